@@ -1,0 +1,1 @@
+"""HTTP: routers by resource, authentication, live events; no logic."""

@@ -1,0 +1,80 @@
+"""The web application: the API under /api/v1 and the interface for everything else."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Awaitable, Callable
+from contextlib import asynccontextmanager
+from pathlib import Path
+
+from fastapi import FastAPI, HTTPException, Request, Response
+from fastapi.responses import FileResponse, JSONResponse, RedirectResponse
+from fastapi.routing import APIRoute
+
+from myriant import __version__
+from myriant.api import acting, reading, runners
+from myriant.api.live import Live
+from myriant.api.problems import answer_problems
+from myriant.flow.site import Site
+
+WEB = Path(__file__).parent.parent / "web"
+_POLICY = (
+    "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; "
+    "base-uri 'none'; form-action 'self'; object-src 'none'"
+)
+
+
+def make_app(site: Site) -> FastAPI:
+    """The ASGI application of one site."""
+
+    @asynccontextmanager
+    async def lifespan(app: FastAPI) -> AsyncIterator[None]:
+        app.state.live = Live(site)
+        app.state.live.start()
+        yield
+        await app.state.live.stop()
+
+    app = FastAPI(
+        title="Myriant",
+        version=__version__,
+        lifespan=lifespan,
+        docs_url=None,
+        redoc_url=None,
+        openapi_url="/api/v1/openapi.json",
+        generate_unique_id_function=lambda route: route.name,
+    )
+    app.state.site = site
+    answer_problems(app)
+    for router in (reading.router, acting.router, runners.router):
+        app.include_router(router, prefix="/api/v1")
+    for route in app.routes:
+        if isinstance(route, APIRoute):
+            route.summary = None
+
+    @app.middleware("http")
+    async def guard(request: Request, call: Callable[[Request], Awaitable[Response]]) -> Response:
+        response = await call(request)
+        response.headers.setdefault("Content-Security-Policy", _POLICY)
+        response.headers.setdefault("X-Content-Type-Options", "nosniff")
+        response.headers.setdefault("Referrer-Policy", "same-origin")
+        return response
+
+    @app.get("/healthz", include_in_schema=False)
+    def healthy() -> JSONResponse:
+        return JSONResponse({"ok": True})
+
+    @app.get("/api/{path:path}", include_in_schema=False)
+    def no_such_resource(path: str) -> None:
+        raise HTTPException(404, f"there is nothing at /api/{path}")
+
+    @app.get("/{path:path}", include_in_schema=False, response_model=None)
+    def interface(path: str) -> FileResponse | RedirectResponse:
+        """The interface's files; any other address is the interface's own to understand."""
+        file = (WEB / path).resolve()
+        if path and file.is_file() and file.is_relative_to(WEB):
+            lasting = {"Cache-Control": "public, max-age=31536000, immutable"} if path.startswith("assets/") else {}
+            return FileResponse(file, headers=lasting)
+        if not (WEB / "index.html").exists():
+            raise HTTPException(404, "the interface is not built; run: make setup")
+        return FileResponse(WEB / "index.html", headers={"Cache-Control": "no-cache"})
+
+    return app

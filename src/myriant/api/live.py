@@ -1,0 +1,101 @@
+"""Live events: one PostgreSQL listener a process wakes browsers and waiting runners."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+import logging
+from collections.abc import AsyncIterator
+
+import psycopg
+from starlette.concurrency import run_in_threadpool
+
+from myriant.flow.site import Site
+from myriant.store.changes import CELLS, CHANGES, changes_after, changes_by_id
+from myriant.store.tables import Change
+
+_log = logging.getLogger(__name__)
+_QUIET = 15.0  # seconds between signs of life
+
+
+class Live:
+    """Hears NOTIFY and passes it on; ids only travel there, the rows are read once for all browsers."""
+
+    def __init__(self, site: Site) -> None:
+        self.site = site
+        self.browsers: set[asyncio.Queue[list[Change]]] = set()
+        self.cells = asyncio.Event()
+        self._task: asyncio.Task[None] | None = None
+
+    def start(self) -> None:
+        self._task = asyncio.create_task(self._listen())
+
+    async def stop(self) -> None:
+        if self._task is not None:
+            self._task.cancel()
+            with contextlib.suppress(asyncio.CancelledError):
+                await self._task
+
+    async def _listen(self) -> None:
+        while True:
+            try:
+                async with await psycopg.AsyncConnection.connect(self.site.store.url, autocommit=True) as connection:
+                    await connection.execute(f"LISTEN {CHANGES}")
+                    await connection.execute(f"LISTEN {CELLS}")
+                    self._ring()
+                    async for notice in connection.notifies():
+                        if notice.channel == CELLS:
+                            self._ring()
+                        else:
+                            await self._pass_on([int(notice.payload)])
+            except (psycopg.OperationalError, OSError) as error:
+                _log.warning("the live listener lost the database, trying again: %s", error)
+                await asyncio.sleep(1)
+
+    def _ring(self) -> None:
+        self.cells.set()
+        self.cells = asyncio.Event()
+
+    async def _pass_on(self, ids: list[int]) -> None:
+        if not self.browsers:
+            return
+        rows = await run_in_threadpool(self._rows, ids)
+        for queue in self.browsers:
+            if queue.qsize() < 1000:
+                queue.put_nowait(rows)
+
+    def _rows(self, ids: list[int]) -> list[Change]:
+        with self.site.store.transaction() as session:
+            return changes_by_id(session, ids)
+
+    def _missed(self, last: int) -> list[Change]:
+        with self.site.store.transaction() as session:
+            return changes_after(session, last)
+
+    async def wait_for_cells(self, seconds: float) -> None:
+        with contextlib.suppress(TimeoutError):
+            await asyncio.wait_for(self.cells.wait(), seconds)
+
+    async def stream(self, last: int | None) -> AsyncIterator[str]:
+        """Server-sent events; what was missed since event id `last` comes first."""
+        queue: asyncio.Queue[list[Change]] = asyncio.Queue()
+        self.browsers.add(queue)
+        try:
+            yield "retry: 1000\n: listening\n\n"
+            if last is not None:
+                for change in await run_in_threadpool(self._missed, last):
+                    yield _event(change)
+            while True:
+                try:
+                    for change in await asyncio.wait_for(queue.get(), _QUIET):
+                        yield _event(change)
+                except TimeoutError:
+                    yield "event: alive\ndata: {}\n\n"
+        finally:
+            self.browsers.discard(queue)
+
+
+def _event(change: Change) -> str:
+    data = json.dumps({"kind": change.kind, "project": change.project, "run": change.run})
+    return f"id: {change.id}\ndata: {data}\n\n"

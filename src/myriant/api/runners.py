@@ -1,0 +1,262 @@
+"""The runner protocol, version 1: enrol, claim, heartbeat, steps, log, reports, finish, source.
+
+Everything a runner does for an attempt carries the lease's token; once the lease is lost the answer
+is 409 with the type /problems/lease-lost, and nothing late is taken.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+import gzip
+import zlib
+from collections.abc import Iterator
+from dataclasses import asdict
+from datetime import datetime
+from tempfile import SpooledTemporaryFile
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Depends, Header, HTTPException, Query, Request
+from fastapi.responses import StreamingResponse
+from pydantic import BaseModel, Field
+from starlette.concurrency import run_in_threadpool
+
+from myriant.api.access import TheSite, bearer, runner_token
+from myriant.api.live import Live
+from myriant.flow import dispatch
+from myriant.flow.source import upload_pack
+
+router = APIRouter()
+PROTOCOL = 1
+_MOST_PACK_REQUEST = 64 << 20
+
+
+class Runtime(BaseModel):
+    family: str = Field(pattern=r"^[a-z][a-z0-9-]*$", max_length=60)
+    version: str = Field(pattern=r"^\d+(\.\d+)*$", max_length=60)
+    path: str = Field(max_length=4000)
+    system: bool = False
+
+
+class Enrolment(BaseModel):
+    protocol: int
+    name: str = Field(min_length=1, max_length=200)
+    slots: int = Field(ge=1, le=1024)
+    runtimes: list[Runtime] = Field(max_length=1000)
+    isolation: str = Field(max_length=200)
+    version: str = Field(max_length=60)
+    boot: str = Field(max_length=60)
+
+
+class Enrolled(BaseModel):
+    runner: int
+    heartbeat: float
+    lease: float
+
+
+class Claim(BaseModel):
+    free: int = Field(ge=1, le=1024)
+    wait: float = Field(20, ge=0, le=60)
+
+
+class CollectWish(BaseModel):
+    kind: str
+    tests: list[str]
+    coverage: list[str]
+    may_be_empty: bool
+
+
+class StepWish(BaseModel):
+    name: str
+    command: str | list[str]
+    collect: list[CollectWish]
+
+
+class LeaseGiven(BaseModel):
+    attempt: int
+    token: str
+    project: str
+    run: int
+    number: int
+    commit: str
+    before: str
+    branch: str
+    event: str
+    job: str
+    values: dict[str, str]
+    wants: list[str]
+    env: dict[str, str]
+    timeout: float
+    steps: list[StepWish]
+
+
+class Heartbeat(BaseModel):
+    attempts: dict[int, str] = Field(max_length=1024)
+
+
+class Lost(BaseModel):
+    lost: list[int]
+
+
+class StepTold(BaseModel):
+    position: int = Field(ge=0, le=1000)
+    name: str = Field(max_length=400)
+    command: str = Field(max_length=100_000)
+    state: str = Field(pattern="^(running|passed|failed|void|skipped)$")
+    reason: str = Field("", max_length=4000)
+    exit_status: int | None = None
+    started_at: datetime | None = None
+    ended_at: datetime | None = None
+    log_from: int | None = None
+    log_to: int | None = None
+
+
+class Finish(BaseModel):
+    void: str = Field("", max_length=4000)
+    missing: list[str] = Field([], max_length=1000)
+    failed_steps: list[int] = Field([], max_length=1000)
+    runtimes: dict[str, str] = {}
+
+
+class Size(BaseModel):
+    size: int
+
+
+@router.post("/runners", dependencies=[Depends(runner_token)])
+def enrol(site: TheSite, wish: Enrolment) -> Enrolled:
+    if wish.protocol != PROTOCOL:
+        raise HTTPException(
+            409, f"this server speaks runner protocol {PROTOCOL}, the runner {wish.protocol}: upgrade it"
+        )
+    runtimes: list[dict[str, Any]] = [r.model_dump() for r in wish.runtimes]
+    runner = dispatch.enrol(site, wish.name, wish.slots, runtimes, wish.isolation, wish.version, wish.boot)
+    lease = dispatch.LEASE.total_seconds()
+    return Enrolled(runner=runner, heartbeat=lease / 4, lease=lease)
+
+
+@router.post("/runners/{runner}/claim", dependencies=[Depends(runner_token)])
+async def claim(site: TheSite, request: Request, runner: int, wish: Claim) -> list[LeaseGiven]:
+    """Cells for the free slots; waits up to `wait` seconds for one."""
+    live: Live = request.app.state.live
+    clock = asyncio.get_running_loop()
+    end = clock.time() + wish.wait
+    while True:
+        bell = live.cells
+        leases = await run_in_threadpool(dispatch.claim, site, runner, wish.free)
+        remaining = end - clock.time()
+        if leases or remaining <= 0 or await request.is_disconnected():
+            return [_given(lease) for lease in leases]
+        if bell is live.cells:
+            await live.wait_for_cells(min(remaining, 5))
+
+
+def _given(lease: dispatch.Lease) -> LeaseGiven:
+    return LeaseGiven(
+        attempt=lease.attempt_id, token=lease.token, project=lease.project, run=lease.run, number=lease.number,
+        commit=lease.commit, before=lease.before, branch=lease.branch, event=lease.event, job=lease.job.id,
+        values=lease.values, wants=lease.wants, env=lease.job.env, timeout=lease.job.timeout,
+        steps=[
+            StepWish(
+                name=s.name, command=s.command if isinstance(s.command, str) else list(s.command),
+                collect=[CollectWish.model_validate(asdict(c)) for c in s.collect],
+            )
+            for s in lease.job.steps
+        ],
+    )  # fmt: skip
+
+
+@router.post("/runners/{runner}/heartbeat", dependencies=[Depends(runner_token)])
+def heartbeat(site: TheSite, runner: int, beat: Heartbeat) -> Lost:
+    return Lost(lost=dispatch.heartbeat(site, runner, beat.attempts))
+
+
+@router.post("/attempts/{attempt}/steps", status_code=204)
+def step(site: TheSite, attempt: int, told: StepTold, token: Annotated[str, Depends(bearer)]) -> None:
+    dispatch.record_step(site, attempt, token, told.model_dump())
+
+
+@router.put("/attempts/{attempt}/log")
+async def put_log(
+    site: TheSite,
+    request: Request,
+    attempt: int,
+    offset: Annotated[int, Query(ge=0)],
+    token: Annotated[str, Depends(bearer)],
+) -> Size:
+    """A piece of log at its offset; the same piece again changes nothing."""
+    data = bytearray()
+    async for chunk in request.stream():
+        data += chunk
+        if len(data) > 8 << 20:
+            raise HTTPException(413, "send the log in pieces of at most 8 MiB")
+    return Size(size=await run_in_threadpool(dispatch.keep_log, site, attempt, token, offset, bytes(data)))
+
+
+@router.put("/attempts/{attempt}/reports/{number}", status_code=204)
+async def put_report(
+    site: TheSite, request: Request, attempt: int, number: int, token: Annotated[str, Depends(bearer)],
+    step: Annotated[int, Query(ge=0)], content: Annotated[str, Query(pattern="^(tests|coverage)$")],
+    kind: Annotated[str, Query(max_length=60)], digest: Annotated[str, Query(pattern="^[0-9a-f]{64}$")],
+    x_path: Annotated[str, Header(max_length=8000)],
+) -> None:  # fmt: skip
+    """A raw report; `X-Path` is its path in the workspace, base64 of UTF-8."""
+    path = base64.b64decode(x_path).decode("utf-8", "replace").replace("\0", "")
+    described = {"number": number, "step": step, "content": content, "kind": kind, "path": path}
+    with SpooledTemporaryFile(max_size=4 << 20) as spool:
+        size = 0
+        async for chunk in request.stream():
+            size += len(chunk)
+            if size > dispatch.MOST_REPORT_BYTES:
+                raise HTTPException(413, f"a report may have {dispatch.MOST_REPORT_BYTES:,} bytes at most")
+            spool.write(chunk)
+        spool.seek(0)
+
+        def pieces() -> Iterator[bytes]:
+            while piece := spool.read(1 << 18):
+                yield piece
+
+        await run_in_threadpool(dispatch.keep_report, site, attempt, token, described, pieces(), digest)
+
+
+@router.post("/attempts/{attempt}/finish", status_code=204)
+def finish(site: TheSite, attempt: int, said: Finish, token: Annotated[str, Depends(bearer)]) -> None:
+    dispatch.finish(site, attempt, token, said.model_dump())
+
+
+@router.get("/attempts/{attempt}/source/info/refs", include_in_schema=False)
+async def source_refs(site: TheSite, request: Request, attempt: int, service: str) -> StreamingResponse:
+    project, _ = await run_in_threadpool(dispatch.check_lease, site, attempt, bearer(request))
+    if service != "git-upload-pack":
+        raise HTTPException(403, "the source is for fetching only")
+    protocol = request.headers.get("git-protocol", "")
+
+    async def answer() -> Any:
+        if not protocol.startswith("version=2"):
+            yield b"001e# service=git-upload-pack\n0000"
+        async for chunk in upload_pack(site, project, advertise=True, protocol=protocol, body=b""):
+            yield chunk
+
+    kind = "application/x-git-upload-pack-advertisement"
+    return StreamingResponse(answer(), media_type=kind, headers={"Cache-Control": "no-store"})
+
+
+@router.post("/attempts/{attempt}/source/git-upload-pack", include_in_schema=False)
+async def source_pack(site: TheSite, request: Request, attempt: int) -> StreamingResponse:
+    project, _ = await run_in_threadpool(dispatch.check_lease, site, attempt, bearer(request))
+    body = bytearray()
+    async for chunk in request.stream():
+        body += chunk
+        if len(body) > _MOST_PACK_REQUEST:
+            raise HTTPException(413, "the request is too long")
+    data = bytes(body)
+    if request.headers.get("content-encoding") == "gzip":
+        try:
+            data = gzip.decompress(data)
+        except (OSError, EOFError, zlib.error) as error:
+            raise HTTPException(400, "the request's compression is damaged") from error
+    protocol = request.headers.get("git-protocol", "")
+    return StreamingResponse(
+        upload_pack(site, project, advertise=False, protocol=protocol, body=data),
+        media_type="application/x-git-upload-pack-result",
+        headers={"Cache-Control": "no-store"},
+    )

@@ -1,0 +1,46 @@
+"""Logs, raw reports and other files, in a folder or any store that fsspec reaches."""
+
+from __future__ import annotations
+
+import hashlib
+import uuid
+from collections.abc import Iterable, Iterator
+
+import fsspec
+
+
+class Blobs:
+    """Whole byte strings by key; `address` is a folder or an fsspec URL such as s3://bucket/prefix."""
+
+    def __init__(self, address: str) -> None:
+        self._files, self._root = fsspec.core.url_to_fs(address, auto_mkdir=True)
+
+    def put(self, key: str, chunks: Iterable[bytes]) -> None:
+        """Keep a blob; it appears whole or not at all, and writing it again does no harm."""
+        path = f"{self._root}/{key}"
+        part = f"{path}.part-{uuid.uuid4().hex}"
+        with self._files.open(part, "wb") as out:
+            for chunk in chunks:
+                out.write(chunk)
+        self._files.mv(part, path)
+
+    def chunks(self, key: str, size: int = 1 << 18) -> Iterator[bytes]:
+        """A blob's bytes in pieces. Raises FileNotFoundError."""
+        with self._files.open(f"{self._root}/{key}", "rb") as source:
+            while chunk := source.read(size):
+                yield chunk
+
+    def get(self, key: str) -> bytes:
+        return b"".join(self.chunks(key))
+
+    def remove(self, key: str) -> None:
+        if self._files.exists(f"{self._root}/{key}"):
+            self._files.rm(f"{self._root}/{key}")
+
+
+def digest_of(chunks: Iterable[bytes]) -> str:
+    """SHA-256 in hexadecimal."""
+    digest = hashlib.sha256()
+    for chunk in chunks:
+        digest.update(chunk)
+    return digest.hexdigest()

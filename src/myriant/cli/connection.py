@@ -1,0 +1,53 @@
+"""How the commands reach the server: MYRIANT_SERVER and MYRIANT_TOKEN, else the installation of this machine."""
+
+from __future__ import annotations
+
+import json
+import os
+from typing import Any
+
+import httpx
+
+from myriant.cli.errors import stop
+from myriant.cli.place import Place, default_data
+
+
+class Connection:
+    def __init__(self) -> None:
+        address, token = os.environ.get("MYRIANT_SERVER"), os.environ.get("MYRIANT_TOKEN", "")
+        if not address:
+            file = Place(default_data()).connection
+            try:
+                found = json.loads(file.read_text())
+            except (OSError, ValueError):
+                stop(
+                    "there is no running Myriant on this machine",
+                    "start it with: myriant up, or set MYRIANT_SERVER and MYRIANT_TOKEN",
+                    status=4,
+                )
+            address, token = found["address"], found["token"]
+        self.address = address.rstrip("/")
+        self._http = httpx.Client(
+            base_url=f"{self.address}/api/v1", headers={"Authorization": f"Bearer {token}"}, timeout=60
+        )
+
+    def get(self, path: str, **params: Any) -> Any:
+        return self._answer(self._send("GET", path, params={k: v for k, v in params.items() if v is not None}))
+
+    def post(self, path: str, body: Any) -> Any:
+        return self._answer(self._send("POST", path, json=body))
+
+    def _send(self, method: str, path: str, **options: Any) -> httpx.Response:
+        try:
+            return self._http.request(method, path, **options)
+        except httpx.TransportError as error:
+            stop(f"the server at {self.address} cannot be reached: {error}", "start it with: myriant up", status=4)
+
+    def _answer(self, answer: httpx.Response) -> Any:
+        if answer.status_code < 400:
+            return answer.json() if answer.content else None
+        try:
+            problem = answer.json()
+        except ValueError:
+            problem = {"detail": f"{answer.status_code} {answer.reason_phrase}"}
+        stop(problem.get("detail", "refused"), problem.get("mend", ""))

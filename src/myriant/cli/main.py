@@ -1,0 +1,209 @@
+"""The `myriant` command."""
+
+from __future__ import annotations
+
+import logging
+import os
+import subprocess
+import time
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from myriant.cli.connection import Connection
+from myriant.cli.errors import Trouble, stop
+from myriant.cli.place import Place, default_data
+from myriant.cli.plans import plans
+
+app = typer.Typer(
+    no_args_is_help=True,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+    help="Runs test suites over a matrix of runtime versions, gates commits, and says what is new, where and why.",
+)
+project = typer.Typer(no_args_is_help=True, help="The repositories that are watched.")
+demo = typer.Typer(no_args_is_help=True, help="The demo's made-up world.")
+app.add_typer(project, name="project")
+app.add_typer(plans, name="plan")
+app.add_typer(demo, name="demo")
+
+Data = Annotated[Path, typer.Option(help="The data directory.", default_factory=default_data)]
+Port = Annotated[int, typer.Option(min=1, max=65535, help="The port on 127.0.0.1.")]
+Slots = Annotated[int, typer.Option(min=1, max=256, help="How many cells run side by side.")]
+
+
+@app.command()
+def up(
+    data: Data,
+    port: Port = 8420,
+    slots: Slots = 4,
+    with_demo: Annotated[bool, typer.Option("--demo", help="Load the demo.")] = False,
+) -> None:
+    """Start database, server, worker and one runner; stop them all with Ctrl-C."""
+    from myriant.cli.up import up as run_up
+    from myriant.demo.load import load_demo
+
+    try:
+        run_up(data, port, slots, load_demo if with_demo else None)
+    except Trouble as trouble:
+        stop(str(trouble), trouble.mend)
+
+
+@app.command()
+def server(port: Port = 8420) -> None:
+    """Answer over HTTP (a part of `myriant up`)."""
+    import uvicorn
+
+    from myriant.api.app import make_app
+    from myriant.cli.site import site_from_environment
+
+    _log_to_stderr("server")
+    site = site_from_environment()
+    uvicorn.run(
+        make_app(site), host="127.0.0.1", port=port, log_level="warning", access_log=False, timeout_graceful_shutdown=1,
+        timeout_keep_alive=60,
+    )  # fmt: skip
+
+
+@app.command()
+def worker() -> None:
+    """Do the background work (a part of `myriant up`)."""
+    from myriant.cli.site import site_from_environment
+    from myriant.cli.work import run_worker
+
+    _log_to_stderr("worker")
+    run_worker(site_from_environment())
+
+
+@app.command()
+def runner(
+    server: Annotated[str, typer.Option(help="The server's address.")],
+    token: Annotated[str, typer.Option(envvar="MYRIANT_RUNNER_TOKEN", help="The runner's token.")],
+    name: Annotated[str | None, typer.Option(help="Its name; the host's by default.")] = None,
+    slots: Slots = 4,
+    work: Annotated[Path, typer.Option(help="Where attempts get their folders.")] = Path("/var/tmp/myriant-runner"),
+) -> None:
+    """Take cells from a server and execute them on this machine."""
+    from myriant.runner.client import Refused
+    from myriant.runner.program import run_runner
+
+    _log_to_stderr("runner")
+    try:
+        run_runner(server, token, name=name, slots=slots, work=work)
+    except Refused as error:
+        stop(f"the server refuses this runner: {error}")
+
+
+@app.command(name="sign-in")
+def sign_in() -> None:
+    """Print a new one-time sign-in link for this machine's installation."""
+    typer.echo(Connection().post("/sign-in-links", {})["link"])
+
+
+@app.command()
+def verdict(
+    commit: Annotated[str, typer.Argument(help="A commit, by any name that git knows here.")] = "HEAD",
+    wait: Annotated[bool, typer.Option("--wait", help="Wait until it is decided.")] = False,
+    within: Annotated[float, typer.Option(help="Wait at most so many seconds.")] = 1200,
+    project: Annotated[str | None, typer.Option(help="Only in this project.")] = None,
+) -> None:
+    """Say a commit's verdict. Exit status: 0 clear or exempt, 1 held, 3 undecided, 4 no verdict."""
+    full = _resolve(commit)
+    connection = Connection()
+    end = time.monotonic() + within
+    unseen = time.monotonic() + min(within, 10.0)  # a push takes a moment to be heard
+    while True:
+        found = connection.get(f"/verdicts/{full}", project=project)
+        words = {v["verdict"] for v in found}
+        settled = bool(found) and "undecided" not in words
+        now = time.monotonic()
+        if settled or not wait or now >= end or (not found and now >= unseen):
+            break
+        time.sleep(0.2)
+    for v in found:
+        typer.echo(f"{v['project']} #{v['run']} {v['purpose']}: {v['verdict']}. {v['sentence']}\n{v['address']}")
+    if not found:
+        stop(
+            f"there is no verdict on {full}",
+            "is its project watched, and was the commit pushed? myriant project list",
+            status=4,
+        )
+    raise typer.Exit(1 if "held" in words else 3 if "undecided" in words else 0)
+
+
+def _resolve(commit: str) -> str:
+    if len(commit) in (40, 64) and all(c in "0123456789abcdef" for c in commit):
+        return commit
+    done = subprocess.run(
+        ["git", "rev-parse", "--verify", "--quiet", "--end-of-options", f"{commit}^{{commit}}"],
+        capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    if done.returncode != 0:
+        stop(f"{commit} names no commit here", "give a full commit id, or go into a clone of the repository", status=4)
+    return done.stdout.strip()
+
+
+@project.command(name="add")
+def add(
+    address: Annotated[str, typer.Argument(help="A path, or an address that git can fetch.")],
+    name: Annotated[str | None, typer.Option(help="Its name; from the address by default.")] = None,
+    description: Annotated[str, typer.Option(help="A line about it.")] = "",
+) -> None:
+    """Watch a repository: by a hook where it lies on this machine, else by polling."""
+    if Path(address).exists():
+        address = str(Path(address).resolve())
+    added = Connection().post("/projects", {"address": address, "name": name, "description": description})
+    typer.echo(f"project {added['name']}: {added['branches']} branches; {added['said']}. The next push starts a run.")
+
+
+@project.command(name="list")
+def list_projects() -> None:
+    """List the projects."""
+    for p in Connection().get("/projects"):
+        newest = p["newest"]
+        state = f"#{newest['number']} {newest['verdict']}" if newest else "no run yet"
+        trouble = f"  cannot be read: {p['trouble']}" if p["trouble"] else ""
+        typer.echo(f"{p['name']:<24} {state:<18} {p['address']}{trouble}")
+
+
+@demo.command(name="push")
+def demo_push(
+    what: Annotated[str, typer.Argument(help="What to push: break or fix.")],
+    data: Data,
+) -> None:
+    """Make a real commit in the demo's repository and push it."""
+    from myriant.demo.scenario import SCENARIOS, push
+
+    if what not in SCENARIOS:
+        stop(f"there is no scenario {what!r}", f"choose one of: {', '.join(SCENARIOS)}", status=2)
+    if not Place(data).demo.exists():
+        stop("the demo is not loaded", "run: make demo")
+    for line in push(Place(data).demo, what):
+        typer.echo(line)
+
+
+@app.command(hidden=True)
+def openapi() -> None:
+    """Print the API's description, for the client generator."""
+    import json
+
+    from myriant.api.app import make_app
+    from myriant.blobs import Blobs
+    from myriant.flow.site import Site
+    from myriant.store.engine import Store
+
+    site = Site(
+        Store("postgresql://nobody@127.0.0.1:1/none"), Blobs("memory://"), Path("/nonexistent"), "http://127.0.0.1"
+    )
+    typer.echo(json.dumps(make_app(site).openapi(), indent=1))
+
+
+def _log_to_stderr(part: str) -> None:
+    level = os.environ.get("MYRIANT_LOG", "WARNING" if part != "runner" else "INFO")
+    logging.basicConfig(level=level, format=f"%(asctime)s  {part}: %(message)s", datefmt="%H:%M:%S")
+    logging.getLogger("httpx").setLevel(logging.WARNING)
+
+
+if __name__ == "__main__":
+    app()

@@ -1,0 +1,77 @@
+"""The data directory of one installation, and what lies where in it."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+from dataclasses import dataclass
+from pathlib import Path
+
+from myriant.cli.errors import Trouble
+
+LEAST_FREE = 300 << 20
+
+
+def default_data() -> Path:
+    """MYRIANT_DATA, else /var/lib/myriant for root and ~/.local/share/myriant for anybody else."""
+    if given := os.environ.get("MYRIANT_DATA"):
+        return Path(given)
+    return Path("/var/lib/myriant") if os.geteuid() == 0 else Path.home() / ".local/share/myriant"
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    data: Path
+
+    @property
+    def postgres(self) -> Path:
+        return self.data / "postgres"
+
+    @property
+    def private(self) -> Path:
+        return self.data / "private"
+
+    @property
+    def connection(self) -> Path:
+        return self.private / "connection.json"
+
+    @property
+    def blobs(self) -> Path:
+        return self.data / "private" / "blobs"
+
+    @property
+    def mirrors(self) -> Path:
+        return self.data / "private" / "mirrors"
+
+    @property
+    def work(self) -> Path:
+        return self.data / "work"
+
+    @property
+    def demo(self) -> Path:
+        return self.data / "demo"
+
+    def prepare(self) -> None:
+        """Make the folders. Raises Trouble when there is no room or no right to."""
+        try:
+            self.data.mkdir(parents=True, exist_ok=True)
+            self.data.chmod(0o711)
+            self.private.mkdir(exist_ok=True, mode=0o700)
+        except OSError as error:
+            raise Trouble(
+                f"the data directory {self.data} cannot be made: {error.strerror}", "choose another with --data"
+            ) from error
+        free = shutil.disk_usage(self.data).free
+        if free < LEAST_FREE:
+            raise Trouble(
+                f"the disk of {self.data} has {free >> 20} MB left, at least {LEAST_FREE >> 20} MB are needed",
+                "make room, or choose another disk with --data",
+            )
+
+    def write_connection(self, address: str, token: str) -> None:
+        """How commands on this machine reach the server; readable by its owner only."""
+        part = self.connection.with_suffix(".part")
+        part.touch(mode=0o600)
+        part.write_text(json.dumps({"address": address, "token": token}))
+        part.replace(self.connection)

@@ -1,0 +1,21 @@
+"""The site of a process that `myriant up` started."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from myriant.blobs import Blobs
+from myriant.cli.errors import stop
+from myriant.cli.place import Place
+from myriant.flow.site import Site
+from myriant.store.engine import Store
+
+
+def site_from_environment() -> Site:
+    try:
+        url, address = os.environ["MYRIANT_DATABASE_URL"], os.environ["MYRIANT_ADDRESS"]
+        place = Place(Path(os.environ["MYRIANT_DATA"]))
+    except KeyError as missing:
+        stop(f"the variable {missing} is not set", "this command is started by: myriant up")
+    return Site(Store(url), Blobs(os.environ.get("MYRIANT_BLOBS", str(place.blobs))), place.mirrors, address)

@@ -1,0 +1,160 @@
+"""`myriant up`: database, server, worker and one runner as one foreground command."""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import signal
+import socket
+import threading
+import time
+from collections.abc import Callable
+from contextlib import ExitStack
+from pathlib import Path
+
+import httpx
+import typer
+
+from myriant.blobs import Blobs
+from myriant.cli.database import Database
+from myriant.cli.errors import Trouble
+from myriant.cli.place import Place
+from myriant.cli.processes import Parts
+from myriant.flow.people import ensure_account, make_token, sign_in_link
+from myriant.flow.site import Site
+from myriant.store.engine import Store
+
+ADMIN = "admin"
+
+
+def say(text: str) -> None:
+    typer.echo(f"{time.strftime('%H:%M:%S')}  {text}")
+
+
+class Installation:
+    """One running installation; `begin` brings everything up, `stop` takes everything down."""
+
+    def __init__(self, place: Place, port: int, slots: int, *, tell: Callable[[str], None] = say) -> None:
+        self.place, self.port, self.slots, self.say = place, port, slots, tell
+        self.address = f"http://127.0.0.1:{port}"
+        self.database = Database(place.postgres)
+        self.parts = Parts(tell)
+        self.site: Site | None = None
+        self._open = ExitStack()
+
+    def begin(self) -> Site:
+        """Start every part and wait until the server answers. Raises Trouble."""
+        self.place.prepare()
+        self._lock()
+        _port_is_free(self.port)
+        self.say("starting the database")
+        self.database.start()
+        store = Store(self.database.url)
+        self._open.callback(store.close)
+        self.say("bringing its tables up to date")
+        store.migrate()
+        self.site = Site(store, Blobs(str(self.place.blobs)), self.place.mirrors, self.address)
+        account = ensure_account(self.site, ADMIN, "admin")
+        with store.transaction() as session:
+            command = make_token(session, "command", account=account)
+            runner = make_token(session, "runner")
+        self.place.write_connection(self.address, command)
+        self.parts.environment |= {
+            "MYRIANT_DATABASE_URL": self.database.url,
+            "MYRIANT_ADDRESS": self.address,
+            "MYRIANT_DATA": str(self.place.data),
+            "MYRIANT_RUNNER_TOKEN": runner,
+        }
+        self.say("starting server, worker and runner")
+        self.parts.start("server", ["server", "--port", str(self.port)])
+        self.parts.start("worker", ["worker"])
+        self.parts.start(
+            "runner", ["runner", "--server", self.address, "--slots", str(self.slots), "--work", str(self.place.work)]
+        )
+        self._wait_for_server()
+        return self.site
+
+    def link(self) -> str:
+        assert self.site is not None
+        return sign_in_link(self.site, ensure_account(self.site, ADMIN, "admin"))
+
+    def tend(self) -> None:
+        """Start again whatever was lost."""
+        if not self.database.alive():
+            self.say("the database ended and is started again")
+            self._restart_database()
+        self.parts.tend()
+
+    def _restart_database(self) -> None:
+        port = self.database.port
+        for attempt in range(20):
+            try:
+                self.database.start(port=port)
+                return
+            except Trouble as trouble:
+                if attempt == 19:
+                    raise
+                self.say(f"not yet: {trouble}")
+                time.sleep(0.5)
+
+    def stop(self) -> None:
+        self.parts.stop()
+        self._open.close()
+        self.database.stop()
+
+    def _lock(self) -> None:
+        lock = self._open.enter_context((self.place.private / "lock").open("a+"))
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError as error:
+            lock.seek(0)
+            raise Trouble(
+                f"Myriant runs on {self.place.data} already (process {lock.read().strip() or 'unknown'})",
+                "stop it with Ctrl-C where it runs, or choose another directory with --data",
+            ) from error
+        lock.truncate(0)
+        lock.write(str(os.getpid()))
+        lock.flush()
+
+    def _wait_for_server(self, timeout: float = 60) -> None:
+        end = time.monotonic() + timeout
+        while time.monotonic() < end:
+            self.parts.tend()
+            try:
+                if httpx.get(f"{self.address}/healthz", timeout=2).status_code == 200:
+                    return
+            except httpx.TransportError:
+                time.sleep(0.05)
+        raise Trouble(f"the server did not answer at {self.address} in {timeout:.0f} s")
+
+
+def _port_is_free(port: int) -> None:
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind(("127.0.0.1", port))
+        except OSError as error:
+            raise Trouble(
+                f"port {port} of 127.0.0.1 is taken by another program", "choose another with --port"
+            ) from error
+
+
+def up(data: Path, port: int, slots: int, prepare: Callable[[Site, Path, Callable[[str], None]], None] | None) -> None:
+    """Run an installation until Ctrl-C."""
+    began = time.monotonic()
+    installation = Installation(Place(data), port, slots)
+    stopping = threading.Event()
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: stopping.set())
+    try:
+        site = installation.begin()
+        if prepare is not None:
+            prepare(site, installation.place.demo, say)
+        say(f"ready after {time.monotonic() - began:.1f} s; stop with Ctrl-C")
+        typer.echo(f"\n  {installation.address}\n  sign in once within the hour: {installation.link()}\n")
+        while not stopping.wait(0.3):
+            installation.tend()
+    finally:
+        say("stopping")
+        installation.stop()
+        say("stopped")

@@ -1,0 +1,1 @@
+"""Comparison with a baseline, and what explains a failure."""

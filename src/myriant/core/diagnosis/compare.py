@@ -1,0 +1,137 @@
+"""A run's results beside those of its baseline: new, known, first here, fixed, vanished.
+
+Results come as one array of outcomes for each cell, indexed by the project's test numbers. Only cells
+whose attempt can be trusted are given; a cell missing on one side is not comparable.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from myriant.core.results.model import Outcome
+from myriant.core.results.packed import Outcomes
+
+CellName = tuple[str, str]  # job id, cell key
+RunOutcomes = Mapping[CellName, Outcomes]
+Flags = NDArray[np.bool_]
+
+
+@dataclass(frozen=True, slots=True)
+class CellComparison:
+    """Flags by test number. `first` marks failures in a cell without earlier result; they are new as well."""
+
+    new: Flags
+    known: Flags
+    fixed: Flags
+    vanished: Flags
+    first_here: bool
+
+
+def failing(outcomes: Outcomes) -> Flags:
+    flags: Flags = (outcomes == Outcome.FAILED) | (outcomes == Outcome.ERRORED)
+    return flags
+
+
+def compare(
+    current: RunOutcomes, baseline: RunOutcomes | None, since: Sequence[RunOutcomes] = ()
+) -> dict[CellName, CellComparison]:
+    """Compare each cell with the same cell of the baseline.
+
+    `since` are the runs after the baseline and before this one, in any order: a test that failed at
+    the baseline or in one of them and passes now is fixed, so that a repair is visible although the
+    gate baseline never failed.
+    """
+    return {name: _compare_cell(name, outcomes, baseline, since) for name, outcomes in current.items()}
+
+
+def _compare_cell(
+    name: CellName, now: Outcomes, baseline: RunOutcomes | None, since: Sequence[RunOutcomes]
+) -> CellComparison:
+    before = baseline.get(name) if baseline is not None else None
+    size = max([len(now), len(before) if before is not None else 0, *(len(r[name]) for r in since if name in r)])
+    now = _sized(now, size)
+    fails = failing(now)
+    was_failing = np.zeros(size, np.bool_)
+    for run in since:
+        if name in run:
+            was_failing |= failing(_sized(run[name], size))
+    if before is None:
+        none = np.zeros(size, np.bool_)
+        return CellComparison(fails, none, was_failing & (now == Outcome.PASSED), none, first_here=baseline is not None)
+    before = _sized(before, size)
+    known = fails & failing(before)
+    return CellComparison(
+        new=fails & ~known,
+        known=known,
+        fixed=(was_failing | failing(before)) & (now == Outcome.PASSED),
+        vanished=(before != Outcome.ABSENT) & (now == Outcome.ABSENT),
+        first_here=False,
+    )
+
+
+def _sized(array: Outcomes, size: int) -> Outcomes:
+    if len(array) == size:
+        return array
+    out = np.zeros(size, np.uint8)
+    out[: min(len(array), size)] = array[:size]
+    return out
+
+
+@dataclass(frozen=True, slots=True)
+class Tally:
+    """Counts of distinct tests (`tests`), and of tests × cells (`results`), over the cells given."""
+
+    tests_total: int = 0
+    tests_passed: int = 0
+    tests_failed: int = 0
+    tests_errored: int = 0
+    tests_skipped: int = 0
+    tests_new: int = 0
+    tests_known: int = 0
+    tests_fixed: int = 0
+    tests_vanished: int = 0
+    results_total: int = 0
+    results_passed: int = 0
+    results_failed: int = 0
+    results_errored: int = 0
+    results_skipped: int = 0
+
+
+def tally(current: RunOutcomes, comparison: Mapping[CellName, CellComparison]) -> Tally:
+    """Count a run: a test failed if it failed in some cell, errored if it errored in some and failed in none."""
+    size = max((len(c.new) for c in comparison.values()), default=0)
+    ever = {outcome: np.zeros(size, np.bool_) for outcome in Outcome}
+    flags = {name: np.zeros(size, np.bool_) for name in ("new", "known", "fixed", "vanished")}
+    totals = dict.fromkeys(Outcome, 0)
+    for name, outcomes in current.items():
+        counts = np.bincount(outcomes, minlength=len(Outcome))
+        for outcome in Outcome:
+            totals[outcome] += int(counts[outcome])
+            ever[outcome][: len(outcomes)] |= outcomes == outcome
+        for flag, mask in flags.items():
+            cell_mask: Flags = getattr(comparison[name], flag)
+            mask[: len(cell_mask)] |= cell_mask
+    present = ever[Outcome.PASSED] | ever[Outcome.FAILED] | ever[Outcome.ERRORED] | ever[Outcome.SKIPPED]
+    failed = ever[Outcome.FAILED]
+    errored = ever[Outcome.ERRORED] & ~failed
+    passed = ever[Outcome.PASSED] & ~failed & ~errored
+    return Tally(
+        tests_total=int(present.sum()),
+        tests_passed=int(passed.sum()),
+        tests_failed=int(failed.sum()),
+        tests_errored=int(errored.sum()),
+        tests_skipped=int((present & ~failed & ~errored & ~passed).sum()),
+        tests_new=int(flags["new"].sum()),
+        tests_known=int((flags["known"] & ~flags["new"]).sum()),
+        tests_fixed=int((flags["fixed"] & ~failed & ~errored).sum()),
+        tests_vanished=int((flags["vanished"] & ~present).sum()),
+        results_total=sum(n for outcome, n in totals.items() if outcome is not Outcome.ABSENT),
+        results_passed=totals[Outcome.PASSED],
+        results_failed=totals[Outcome.FAILED],
+        results_errored=totals[Outcome.ERRORED],
+        results_skipped=totals[Outcome.SKIPPED],
+    )

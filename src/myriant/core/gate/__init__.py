@@ -1,0 +1,1 @@
+"""Rules, measures and the verdict."""

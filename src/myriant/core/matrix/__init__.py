@@ -1,0 +1,1 @@
+"""From a job to its cells."""

@@ -1,0 +1,37 @@
+"""How numbers are written: one rounding everywhere, never up to 100 %, never across a limit."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+
+
+def percent(value: Fraction, limit: Fraction | None = None) -> str:
+    """A fraction as percent with one decimal, cut not rounded; more decimals while it would equal a limit it does not.
+
+    >>> percent(Fraction(9999, 10000)), percent(Fraction(79996, 100000), Fraction(8, 10))
+    ('99.9 %', '79.99 %')
+    """
+    for decimals in range(1, 7):
+        scale = 100 * 10**decimals
+        cut = value * scale // 1
+        rounded = cut if value >= 0 else -(-value * scale // 1)
+        if limit is None or value == limit or Fraction(rounded, scale) != limit:
+            break
+    return f"{float(Fraction(rounded, 10**decimals)):.{decimals}f} %"
+
+
+def duration(seconds: float) -> str:
+    """Seconds as people say them: 0.4 s, 12 s, 1 min 48 s, 2 h 5 min."""
+    if seconds < 10:
+        return f"{seconds:.1f} s"
+    whole = round(seconds)
+    if whole < 60:
+        return f"{whole} s"
+    if whole < 3600:
+        return f"{whole // 60} min {whole % 60} s" if whole % 60 else f"{whole // 60} min"
+    return f"{whole // 3600} h {whole % 3600 // 60} min"
+
+
+def counted(number: int, one: str, many: str | None = None) -> str:
+    """A number with its noun: 1 test, 3 tests, 1,204 tests."""
+    return f"{number:,} {one if number == 1 else many or one + 's'}"

@@ -1,0 +1,1 @@
+"""Reading and checking test plans: values, places, problems and selectors."""

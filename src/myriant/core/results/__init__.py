@@ -1,0 +1,1 @@
+"""Test results: reading reports, the identity of tests, the packed form."""

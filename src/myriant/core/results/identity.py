@@ -1,0 +1,42 @@
+"""What makes a test the same test in every run and cell."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable
+
+from myriant.core.results.model import Results
+
+Identity = tuple[str, str, str, str]  # kind, suite path, class, name
+
+
+def identities(kind: str, results: Results) -> list[Identity]:
+    """One identity a case; a name that repeats within its report is told apart by its order: "name [2]"."""
+    found: list[Identity] = list(
+        zip((kind,) * len(results.outcomes), results.suites, results.classes, results.names, strict=False)
+    )
+    if len(set(found)) == len(found):
+        return found
+    seen: dict[Identity, int] = {}
+    for i, identity in enumerate(found):
+        seen[identity] = number = seen.get(identity, 0) + 1
+        while number > 1:
+            numbered = (*identity[:3], f"{identity[3]} [{number}]")
+            if numbered not in seen:
+                seen[numbered] = 1
+                found[i] = numbered
+                break
+            number += 1
+    return found
+
+
+def list_digest(job: str, listed: Iterable[Identity]) -> bytes:
+    """A digest of an ordered list of identities; equal lists have equal digests (BLAKE2b, 16 bytes)."""
+    digest = hashlib.blake2b(job.encode("utf-8", "surrogatepass"), digest_size=16)
+    digest.update(repr(listed if isinstance(listed, list) else list(listed)).encode("utf-8", "surrogatepass"))
+    return digest.digest()
+
+
+def identity_key(job: str, identity: Identity) -> bytes:
+    """A test's key in its project (BLAKE2b, 16 bytes)."""
+    return hashlib.blake2b("\0".join((job, *identity)).encode("utf-8", "surrogatepass"), digest_size=16).digest()

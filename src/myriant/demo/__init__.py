@@ -1,0 +1,1 @@
+"""The demo: repositories of Fenmark Waterways, a made-up canal and tide authority."""

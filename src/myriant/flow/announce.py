@@ -1,0 +1,48 @@
+"""Announce: the verdict is written on the commit."""
+
+from __future__ import annotations
+
+import logging
+
+from sqlalchemy import func
+
+from myriant.core.gate.judge import Verdict
+from myriant.core.gate.sentence import commit_note
+from myriant.flow.site import Site
+from myriant.repos.git import GitError
+from myriant.store.changes import tell
+from myriant.store.tables import Project, Run
+
+_log = logging.getLogger(__name__)
+
+
+def announce_run(site: Site, run_id: int) -> None:
+    """Write the commit note into the repository. Running twice writes the same note."""
+    with site.store.transaction() as session:
+        run = session.get(Run, run_id)
+        if run is None or run.verdict == "undecided":
+            return
+        project = session.get_one(Project, run.project_id)
+        text = run.note or commit_note(
+            verdict=Verdict(run.verdict), purpose=run.purpose, branch=run.branch, number=run.number,
+            address=site.run_address(project.name, run.number), said=run.sentence,
+            baseline=None, judged=[], cells=[], new=[],
+        )  # fmt: skip
+    trouble = None
+    try:
+        site.mirror(project).note(run.commit, text)
+    except GitError as error:
+        trouble = str(error)
+        _log.warning("the note on %s could not be written: %s", run.commit, error)
+    with site.store.transaction() as session:
+        run = session.get_one(Run, run_id)
+        run.note, run.note_trouble = text, trouble
+        if trouble is None:
+            run.noted_at = func.now()
+        tell(session, "run", project.name, run.number)
+    if trouble is not None:
+        raise NotWritten(trouble)
+
+
+class NotWritten(Exception):
+    """The note could not be written; the worker tries again later."""

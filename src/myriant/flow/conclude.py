@@ -1,0 +1,302 @@
+"""Conclude: a run's results beside its baseline, its rules judged, its verdict."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+from sqlalchemy import func
+from sqlalchemy.orm import Session
+
+from myriant.core.diagnosis.compare import CellComparison, CellName, RunOutcomes, Tally, compare, tally
+from myriant.core.diagnosis.explain import explain
+from myriant.core.gate.judge import DEFAULT_RULES, Judged, Measured, judge, verdict_of
+from myriant.core.gate.sentence import NotedCell, NotedFailure, Told, commit_note, sentence, value_text
+from myriant.core.plan.read import read_plan
+from myriant.flow.site import Site
+from myriant.repos.git import GitError
+from myriant.store.changes import tell
+from myriant.store.queue import defer
+from myriant.store.results import Shown, all_not_passed, failing_outcomes_of, outcomes_of, trusted_attempts
+from myriant.store.runs import OPEN, cells_of, judged_runs_of, newest_clear_run
+from myriant.store.tables import Cell, Project, Run
+
+MOST_SINCE = 50  # held runs looked at for what a repair fixed
+
+
+@dataclass(frozen=True, slots=True)
+class Compared:
+    """A run beside a baseline."""
+
+    current: RunOutcomes
+    baseline: RunOutcomes | None
+    cells: Mapping[CellName, CellComparison]
+    attempts: Mapping[CellName, int]
+
+
+def conclude_run(site: Site, run_id: int) -> None:
+    """Judge a run whose cells have all ended. Running twice gives the same verdict."""
+    with site.store.transaction() as session:
+        run = session.get(Run, run_id, with_for_update=True)
+        if run is None or run.verdict == "exempt":
+            return
+        cells = cells_of(session, run_id)
+        if not cells or any(c.state in OPEN for c in cells):
+            return
+        project = session.get_one(Project, run.project_id)
+        baseline = gate_baseline(site, session, run)
+        since = runs_since(site, session, run, baseline)
+        compared = compare_runs(session, run, baseline, since)
+        _judge(site, session, project, run, baseline, cells, compared)
+        tell(session, "run", project.name, run.number)
+        defer(session, "announce", lock=f"run-{run.id}", run_id=run.id)
+
+
+def gate_baseline(site: Site, session: Session, run: Run) -> Run | None:
+    """The newest first-parent ancestor whose verdict for the same purpose was clear."""
+    return newest_clear_run(session, run, ancestors(site, session, run))
+
+
+def ancestors(site: Site, session: Session, run: Run) -> list[str]:
+    project = session.get_one(Project, run.project_id)
+    try:
+        return site.mirror(project).first_parents(run.commit)[1:]
+    except GitError:
+        return []
+
+
+def runs_since(site: Site, session: Session, run: Run, baseline: Run | None) -> Sequence[Run]:
+    """Judged runs on commits after the baseline's and before this one's, the nearest first."""
+    nearest = ancestors(site, session, run)
+    if baseline is not None and baseline.commit in nearest:
+        nearest = nearest[: nearest.index(baseline.commit)]
+    return [r for r in judged_runs_of(session, run.project_id, nearest[:MOST_SINCE]) if r.purpose == run.purpose]
+
+
+def compare_runs(session: Session, run: Run, baseline: Run | None, since: Sequence[Run]) -> Compared:
+    """Compare the trusted, non-advisory cells of a run with the same cells of its baseline."""
+    attempts = trusted_attempts(session, run)
+    current = _by_cell(attempts, outcomes_of(session, list(attempts.values())))
+    before: RunOutcomes | None = None
+    if baseline is not None:
+        found = trusted_attempts(session, baseline)
+        before = _by_cell(found, outcomes_of(session, list(found.values())))
+    between = []
+    for other in since:
+        found = trusted_attempts(session, other)
+        between.append(_by_cell(found, failing_outcomes_of(session, list(found.values()))))
+    return Compared(current, before, compare(current, before, between), attempts)
+
+
+def _by_cell(attempts: Mapping[CellName, int], outcomes: Mapping[int, Any]) -> RunOutcomes:
+    return {name: outcomes[attempt] for name, attempt in attempts.items()}
+
+
+def _judge(
+    site: Site,
+    session: Session,
+    project: Project,
+    run: Run,
+    baseline: Run | None,
+    cells: Sequence[Cell],
+    compared: Compared,
+) -> None:
+    plan = read_plan((run.plan or "").encode()).plan
+    by_job = {job: _tally_of(compared, job) for job in dict.fromkeys(c.job for c in cells)}
+    total = _sum(by_job.values())
+    binding = [c for c in cells if not c.advisory]
+    untrusted = [f"{_named(c)}: {c.reason or c.state}" for c in binding if c.state not in ("passed", "failed")]
+    if not untrusted and total.results_total == 0:
+        untrusted = ["the run has not one test"]
+    failed_steps = [
+        f"step {', '.join(c.counts['unexplained'])} failed in {_named(c)}"
+        for c in binding
+        if c.counts.get("unexplained")
+    ]
+
+    def measured(source: Mapping[str, Any], jobs: Sequence[str], measure: str) -> Fraction | None:
+        chosen = [source[j] for j in jobs or source if j in source]
+        return _value(chosen, measure)
+
+    now = {job: measures_of(t) for job, t in by_job.items()}
+    before: Mapping[str, Any] = baseline.measures.get("jobs", {}) if baseline is not None else {}
+    judged = judge(
+        plan.rules if plan else DEFAULT_RULES,
+        Measured(
+            now=lambda measure, jobs: measured(now, jobs, measure),
+            baseline=lambda measure, jobs: measured(before, jobs, measure) if before else None,
+        ),
+        untrusted,
+        failed_steps,
+    )
+    verdict = verdict_of(judged)
+    run.baseline_id = baseline.id if baseline is not None else None
+    run.ended_at = run.ended_at or func.now()
+    states = {c.state for c in binding}
+    run.state = next((s for s in ("failed", "void", "stopped", "skipped") if s in states), "passed")
+    run.measures = {"jobs": now}
+    new = _mark_cells(session, project.id, cells, compared)
+    short = baseline.commit[:7] if baseline is not None else None
+    began = run.started_at or run.created_at
+    run.sentence = sentence(
+        Told(
+            verdict=verdict,
+            tally=total,
+            where=_where(binding, compared),
+            first_here=_first_here(compared),
+            judged=judged,
+            cells=len(cells),
+            cells_ended_well=sum(c.state in ("passed", "failed") for c in cells),
+            seconds=max(
+                0.0,
+                ((run.ended_at if isinstance(run.ended_at, datetime) else datetime.now(UTC)) - began).total_seconds(),
+            ),
+            baseline=short,
+        )
+    )
+    run.verdict = verdict.value
+    run.reason = ""
+    run.judged = [judged_json(j) for j in judged]
+    run.note = commit_note(
+        verdict=verdict,
+        purpose=run.purpose,
+        branch=run.branch,
+        address=site.run_address(project.name, run.number),
+        number=run.number,
+        said=run.sentence,
+        baseline=f"{baseline.commit} (#{baseline.number})" if baseline is not None else None,
+        judged=judged,
+        cells=[_noted(c) for c in cells],
+        new=new,
+    )
+
+
+def _tally_of(compared: Compared, job: str) -> Tally:
+    mine = {name: outcomes for name, outcomes in compared.current.items() if name[0] == job}
+    return tally(mine, {name: compared.cells[name] for name in mine})
+
+
+def _sum(tallies: Any) -> Tally:
+    total = Tally()
+    for t in tallies:
+        total = Tally(**{f: getattr(total, f) + getattr(t, f) for f in Tally.__dataclass_fields__})
+    return total
+
+
+def measures_of(counts: Tally) -> dict[str, int]:
+    """The counts of a job by the names of their measures."""
+    return {f.replace("_", ".", 1): getattr(counts, f) for f in Tally.__dataclass_fields__}
+
+
+def _value(jobs: Sequence[Mapping[str, Any]], measure: str) -> Fraction | None:
+    """A measure over jobs: a test belongs to one job, so counts add up."""
+    if measure == "tests.share-passed":
+        passed = sum(j["tests.passed"] for j in jobs)
+        ran = passed + sum(j["tests.failed"] + j["tests.errored"] for j in jobs)
+        return Fraction(passed, ran) if ran else None
+    if measure == "tests.flaky":
+        return Fraction(0)
+    if not all(measure in j for j in jobs):
+        return None
+    return Fraction(sum(j[measure] for j in jobs))
+
+
+def _where(cells: Sequence[Cell], compared: Compared) -> str | None:
+    """The selector that explains which cells have new failures, when they are all of one job."""
+    flagged = {name for name, c in compared.cells.items() if c.new.any()}
+    jobs = {job for job, _ in flagged}
+    if len(jobs) != 1:
+        return None
+    ran = [c for c in cells if c.job in jobs and (c.job, c.key) in compared.cells]
+    return explain([c.values for c in ran], [(c.job, c.key) in flagged for c in ran])
+
+
+def _first_here(compared: Compared) -> int:
+    tests: set[int] = set()
+    for c in compared.cells.values():
+        if c.first_here:
+            tests |= set(np.flatnonzero(c.new).tolist())
+    return len(tests)
+
+
+def _mark_cells(session: Session, project_id: int, cells: Sequence[Cell], compared: Compared) -> list[NotedFailure]:
+    """Give each cell its mark and counts; the new failures, in the order of the plan."""
+    rows = all_not_passed(session, project_id, list(compared.attempts.values()))
+    by_attempt: dict[int, list[Shown]] = {}
+    for row in rows:
+        by_attempt.setdefault(row.attempt_id, []).append(row)
+    noted = []
+    for cell in cells:
+        result = compared.cells.get((cell.job, cell.key))
+        if result is None:
+            cell.mark = (
+                "advisory-" + cell.mark if cell.advisory and not cell.mark.startswith("advisory-") else cell.mark
+            )
+            continue
+        cell.counts = {
+            **cell.counts,
+            "new": int(result.new.sum()),
+            "known": int(result.known.sum()),
+            "fixed": int(result.fixed.sum()),
+            "vanished": int(result.vanished.sum()),
+            "first": result.first_here,
+        }
+        cell.mark = mark_of(cell.state, result, unexplained=bool(cell.counts.get("unexplained")))
+        noted += [
+            NotedFailure(cell.job, cell.key, test_title(row.suite, row.klass, row.name), row.message)
+            for row in by_attempt.get(compared.attempts[(cell.job, cell.key)], [])
+            if result.new[row.number]
+        ]
+    return noted
+
+
+def mark_of(state: str, result: CellComparison, *, unexplained: bool) -> str:
+    """The one mark that says most about a cell."""
+    if state not in ("passed", "failed"):
+        return state
+    if unexplained or (result.new.any() and not result.first_here):
+        return "new"
+    if result.new.any():
+        return "first"
+    if result.known.any():
+        return "known"
+    return "fixed" if result.fixed.any() else state
+
+
+def test_title(suite: str, klass: str, name: str) -> str:
+    """A test as people name it: its class, or its suite where there is none, and its name."""
+    return f"{klass or suite} › {name}" if klass or suite else name
+
+
+def judged_json(j: Judged) -> dict[str, Any]:
+    rule = j.rule
+    limit = j.limit if rule.limit == "baseline" else rule.limit
+    assert limit != "baseline"
+    return {
+        "name": rule.name,
+        "measure": rule.measure,
+        "sign": rule.sign,
+        "level": rule.level,
+        "line": rule.line,
+        "met": j.met,
+        "reason": j.reason,
+        "value": None if j.value is None else value_text(rule.measure, j.value, limit),
+        "limit": None if limit is None else value_text(rule.measure, limit, None),
+        "against_baseline": rule.limit == "baseline",
+    }
+
+
+def _named(cell: Cell) -> str:
+    return f"{cell.job} {cell.key}".strip()
+
+
+def _noted(cell: Cell) -> NotedCell:
+    counts = cell.counts
+    return NotedCell(
+        cell.job, cell.key, cell.state, cell.reason,
+        counts.get("passed", 0), counts.get("failed", 0), counts.get("errored", 0), counts.get("skipped", 0),
+    )  # fmt: skip

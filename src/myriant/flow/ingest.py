@@ -1,0 +1,157 @@
+"""Ingest: an attempt's reports are read, its results stored, and its outcome known."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, field
+
+import numpy as np
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from myriant.core.numbers import counted
+from myriant.core.plan.read import read_plan
+from myriant.core.results.identity import Identity, identities
+from myriant.core.results.junit import read_junit
+from myriant.core.results.model import Outcome, Results
+from myriant.flow.site import Site
+from myriant.store.changes import tell
+from myriant.store.queue import defer
+from myriant.store.results import NotPassed, keep_results, test_numbers
+from myriant.store.tables import Attempt, Cell, Project, Report, Run, Step
+
+
+@dataclass(slots=True)
+class _Gathered:
+    """All results of one attempt, and what speaks against trusting it."""
+
+    tests: list[Identity] = field(default_factory=list)
+    outcomes: bytearray = field(default_factory=bytearray)
+    seconds: list[float] = field(default_factory=list)
+    details: dict[int, tuple[str, str]] = field(default_factory=dict)
+    untrusted: list[str] = field(default_factory=list)
+    failing_steps: set[int] = field(default_factory=set)  # steps whose reports hold failures
+
+    def add(self, kind: str, step: int, results: Results) -> None:
+        at = len(self.tests)
+        self.tests += identities(kind, results)
+        self.outcomes += results.outcomes
+        self.seconds += results.seconds[: len(results.outcomes)]
+        for index, detail in results.details.items():
+            self.details[at + index] = (detail.message, detail.text)
+        if results.count(Outcome.FAILED) or results.count(Outcome.ERRORED):
+            self.failing_steps.add(step)
+
+
+def ingest_attempt(site: Site, attempt_id: int) -> None:
+    """Read the reports of a finished attempt. Running twice gives the same rows once."""
+    with site.store.transaction() as session:
+        attempt = session.get(Attempt, attempt_id)
+        if attempt is None or attempt.state != "reading":
+            return
+        reports = session.scalars(
+            select(Report).where(Report.attempt_id == attempt_id, Report.content == "tests").order_by(Report.number)
+        ).all()
+        cell = session.get_one(Cell, attempt.cell_id)
+        run = session.get_one(Run, cell.run_id)
+        plan = read_plan((run.plan or "").encode()).plan
+        may_be_empty = {
+            (position, collect.kind)
+            for position, step in enumerate(plan.job(cell.job).steps if plan else ())
+            for collect in step.collect
+            if collect.may_be_empty
+        }
+    gathered = _Gathered()
+    for report in reports:
+        _read(site, report, gathered, may_be_empty=(report.step, report.kind) in may_be_empty)
+    with site.store.transaction() as session:
+        _conclude_attempt(session, attempt_id, reports, gathered)
+
+
+def _read(site: Site, report: Report, gathered: _Gathered, *, may_be_empty: bool) -> None:
+    try:
+        results = read_junit(site.blobs.chunks(report.blob))
+    except FileNotFoundError:
+        gathered.untrusted.append(f"the stored report {report.path} is gone")
+        return
+    report.problems = [asdict(p) for p in results.problems]
+    report.total = len(results.outcomes)
+    report.passed, report.failed = results.count(Outcome.PASSED), results.count(Outcome.FAILED)
+    report.errored, report.skipped = results.count(Outcome.ERRORED), results.count(Outcome.SKIPPED)
+    report.seconds = float(np.nansum(results.seconds)) if results.seconds else 0.0
+    empty = not len(results.outcomes) and results.error is not None and "no test" in results.error.message
+    if results.error is not None and not (may_be_empty and empty):
+        gathered.untrusted.append(f"the report {report.path} is not to be trusted: {results.error.message}")
+    gathered.add(report.kind, report.step, results)
+
+
+def _conclude_attempt(session: Session, attempt_id: int, reports: Sequence[Report], gathered: _Gathered) -> None:
+    attempt = session.get_one(Attempt, attempt_id, with_for_update=True)
+    if attempt.state != "reading":
+        return
+    cell = session.get_one(Cell, attempt.cell_id)
+    run = session.get_one(Run, cell.run_id, with_for_update=True)
+    project = session.get_one(Project, run.project_id)
+    for report in reports:
+        session.merge(report)
+    _keep(session, project.id, cell.job, attempt_id, gathered)
+    said = attempt.finish or {}
+    untrusted = [*filter(None, [said.get("void")]), *said.get("missing", []), *gathered.untrusted]
+    names = {s.position: s.name for s in session.scalars(select(Step).where(Step.attempt_id == attempt_id))}
+    failed_steps: list[int] = said.get("failed_steps", [])
+    unexplained = [names.get(p, f"step {p + 1}") for p in failed_steps if p not in gathered.failing_steps]
+    failures = gathered.outcomes.count(Outcome.FAILED) + gathered.outcomes.count(Outcome.ERRORED)
+    if untrusted:
+        attempt.state, attempt.reason = "void", "; ".join(untrusted)[:4000]
+    elif unexplained:
+        attempt.state, attempt.reason = "failed", f"step {', '.join(unexplained)} failed, and no test says why"
+    elif failures:
+        attempt.state, attempt.reason = "failed", f"{counted(failures, 'test')} failed"
+    else:
+        attempt.state, attempt.reason = "passed", ""
+    if cell.attempt_id == attempt_id:
+        cell.state, cell.reason = attempt.state, attempt.reason
+        cell.mark = {"failed": "new"}.get(attempt.state, attempt.state)
+        cell.counts = {
+            "total": len(gathered.outcomes),
+            "passed": gathered.outcomes.count(Outcome.PASSED),
+            "failed": gathered.outcomes.count(Outcome.FAILED),
+            "errored": gathered.outcomes.count(Outcome.ERRORED),
+            "skipped": gathered.outcomes.count(Outcome.SKIPPED),
+            "unexplained": unexplained,
+        }
+        session.flush()
+        still_open = session.scalar(
+            select(func.count()).where(Cell.run_id == run.id, Cell.state.in_(("waiting", "running")))
+        )
+        if not still_open:
+            defer(session, "conclude", lock=f"run-{run.id}", priority=5, run_id=run.id)
+    tell(session, "cell", project.name, run.number)
+
+
+def _keep(session: Session, project_id: int, job: str, attempt_id: int, gathered: _Gathered) -> None:
+    numbers = test_numbers(session, project_id, job, gathered.tests)
+    outcomes = np.frombuffer(bytes(gathered.outcomes), np.uint8)
+    seconds = np.array(gathered.seconds, np.float64)
+    distinct, first = np.unique(numbers, return_index=True)
+    if len(distinct) != len(numbers):  # two reports of one attempt that name the same test: the worse outcome counts
+        for index in np.argsort(_badness(outcomes), kind="stable"):
+            first[np.searchsorted(distinct, numbers[index])] = index
+    not_passed = []
+    for index in first[outcomes[first] != Outcome.PASSED]:
+        message, detail = gathered.details.get(int(index), ("", ""))
+        given = gathered.seconds[index]
+        not_passed.append(
+            NotPassed(
+                int(numbers[index]), Outcome(int(outcomes[index])), message, detail, given if given == given else None
+            )
+        )
+    keep_results(session, attempt_id, distinct, outcomes[first], seconds[first], not_passed)
+
+
+def _badness(
+    outcomes: np.ndarray[tuple[int, ...], np.dtype[np.uint8]],
+) -> np.ndarray[tuple[int, ...], np.dtype[np.uint8]]:
+    rank = np.zeros(len(Outcome), np.uint8)
+    rank[[Outcome.SKIPPED, Outcome.PASSED, Outcome.ERRORED, Outcome.FAILED]] = (1, 2, 3, 4)
+    return rank[outcomes]

@@ -1,0 +1,60 @@
+"""The background work: which task does what, and the sweep that finds what was left."""
+
+from __future__ import annotations
+
+import logging
+from datetime import timedelta
+
+import procrastinate
+
+from myriant.flow.announce import announce_run
+from myriant.flow.conclude import conclude_run
+from myriant.flow.dispatch import take_back_expired
+from myriant.flow.ingest import ingest_attempt
+from myriant.flow.intake import look
+from myriant.flow.planning import plan_run
+from myriant.flow.projects import POLL_SECONDS, project_names
+from myriant.flow.site import Site
+from myriant.store.queue import forget_finished_tasks, take_up_orphans
+
+_log = logging.getLogger(__name__)
+_SILENT = timedelta(seconds=15)
+
+
+def task_app(site: Site) -> procrastinate.App:
+    """The worker's tasks, bound to one site. A task can run twice without harm."""
+    url = site.store.url
+    app = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=url))
+    persistent = procrastinate.RetryStrategy(max_attempts=8, exponential_wait=2)
+
+    @app.task(name="plan", retry=persistent)
+    def plan(run_id: int) -> None:
+        plan_run(site, run_id)
+
+    @app.task(name="ingest", retry=persistent)
+    def ingest(attempt_id: int) -> None:
+        ingest_attempt(site, attempt_id)
+
+    @app.task(name="conclude", retry=persistent)
+    def conclude(run_id: int) -> None:
+        conclude_run(site, run_id)
+
+    @app.task(name="announce", retry=persistent)
+    def announce(run_id: int) -> None:
+        announce_run(site, run_id)
+
+    return app
+
+
+def sweep(site: Site) -> None:
+    """Take back expired leases and orphaned tasks, and look at repositories that are due."""
+    taken = take_back_expired(site)
+    if taken:
+        _log.warning("%d leases had expired", taken)
+    with site.store.transaction() as session:
+        orphans = take_up_orphans(session, _SILENT.total_seconds())
+        forget_finished_tasks(session)
+    if orphans:
+        _log.warning("%d tasks of a lost worker are taken up again", orphans)
+    for name in project_names(site, due_after=POLL_SECONDS):
+        look(site, name)

@@ -1,0 +1,646 @@
+"""What the screens, the commands and other programs read: plain values, one question each."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from fractions import Fraction
+from typing import Any
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from myriant.core.diagnosis.expected import expected_and_actual
+from myriant.core.diagnosis.explain import explain
+from myriant.core.numbers import percent
+from myriant.core.plan.read import read_plan
+from myriant.core.plan.versions import version_key
+from myriant.core.results.model import Outcome
+from myriant.flow.conclude import Compared, compare_runs, gate_baseline, runs_since, test_title
+from myriant.flow.errors import NotFound
+from myriant.flow.site import Site
+from myriant.store.results import Shown, all_not_passed
+from myriant.store.runs import (
+    attempts_of,
+    cells_of,
+    newest_run_of_commit,
+    project_named,
+    queue_now,
+    run_numbered,
+    runners_in_touch,
+)
+from myriant.store.tables import Attempt, Cell, LogChunk, Project, Report, Run, Runner, Step
+
+IN_TOUCH = timedelta(seconds=30)
+MOST_FINDINGS = 2000
+_LETTERS = {
+    "passed": "p", "new": "n", "failed": "n", "known": "k", "fixed": "x", "first": "f", "void": "v", "quarantined": "q",
+    "skipped": "s", "running": "r", "waiting": "w", "stopped": "o", "flaky": "y",
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class RunLine:
+    """A run in one line."""
+
+    number: int
+    commit: str
+    title: str
+    author: str
+    branch: str
+    event: str
+    state: str
+    verdict: str
+    sentence: str
+    at: datetime
+    started_at: datetime | None
+    ended_at: datetime | None
+
+
+@dataclass(frozen=True, slots=True)
+class ProjectLine:
+    name: str
+    description: str
+    address: str
+    main_branch: str
+    hooked: bool
+    looked_at: datetime | None
+    trouble: str | None
+    newest: RunLine | None
+
+
+@dataclass(frozen=True, slots=True)
+class Lane:
+    """The cells of one job, in the order in which `marks` of the columns name them."""
+
+    job: str
+    title: str
+    keys: list[str]
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """A run on the strip; `marks` has one letter a cell over all lanes, capital for advisory, a blank for none."""
+
+    run: RunLine
+    marks: str
+    new: int
+    fixed: int
+
+
+@dataclass(frozen=True, slots=True)
+class Strip:
+    project: str
+    branch: str
+    branches: list[str]
+    lanes: list[Lane]
+    columns: list[Column]  # oldest first
+    more: bool  # there are older runs
+
+
+@dataclass(frozen=True, slots=True)
+class JudgedRule:
+    name: str
+    measure: str
+    sign: str
+    level: str
+    line: int
+    met: bool
+    reason: str
+    value: str | None
+    limit: str | None
+    against_baseline: bool
+
+
+@dataclass(frozen=True, slots=True)
+class CellView:
+    id: int
+    job: str
+    job_title: str
+    key: str
+    values: dict[str, str]
+    advisory: bool
+    state: str
+    mark: str
+    reason: str
+    attempt_id: int | None
+    attempt: int
+    runner: str
+    runtimes: dict[str, str]
+    seconds: float | None
+    started_at: datetime | None
+    total: int
+    passed: int
+    failed: int
+    errored: int
+    skipped: int
+    new: int
+    known: int
+    fixed: int
+
+
+@dataclass(frozen=True, slots=True)
+class PlanProblem:
+    level: str
+    file: str
+    line: int
+    column: int
+    text: str
+    message: str
+    mend: str
+
+
+@dataclass(frozen=True, slots=True)
+class RunView:
+    project: str
+    run: RunLine
+    author_mail: str
+    purpose: str
+    reason: str
+    share_passed: str | None
+    tests: int
+    baseline: RunLine | None
+    judged: list[JudgedRule]
+    problems: list[PlanProblem]
+    cells: list[CellView]
+    note: str | None
+    noted_at: datetime | None
+    note_trouble: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class AffectedCell:
+    job: str
+    key: str
+    attempt_id: int
+    mark: str
+    outcome: str
+    message: str
+    detail: str
+    seconds: float | None
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """One test that did not pass, with every cell in which it did not."""
+
+    test: int
+    title: str
+    kind: str
+    job: str
+    suite: str
+    mark: str  # new, first, known
+    outcome: str
+    message: str
+    expected: str | None
+    actual: str | None
+    where: str | None  # the selector that explains it
+    ran_in: int  # cells that ran it
+    cells: list[AffectedCell]
+
+
+@dataclass(frozen=True, slots=True)
+class Findings:
+    baseline: RunLine | None
+    movable: bool  # the baseline was chosen by the reader
+    findings: list[Finding]
+    more: int  # findings beyond those listed
+    fixed: int
+    vanished: int
+
+
+@dataclass(frozen=True, slots=True)
+class StepView:
+    position: int
+    name: str
+    command: str
+    state: str
+    reason: str
+    exit_status: int | None
+    started_at: datetime | None
+    ended_at: datetime | None
+    log_from: int | None
+    log_to: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class ReportView:
+    id: int
+    content: str
+    kind: str
+    path: str
+    size: int
+    digest: str
+    total: int
+    passed: int
+    failed: int
+    errored: int
+    skipped: int
+    seconds: float
+    problems: list[dict[str, Any]]
+
+
+@dataclass(frozen=True, slots=True)
+class AttemptView:
+    id: int
+    number: int
+    job: str
+    key: str
+    state: str
+    reason: str
+    runner: str
+    runtimes: dict[str, str]
+    created_at: datetime
+    started_at: datetime | None
+    ended_at: datetime | None
+    log_size: int
+    steps: list[StepView]
+    reports: list[ReportView]
+    earlier: list[int]  # ids of earlier attempts of the cell
+
+
+@dataclass(frozen=True, slots=True)
+class RuntimeView:
+    family: str
+    version: str
+    path: str
+
+
+@dataclass(frozen=True, slots=True)
+class RunnerView:
+    name: str
+    slots: int
+    runtimes: list[RuntimeView]
+    isolation: str
+    version: str
+    seen_at: datetime
+    in_touch: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Pulse:
+    running: int
+    waiting: int
+
+
+@dataclass(frozen=True, slots=True)
+class VerdictView:
+    project: str
+    purpose: str
+    verdict: str
+    sentence: str
+    run: int
+    address: str
+
+
+def projects(site: Site) -> list[ProjectLine]:
+    with site.store.transaction() as session:
+        return [_project_line(session, p) for p in session.scalars(select(Project).order_by(Project.name))]
+
+
+def project(site: Site, name: str) -> ProjectLine:
+    with site.store.transaction() as session:
+        return _project_line(session, _project(session, name))
+
+
+def strip(site: Site, name: str, branch: str | None, before: int | None, limit: int) -> Strip:
+    """The newest `limit` runs of a branch in the order of ancestry, those before run number `before` if given."""
+    with site.store.transaction() as session:
+        found = _project(session, name)
+        branch = branch or found.main_branch
+        query = select(Run).where(Run.project_id == found.id, Run.branch == branch)
+        if before is not None:
+            pivot = _run(session, found, before)
+            query = query.where((Run.depth < pivot.depth) | ((Run.depth == pivot.depth) & (Run.number < pivot.number)))
+        rows = list(session.scalars(query.order_by(Run.depth.desc(), Run.number.desc()).limit(limit + 1)))
+        more, runs = len(rows) > limit, list(reversed(rows[:limit]))
+        cells = session.execute(
+            select(
+                Cell.run_id, Cell.job, Cell.job_title, Cell.key, Cell.mark, Cell.advisory, Cell.counts, Cell.position
+            )
+            .where(Cell.run_id.in_([r.id for r in runs]))
+            .order_by(Cell.run_id.desc(), Cell.position)
+        ).all()
+        branches = list(
+            session.scalars(
+                select(Run.branch)
+                .where(Run.project_id == found.id)
+                .group_by(Run.branch)
+                .order_by(func.max(Run.id).desc())
+                .limit(200)
+            )
+        )
+    lanes: dict[str, Lane] = {}
+    for _, job, title, key, *_ in cells:
+        lane = lanes.setdefault(job, Lane(job, title, []))
+        if key not in lane.keys:
+            lane.keys.append(key)
+    for lane in lanes.values():
+        lane.keys.sort(key=lambda key: [version_key(part) for part in key.split(",")])
+    place = {(lane.job, key): 0 for lane in lanes.values() for key in lane.keys}
+    place = {name: i for i, name in enumerate(place)}
+    marks: dict[int, list[str]] = {r.id: [" "] * len(place) for r in runs}
+    counts: dict[int, list[int]] = {r.id: [0, 0] for r in runs}
+    for run_id, job, _, key, mark, advisory, cell_counts, _ in cells:
+        letter = _LETTERS.get(mark, "w")
+        marks[run_id][place[(job, key)]] = letter.upper() if advisory else letter
+        counts[run_id][0] += cell_counts.get("new", 0)
+        counts[run_id][1] += cell_counts.get("fixed", 0)
+    columns = [Column(run_line(r), "".join(marks[r.id]), *counts[r.id]) for r in runs]
+    return Strip(name, branch, branches, list(lanes.values()), columns, more)
+
+
+def run(site: Site, name: str, number: int) -> RunView:
+    with site.store.transaction() as session:
+        found = _project(session, name)
+        row = _run(session, found, number)
+        cells = cells_of(session, row.id)
+        attempts = attempts_of(session, cells)
+        base = session.get(Run, row.baseline_id) if row.baseline_id else None
+        if base is None and row.verdict == "undecided":
+            base = gate_baseline(site, session, row)
+        offers = [(r.name, set(r.offers)) for r in runners_in_touch(session, datetime.now(UTC) - IN_TOUCH)]
+        runtimes = {(r["family"], r["version"]) for x in session.scalars(select(Runner)) for r in x.runtimes}
+        shares = _share(row)
+        return RunView(
+            project=name,
+            run=run_line(row),
+            author_mail=row.author_mail,
+            purpose=row.purpose,
+            reason=row.reason,
+            share_passed=shares[0],
+            tests=shares[1],
+            baseline=run_line(base) if base else None,
+            judged=[JudgedRule(**j) for j in row.judged],
+            problems=[PlanProblem(**p) for p in row.problems],
+            cells=[_cell_view(c, attempts.get(c.attempt_id or 0), offers, runtimes) for c in cells],
+            note=row.note,
+            noted_at=row.noted_at,
+            note_trouble=row.note_trouble,
+        )
+
+
+def findings(site: Site, name: str, number: int, base: int | None) -> Findings:
+    """What did not pass in a run, by test, beside its gate baseline or the run numbered `base`."""
+    with site.store.transaction() as session:
+        found = _project(session, name)
+        row = _run(session, found, number)
+        if base is not None:
+            baseline: Run | None = _run(session, found, base)
+            compared = compare_runs(session, row, baseline, [])
+        else:
+            stored = session.get(Run, row.baseline_id) if row.baseline_id else None
+            baseline = stored if row.verdict in ("clear", "held") else gate_baseline(site, session, row)
+            compared = compare_runs(session, row, baseline, runs_since(site, session, row, baseline))
+        listed = _findings(session, found.id, row, compared)
+        vanished = {int(n) for c in compared.cells.values() for n in c.vanished.nonzero()[0]}
+        fixed = {int(n) for c in compared.cells.values() for n in c.fixed.nonzero()[0]}
+        return Findings(
+            run_line(baseline) if baseline else None, base is not None, listed[:MOST_FINDINGS],
+            max(0, len(listed) - MOST_FINDINGS), len(fixed), len(vanished),
+        )  # fmt: skip
+
+
+def _findings(session: Session, project_id: int, row: Run, compared: Compared) -> list[Finding]:
+    cells = {(c.job, c.key): c for c in cells_of(session, row.id)}
+    by_attempt = {attempt: name for name, attempt in compared.attempts.items()}
+    grouped: dict[int, list[Shown]] = {}
+    for shown in all_not_passed(session, project_id, list(by_attempt)):
+        grouped.setdefault(shown.number, []).append(shown)
+    listed = [_finding(number, rows, by_attempt, compared, cells) for number, rows in grouped.items()]
+    order = {"new": 0, "first": 1, "known": 2}
+    return sorted(listed, key=lambda f: (order[f.mark], -len(f.cells), f.title))
+
+
+def _finding(
+    number: int,
+    rows: Sequence[Shown],
+    by_attempt: dict[int, tuple[str, str]],
+    compared: Compared,
+    cells: dict[tuple[str, str], Cell],
+) -> Finding:
+    first = rows[0]
+    affected = []
+    for shown in rows:
+        job, key = by_attempt[shown.attempt_id]
+        result = compared.cells[(job, key)]
+        mark = "known" if result.known[number] else "first" if result.first_here else "new"
+        affected.append(
+            AffectedCell(
+                job, key, shown.attempt_id, mark, shown.outcome.name.lower(), shown.message, shown.detail, shown.seconds
+            )
+        )
+    ran = [
+        name
+        for name, out in compared.current.items()
+        if number < len(out) and out[number] not in (Outcome.ABSENT, Outcome.SKIPPED)
+    ]
+    failed = {(a.job, a.key) for a in affected}
+    marks = [a.mark for a in affected]
+    pair = expected_and_actual(first.message, first.detail)
+    return Finding(
+        test=number,
+        title=test_title(first.suite, first.klass, first.name),
+        kind=first.kind,
+        job=affected[0].job,
+        suite=first.suite,
+        mark=next(m for m in ("new", "first", "known") if m in marks),
+        outcome=affected[0].outcome,
+        message=first.message,
+        expected=pair.expected if pair else None,
+        actual=pair.actual if pair else None,
+        where=explain([cells[n].values for n in ran], [n in failed for n in ran]),
+        ran_in=len(ran),
+        cells=affected,
+    )
+
+
+def attempt(site: Site, attempt_id: int) -> AttemptView:
+    with site.store.transaction() as session:
+        row = session.get(Attempt, attempt_id)
+        if row is None:
+            raise NotFound(f"there is no attempt {attempt_id}")
+        cell = session.get_one(Cell, row.cell_id)
+        run_row = session.get_one(Run, cell.run_id)
+        planned = read_plan((run_row.plan or "").encode()).plan
+        told = {s.position: s for s in session.scalars(select(Step).where(Step.attempt_id == attempt_id))}
+        steps = [
+            _step_view(told[i]) if i in told else StepView(i, s.name, _command(s.command), "waiting" if row.state == "running" else "skipped",
+                                                           "" if row.state == "running" else "an earlier step failed", None, None, None, None, None)
+            for i, s in enumerate(planned.job(cell.job).steps if planned else ())
+        ]  # fmt: skip
+        reports = session.scalars(select(Report).where(Report.attempt_id == attempt_id).order_by(Report.number))
+        earlier = session.scalars(
+            select(Attempt.id).where(Attempt.cell_id == cell.id, Attempt.number < row.number).order_by(Attempt.number)
+        )
+        return AttemptView(
+            row.id, row.number, cell.job, cell.key, row.state, row.reason, row.runner, row.runtimes, row.created_at,
+            row.started_at, row.ended_at, row.log_size, steps,
+            [
+                ReportView(r.id, r.content, r.kind, r.path, r.size, r.digest, r.total, r.passed, r.failed, r.errored,
+                           r.skipped, r.seconds, r.problems)
+                for r in reports
+            ],
+            list(earlier),
+        )  # fmt: skip
+
+
+def log_piece(site: Site, attempt_id: int, start: int, most: int) -> tuple[bytes, int, bool]:
+    """Bytes of an attempt's log from `start`, at most `most`; the log's size so far; whether it is complete."""
+    with site.store.transaction() as session:
+        row = session.get(Attempt, attempt_id)
+        if row is None:
+            raise NotFound(f"there is no attempt {attempt_id}")
+        chunks = session.scalars(
+            select(LogChunk)
+            .where(
+                LogChunk.attempt_id == attempt_id,
+                LogChunk.offset + LogChunk.size > start,
+                LogChunk.offset < start + most,
+            )
+            .order_by(LogChunk.offset)
+        ).all()
+        size, complete = row.log_size, row.state != "running"
+    piece = bytearray()
+    for chunk in chunks:
+        piece += site.blobs.get(chunk.blob)[max(0, start - chunk.offset) :]
+    return bytes(piece[:most]), size, complete
+
+
+def report_source(site: Site, report_id: int) -> tuple[str, str]:
+    """Where a raw report lies in the blobs, and its file name."""
+    with site.store.transaction() as session:
+        row = session.get(Report, report_id)
+        if row is None:
+            raise NotFound(f"there is no report {report_id}")
+        return row.blob, row.path.rsplit("/", 1)[-1]
+
+
+def runners(site: Site) -> list[RunnerView]:
+    since = datetime.now(UTC) - IN_TOUCH
+    with site.store.transaction() as session:
+        return [
+            RunnerView(
+                r.name, r.slots, [RuntimeView(t["family"], t["version"], t["path"]) for t in r.runtimes], r.isolation,
+                r.version, r.seen_at, r.seen_at >= since,
+            )
+            for r in session.scalars(select(Runner).order_by(Runner.name))
+        ]  # fmt: skip
+
+
+def pulse(site: Site) -> Pulse:
+    with site.store.transaction() as session:
+        return Pulse(*queue_now(session))
+
+
+def verdicts(site: Site, commit: str, project_name: str | None) -> list[VerdictView]:
+    """The newest verdict of each purpose that a commit has, in each project that watches it."""
+    with site.store.transaction() as session:
+        newest: dict[tuple[int, str], Run] = {}
+        for row in newest_run_of_commit(session, commit):
+            newest.setdefault((row.project_id, row.purpose), row)
+        views = []
+        for row in newest.values():
+            owner = session.get_one(Project, row.project_id)
+            if project_name in (None, owner.name):
+                views.append(
+                    VerdictView(
+                        owner.name,
+                        row.purpose,
+                        row.verdict,
+                        row.sentence,
+                        row.number,
+                        site.run_address(owner.name, row.number),
+                    )
+                )
+        return views
+
+
+def run_line(row: Run) -> RunLine:
+    return RunLine(
+        row.number, row.commit, row.title, row.author, row.branch, row.event, row.state, row.verdict,
+        row.sentence or row.reason, row.created_at, row.started_at, row.ended_at,
+    )  # fmt: skip
+
+
+def _project(session: Session, name: str) -> Project:
+    found = project_named(session, name)
+    if found is None:
+        raise NotFound(f"there is no project {name!r}", "the list of projects is at /")
+    return found
+
+
+def _run(session: Session, found: Project, number: int) -> Run:
+    row = run_numbered(session, found.id, number)
+    if row is None:
+        raise NotFound(f"{found.name} has no run #{number}")
+    return row
+
+
+def _project_line(session: Session, p: Project) -> ProjectLine:
+    newest = session.scalar(
+        select(Run)
+        .where(Run.project_id == p.id, Run.branch == p.main_branch)
+        .order_by(Run.depth.desc(), Run.number.desc())
+        .limit(1)
+    )
+    return ProjectLine(
+        p.name,
+        p.description,
+        p.address,
+        p.main_branch,
+        p.hooked,
+        p.looked_at,
+        p.trouble,
+        run_line(newest) if newest else None,
+    )
+
+
+def _share(row: Run) -> tuple[str | None, int]:
+    jobs = row.measures.get("jobs", {}).values()
+    passed = sum(j["tests.passed"] for j in jobs)
+    ran = passed + sum(j["tests.failed"] + j["tests.errored"] for j in jobs)
+    return (percent(Fraction(passed, ran)) if ran else None), sum(j["tests.total"] for j in jobs)
+
+
+def _cell_view(
+    c: Cell, a: Attempt | None, offers: Sequence[tuple[str, set[str]]], runtimes: set[tuple[str, str]]
+) -> CellView:
+    counts = c.counts
+    reason = c.reason
+    if c.state == "waiting":
+        reason = waiting_reason(c, offers, runtimes) or reason or "waiting for a free slot"
+    seconds = (a.ended_at - (a.started_at or a.created_at)).total_seconds() if a and a.ended_at else None
+    return CellView(
+        c.id, c.job, c.job_title, c.key, c.values, c.advisory, c.state, c.mark, reason,
+        c.attempt_id, a.number if a else 0, a.runner if a else "", a.runtimes if a else {}, seconds,
+        (a.started_at or a.created_at) if a else None,
+        *(counts.get(k, 0) for k in ("total", "passed", "failed", "errored", "skipped", "new", "known", "fixed")),
+    )  # fmt: skip
+
+
+def waiting_reason(cell: Cell, offers: Sequence[tuple[str, set[str]]], runtimes: set[tuple[str, str]]) -> str | None:
+    """Why no runner can take a waiting cell; None when one can."""
+    wants = set(cell.wants)
+    if any(wants <= offered for _, offered in offers):
+        return None
+    if not offers:
+        return "no runner is in touch; start one: myriant runner"
+    missing = sorted(wants - set().union(*(offered for _, offered in offers)))
+    if not missing:
+        return f"no single runner offers {' and '.join(sorted(wants))}"
+    family = missing[0].split(" ")[0]
+    known = sorted({version for f, version in runtimes if f == family}, key=version_key)
+    have = f"runners have {family} {', '.join(known)}" if known else f"no runner has any {family}"
+    return f"no runner offers {' or '.join(missing)}; {have}"
+
+
+def _step_view(s: Step) -> StepView:
+    return StepView(
+        s.position, s.name, s.command, s.state, s.reason, s.exit_status, s.started_at, s.ended_at, s.log_from, s.log_to
+    )
+
+
+def _command(command: str | tuple[str, ...]) -> str:
+    return command if isinstance(command, str) else " ".join(command)

@@ -1,0 +1,253 @@
+"""One attempt: a fresh workspace of the exact commit, the steps one after another, the reports they wrote."""
+
+from __future__ import annotations
+
+import logging
+import os
+import selectors
+import signal
+import subprocess
+import threading
+import time
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from myriant.runner.client import LeaseLost, Refused, Server
+from myriant.runner.log import MOST_BYTES, AttemptLog
+from myriant.runner.reports import find_reports, time_mark
+from myriant.runner.runtimes import Runtime, link_runtime
+from myriant.runner.sandbox import WORKSPACE, Room, Sandbox
+from myriant.runner.wire import Lease, StepWish
+
+_log = logging.getLogger(__name__)
+_CRASHES = {128 + s: signal.Signals(s).name for s in (4, 6, 7, 8, 9, 11, 31)}
+
+
+class Void(Exception):
+    """The attempt gives no result that can be trusted; the text says why."""
+
+
+@dataclass(slots=True)
+class _Said:
+    """What the runner tells at the end."""
+
+    missing: list[str] = field(default_factory=list)
+    failed_steps: list[int] = field(default_factory=list)
+    runtimes: dict[str, str] = field(default_factory=dict)
+    void: str = ""
+
+
+class Execution:
+    """An attempt being executed; `stop` may be called from another thread."""
+
+    def __init__(
+        self, lease: Lease, server: Server, sandbox: Sandbox, runtimes: list[Runtime], base: Path, user: int
+    ) -> None:
+        self.lease, self.server, self.sandbox = lease, server, sandbox
+        self.runtimes = [_chosen(wish, runtimes) for wish in lease.wants]
+        roots = tuple(dict.fromkeys(r.root for r in self.runtimes if r and r.root))
+        self.room = Room(base, user, roots)
+        self.stopped = threading.Event()
+        self._process: subprocess.Popen[bytes] | None = None
+        self._reports = 0
+
+    def run(self) -> None:
+        """Execute and deliver; whatever happens is told to the server, unless the lease is lost."""
+        said = _Said()
+        log: AttemptLog | None = None
+        try:
+            self.room.make()
+            (self.room.base / "reports").mkdir()
+            most = int(os.environ.get("MYRIANT_MOST_LOG_BYTES", MOST_BYTES))
+            log = AttemptLog(self.room.base / "log", lambda at, data: self.server.log(self.lease, at, data), most)
+            try:
+                self._prepare(said, log)
+                self._steps(said, log)
+            except Void as reason:
+                said.void = str(reason)
+            except OSError as error:
+                said.void = f"the runner's machine refused: {error}"
+            log.close()
+            log = None
+            if not self.stopped.is_set():
+                self.server.finish(
+                    self.lease,
+                    {
+                        "void": said.void[:4000],
+                        "missing": said.missing,
+                        "failed_steps": said.failed_steps,
+                        "runtimes": said.runtimes,
+                    },
+                )
+        except LeaseLost as error:
+            _log.info("attempt %d is given up: %s", self.lease.attempt, error)
+        except Refused as error:
+            _log.warning("attempt %d could not be delivered: %s", self.lease.attempt, error)
+        finally:
+            self.stop()
+            self.room.remove()
+
+    def stop(self) -> None:
+        """End the step that runs, with all its processes."""
+        self.stopped.set()
+        process = self._process
+        if process is not None and process.poll() is None:
+            try:
+                os.killpg(process.pid, signal.SIGKILL)
+            except ProcessLookupError:
+                return
+
+    def _prepare(self, said: _Said, log: AttemptLog) -> None:
+        for wish, runtime in zip(self.lease.wants, self.runtimes, strict=True):
+            if runtime is None:
+                raise Void(f"{wish} is no longer on this machine")
+            said.runtimes[runtime.family] = runtime.version
+            link_runtime(runtime, self.room.links)
+        if self.sandbox.warning:
+            log.say(f"myriant: {self.sandbox.warning}")
+        self._fetch()
+        self.room.give_to_user()
+
+    def _fetch(self) -> None:
+        source = f"{self.server.address}/api/v1/attempts/{self.lease.attempt}/source"
+        environment = {
+            "PATH": os.environ.get("PATH", "/usr/bin:/bin"), "HOME": "/nonexistent", "GIT_CONFIG_NOSYSTEM": "1",
+            "GIT_TERMINAL_PROMPT": "0", "LC_ALL": "C.UTF-8", "GIT_CONFIG_COUNT": "2",
+            "GIT_CONFIG_KEY_0": "http.extraHeader", "GIT_CONFIG_VALUE_0": f"Authorization: Bearer {self.lease.token}",
+            "GIT_CONFIG_KEY_1": "safe.directory", "GIT_CONFIG_VALUE_1": "*",
+        }  # fmt: skip
+        for words in (
+            ["init", "--quiet", "--template="],
+            ["fetch", "--quiet", "--depth=1", "--no-tags", source, self.lease.commit],
+            ["-c", "advice.detachedHead=false", "checkout", "--quiet", "--detach", "FETCH_HEAD"],
+        ):
+            done = subprocess.run(
+                ["git", *words],
+                cwd=self.room.workspace,
+                env=environment,
+                capture_output=True,
+                check=False,
+                stdin=subprocess.DEVNULL,
+            )
+            if done.returncode != 0:
+                raise Void(f"the commit could not be fetched: {done.stderr.decode('utf-8', 'replace').strip()[-1000:]}")
+
+    def _steps(self, said: _Said, log: AttemptLog) -> None:
+        since = time_mark(self.room.base)
+        ends = time.monotonic() + self.lease.timeout
+        for position, step in enumerate(self.lease.steps):
+            told: dict[str, Any] = {
+                "position": position, "name": step.name, "command": _shown(step.command), "state": "running",
+                "started_at": _now(), "log_from": log.size,
+            }  # fmt: skip
+            self.server.step(self.lease, told)
+            status, timed_out = self._execute(step, ends, log)
+            if log.left_out:
+                log.say(f"\nmyriant: {log.left_out:,} more bytes of output were not kept")
+                log.left_out = 0
+            told |= {
+                "ended_at": _now(),
+                "log_to": log.size,
+                "exit_status": status,
+                "state": "passed" if status == 0 else "failed",
+            }
+            reason = ""
+            if timed_out:
+                reason = f"step {step.name} was ended: the job's time of {self.lease.timeout:g} s is over"
+            elif status in _CRASHES:
+                reason = f"step {step.name} crashed by {_CRASHES[status]}"
+            if reason:
+                told |= {"state": "void", "reason": reason}
+            if not self.stopped.is_set():
+                self._collect(position, step, since, said)
+            self.server.step(self.lease, told)
+            if self.stopped.is_set():
+                raise LeaseLost("stopped")
+            if reason:
+                raise Void(reason)
+            if status != 0:
+                said.failed_steps.append(position)
+                return
+
+    def _execute(self, step: StepWish, ends: float, log: AttemptLog) -> tuple[int, bool]:
+        inner = ["/bin/sh", "-e", "-c", step.command] if isinstance(step.command, str) else list(step.command)
+        command, environment, folder = self.sandbox.command(inner, room=self.room, environment=self._environment())
+        try:
+            process = subprocess.Popen(
+                command, env=environment, cwd=folder, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+                start_new_session=True,
+            )  # fmt: skip
+        except OSError as error:
+            log.say(f"myriant: {command[0]} cannot be started: {error}")
+            return 127, False
+        self._process = process
+        timed_out = False
+        with process, selectors.DefaultSelector() as ready:
+            assert process.stdout is not None
+            descriptor = process.stdout.fileno()
+            os.set_blocking(descriptor, False)
+            ready.register(descriptor, selectors.EVENT_READ)
+            while True:
+                if not timed_out and time.monotonic() >= ends:
+                    timed_out = True
+                    self._kill(process)
+                if ready.select(timeout=0.2):
+                    data = os.read(descriptor, 1 << 16)
+                    if not data:
+                        break
+                    log.append(data)
+                elif process.poll() is not None:
+                    break  # a child that outlives its step (without a sandbox) keeps the pipe open
+            self._kill(process)
+            status = process.wait()
+        return (128 - status if status < 0 else status), timed_out
+
+    def _kill(self, process: subprocess.Popen[bytes]) -> None:
+        try:
+            os.killpg(process.pid, signal.SIGKILL)
+        except (ProcessLookupError, PermissionError):
+            return
+
+    def _environment(self) -> dict[str, str]:
+        lease = self.lease
+        folders = [str(r.path.parent) for r in self.runtimes if r and r.root]
+        first = "/run/runtime" if self.sandbox.bubblewrap else str(self.room.links)
+        return {
+            **lease.env,
+            "PATH": ":".join([first, *folders, "/usr/local/bin", "/usr/bin", "/bin"]),
+            "HOME": "/home/cell", "USER": "cell", "LOGNAME": "cell", "TMPDIR": "/tmp", "LANG": "C.UTF-8", "TERM": "xterm-256color",
+            "CI": "true", "MYRIANT": "1", "MYRIANT_PROJECT": lease.project, "MYRIANT_RUN": str(lease.run),
+            "MYRIANT_ATTEMPT": str(lease.number), "MYRIANT_JOB": lease.job, "MYRIANT_EVENT": lease.event,
+            "MYRIANT_BRANCH": lease.branch, "MYRIANT_COMMIT": lease.commit, "MYRIANT_BASE_COMMIT": lease.before,
+            "MYRIANT_WORKSPACE": WORKSPACE if self.sandbox.bubblewrap else str(self.room.workspace),
+            **{f"MYRIANT_CELL_{k.upper().replace('-', '_')}": v for k, v in lease.values.items()},
+        }  # fmt: skip
+
+    def _collect(self, position: int, step: StepWish, since: int, said: _Said) -> None:
+        for collect in step.collect:
+            for content, globs in (("tests", collect.tests), ("coverage", collect.coverage)):
+                for glob in globs:
+                    found, stale = find_reports(self.room.workspace, glob, since, self.room.base / "reports")
+                    for report in found:
+                        params = {"step": position, "content": content, "kind": collect.kind, "digest": report.digest}
+                        self.server.report(self.lease, self._reports, report.path, report.copy, params)
+                        self._reports += 1
+                        report.copy.unlink()
+                    if not found and content == "tests" and not collect.may_be_empty:
+                        why = f", and {stale[0]} was there before the steps began" if stale else ""
+                        said.missing.append(f"report missing: no file matches {glob} after step {step.name}{why}")
+
+
+def _chosen(wish: str, runtimes: list[Runtime]) -> Runtime | None:
+    family, _, version = wish.partition(" ")
+    return next((r for r in runtimes if r.family == family and r.meets(version)), None)
+
+
+def _shown(command: str | list[str]) -> str:
+    return command if isinstance(command, str) else " ".join(command)
+
+
+def _now() -> str:
+    return datetime.now(UTC).isoformat()

@@ -1,0 +1,133 @@
+"""The runner's main loop: enrol, claim what fits the free slots, keep the leases alive."""
+
+from __future__ import annotations
+
+import logging
+import shutil
+import signal
+import socket
+import threading
+import uuid
+from dataclasses import asdict
+from pathlib import Path
+
+from myriant import __version__
+from myriant.runner.attempt import Execution
+from myriant.runner.client import Refused, Server
+from myriant.runner.runtimes import find_runtimes
+from myriant.runner.sandbox import FIRST_USER, find_sandbox
+from myriant.runner.wire import Enrolled, Lease
+
+_log = logging.getLogger(__name__)
+_WAIT = 20.0
+
+
+class Runner:
+    def __init__(self, server: Server, *, name: str | None, slots: int, work: Path) -> None:
+        self.server, self.slots, self.work = server, slots, work
+        self.name = name or socket.gethostname()
+        work.mkdir(parents=True, exist_ok=True)
+        work.chmod(0o711)
+        for left in work.iterdir():  # of an earlier start that was killed
+            shutil.rmtree(left, ignore_errors=True) if left.is_dir() else left.unlink(missing_ok=True)
+        self.runtimes = find_runtimes()
+        self.sandbox = find_sandbox(work)
+        self.boot = uuid.uuid4().hex
+        self._running: dict[int, Execution] = {}  # by slot
+        self._changed = threading.Condition()
+        self._stopping = threading.Event()
+
+    def run(self) -> None:
+        """Work until `stop` is called. Raises Refused when the server does not want this runner."""
+        if self.sandbox.warning:
+            _log.warning("%s", self.sandbox.warning)
+        found = ", ".join(f"{r.family} {r.version}" for r in self.runtimes) or "none"
+        _log.info("runner %s: %d slots, %s, runtimes: %s", self.name, self.slots, self.sandbox.kind, found)
+        enrolled = self._enrol()
+        threading.Thread(target=self._keep_alive, args=(enrolled,), daemon=True).start()
+        while not self._stopping.is_set():
+            with self._changed:
+                while len(self._running) >= self.slots and not self._stopping.is_set():
+                    self._changed.wait()
+                free = self.slots - len(self._running)
+            if self._stopping.is_set():
+                break
+            for lease in self.server.claim(enrolled.runner, free, _WAIT):
+                self._begin(lease)
+
+    def stop(self) -> None:
+        """End everything; the server gives the cells to another start of this runner, or another runner."""
+        self._stopping.set()
+        self.server.stopping.set()
+        with self._changed:
+            running = list(self._running.values())
+            self._changed.notify_all()
+        for execution in running:
+            execution.stop()
+
+    def _enrol(self) -> Enrolled:
+        return self.server.enrol(
+            {
+                "name": self.name,
+                "slots": self.slots,
+                "runtimes": [asdict(r) | {"path": str(r.path)} for r in self.runtimes],
+                "isolation": self.sandbox.kind + (f"; {self.sandbox.warning[:150]}" if self.sandbox.warning else ""),
+                "version": __version__,
+                "boot": self.boot,
+            }
+        )
+
+    def _begin(self, lease: Lease) -> None:
+        with self._changed:
+            slot = next(i for i in range(self.slots) if i not in self._running)
+            execution = Execution(
+                lease,
+                self.server,
+                self.sandbox,
+                self.runtimes,
+                self.work / f"attempt-{lease.attempt}",
+                FIRST_USER + slot,
+            )
+            self._running[slot] = execution
+        threading.Thread(target=self._work, args=(slot, execution), daemon=True).start()
+
+    def _work(self, slot: int, execution: Execution) -> None:
+        try:
+            execution.run()
+        except Exception:
+            _log.exception("attempt %d failed inside the runner", execution.lease.attempt)
+        finally:
+            with self._changed:
+                self._running.pop(slot, None)
+                self._changed.notify_all()
+
+    def _keep_alive(self, enrolled: Enrolled) -> None:
+        while not self._stopping.wait(enrolled.heartbeat):
+            with self._changed:
+                running = {e.lease.attempt: e for e in self._running.values()}
+            try:
+                lost = self.server.heartbeat(enrolled.runner, {k: e.lease.token for k, e in running.items()})
+            except Refused as error:
+                if not self._stopping.is_set():
+                    _log.error("the server refuses this runner: %s", error)
+                    self.stop()
+                return
+            for attempt in lost:
+                if attempt in running:
+                    running[attempt].stop()
+
+
+def run_runner(address: str, token: str, *, name: str | None, slots: int, work: Path) -> None:
+    """Be a runner until a signal ends it."""
+    server = Server(address, token)
+    runner = Runner(server, name=name, slots=slots, work=work)
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: runner.stop())
+    try:
+        runner.run()
+    except Refused:
+        if not server.stopping.is_set():
+            raise
+    finally:
+        runner.stop()
+        server.close()

@@ -1,0 +1,74 @@
+"""Finding the reports that steps wrote: regular files inside the workspace, written during this attempt."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import shutil
+import stat
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from myriant.core.plan.globs import matches
+
+MOST_FILES = 1000
+_MOST_LOOKED_AT = 1_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    path: str  # relative to the workspace
+    copy: Path
+    digest: str
+
+
+def time_mark(folder: Path) -> int:
+    """A change time (ns) that is later than that of every file there now: what is older was not written by a step."""
+    mark = folder / "mark"
+    mark.touch()
+    before = mark.stat().st_ctime_ns
+    while (now := mark.stat().st_ctime_ns) <= before:
+        mark.chmod(0o600)
+    return now
+
+
+def find_reports(workspace: Path, glob: str, since: int, copies: Path) -> tuple[list[Found], list[str]]:
+    """Own copies of the files that match, and the paths that match but were not written since the mark."""
+    found: list[Found] = []
+    stale: list[str] = []
+    for path in _files(workspace):
+        relative = str(path.relative_to(workspace))
+        if not matches(glob, relative):
+            continue
+        status = path.lstat()
+        if status.st_ctime_ns < since:
+            stale.append(relative)
+        elif len(found) < MOST_FILES:
+            found.append(_copied(path, relative, copies))
+    return found, stale
+
+
+def _files(top: Path) -> Iterator[Path]:
+    looked = 0
+    for folder, folders, names in os.walk(top):
+        folders[:] = sorted(f for f in folders if not (folder == str(top) and f == ".git"))
+        for name in sorted(names):
+            looked += 1
+            path = Path(folder) / name
+            if stat.S_ISREG(path.lstat().st_mode):
+                yield path
+        if looked > _MOST_LOOKED_AT:
+            return
+
+
+def _copied(path: Path, relative: str, copies: Path) -> Found:
+    copy = copies / f"{sum(1 for _ in copies.iterdir()):04d}"
+    digest = hashlib.sha256()
+    descriptor = os.open(path, os.O_RDONLY | os.O_NOFOLLOW)
+    with os.fdopen(descriptor, "rb") as source, copy.open("wb") as target:
+        shutil.copyfileobj(source, target)
+    with copy.open("rb") as again:
+        while chunk := again.read(1 << 20):
+            digest.update(chunk)
+    return Found(relative, copy, digest.hexdigest())

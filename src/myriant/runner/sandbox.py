@@ -1,0 +1,181 @@
+"""Isolation: each step in a bubblewrap sandbox, or, with a warning, in a plain process group."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+FIRST_USER = 61000  # each slot has a user of its own, so that limits and leftovers cannot mix
+MOST_PROCESSES = 2048
+_SHOWN = (
+    "alternatives", "ca-certificates", "ca-certificates.conf", "hosts", "host.conf", "ld.so.cache", "ld.so.conf",
+    "ld.so.conf.d", "localtime", "mime.types", "nsswitch.conf", "protocols", "resolv.conf", "services", "ssl", "timezone",
+)  # fmt: skip
+WORKSPACE = "/workspace"
+
+
+@dataclass(frozen=True, slots=True)
+class Sandbox:
+    """How this machine isolates: `kind` in a few words, `warning` when it is less than it should be."""
+
+    bubblewrap: bool
+    root: bool
+    warning: str = ""
+
+    @property
+    def kind(self) -> str:
+        return "bubblewrap" if self.bubblewrap else "process groups only"
+
+    def command(
+        self, inner: Sequence[str], *, room: Room, environment: Mapping[str, str]
+    ) -> tuple[list[str], dict[str, str], Path | None]:
+        """The command, environment and folder for running `inner` in an attempt's room."""
+        if not self.bubblewrap:
+            return list(inner), {**environment, "HOME": str(room.home), "TMPDIR": str(room.tmp)}, room.workspace
+        limits = ["prlimit", f"--nproc={MOST_PROCESSES}", "--core=0", "--"]
+        if self.root:
+            user = str(room.user)
+            limits += [
+                "setpriv", "--reuid", user, "--regid", user, "--clear-groups", "--bounding-set=-all", "--inh-caps=-all",
+                "--no-new-privs", "--",
+            ]  # fmt: skip
+        return [*self._walls(room), *limits, *inner], dict(environment), None
+
+    def _walls(self, room: Room) -> list[str]:
+        words = [
+            "bwrap", "--unshare-pid", "--unshare-ipc", "--unshare-uts", "--hostname", "cell", "--die-with-parent",
+            "--new-session", "--proc", "/proc", "--dev", "/dev", "--perms", "0755", "--dir", "/etc",
+            "--ro-bind", "/usr", "/usr",
+        ]  # fmt: skip
+        if not self.root:
+            words += ["--unshare-user", "--uid", str(room.user), "--gid", str(room.user)]
+        for name in ("bin", "sbin", "lib", "lib32", "lib64", "libx32"):
+            path = Path("/") / name
+            if path.is_symlink():
+                words += ["--symlink", str(path.readlink()), str(path)]
+            elif path.exists():
+                words += ["--ro-bind", str(path), str(path)]
+        for name in _SHOWN:
+            words += ["--ro-bind-try", f"/etc/{name}", f"/etc/{name}"]
+        words += [
+            "--ro-bind",
+            str(room.etc / "passwd"),
+            "/etc/passwd",
+            "--ro-bind",
+            str(room.etc / "group"),
+            "/etc/group",
+        ]
+        shown: set[Path] = set()
+        for path in room.shown:
+            for parent in reversed(path.parents[:-1]):
+                if parent not in shown:
+                    words += ["--perms", "0755", "--dir", str(parent)]
+                    shown.add(parent)
+            words += ["--ro-bind", str(path), str(path)]
+        words += ["--perms", "0755", "--dir", "/run", "--ro-bind", str(room.links), "/run/runtime"]
+        words += [
+            "--bind",
+            str(room.tmp),
+            "/tmp",
+            "--perms",
+            "0755",
+            "--dir",
+            "/home",
+            "--bind",
+            str(room.home),
+            "/home/cell",
+        ]
+        return [*words, "--bind", str(room.workspace), WORKSPACE, "--chdir", WORKSPACE]
+
+
+@dataclass(frozen=True, slots=True)
+class Room:
+    """The folders of one attempt; all go when it ends."""
+
+    base: Path
+    user: int
+    shown: tuple[Path, ...] = ()  # runtimes outside /usr, seen read-only at their own path
+
+    @property
+    def workspace(self) -> Path:
+        return self.base / "workspace"
+
+    @property
+    def tmp(self) -> Path:
+        return self.base / "tmp"
+
+    @property
+    def home(self) -> Path:
+        return self.base / "home"
+
+    @property
+    def links(self) -> Path:
+        return self.base / "links"
+
+    @property
+    def etc(self) -> Path:
+        return self.base / "etc"
+
+    def make(self) -> None:
+        for folder in (self.workspace, self.tmp, self.home, self.links, self.etc):
+            folder.mkdir(parents=True)
+        self.base.chmod(0o755)
+        entry = f"cell:x:{self.user}:{self.user}:cell:/home/cell:/bin/sh\nroot:x:0:0:root:/root:/bin/sh\n"
+        (self.etc / "passwd").write_text(entry)
+        (self.etc / "group").write_text(f"cell:x:{self.user}:\nroot:x:0:\n")
+
+    def give_to_user(self) -> None:
+        """Hand the writable folders to the attempt's user (root only)."""
+        if os.geteuid() != 0:
+            return
+        for top in (self.workspace, self.tmp, self.home):
+            os.chown(top, self.user, self.user)
+            for folder, folders, files in os.walk(top):
+                for name in (*folders, *files):
+                    os.lchown(os.path.join(folder, name), self.user, self.user)  # noqa: PTH118  # hot loop
+
+    def remove(self) -> None:
+        shutil.rmtree(self.base, onerror=_make_removable)
+
+
+def _make_removable(function: object, path: str, _: object) -> None:
+    """A step may have left folders that even their owner cannot enter."""
+    try:
+        Path(path).parent.chmod(0o700)
+        Path(path).chmod(0o700)
+        shutil.rmtree(path, ignore_errors=True) if Path(path).is_dir() else Path(path).unlink()
+    except OSError:
+        return
+
+
+def find_sandbox(scratch: Path) -> Sandbox:
+    """Try what this machine can do, with the very walls that steps get."""
+    root = os.geteuid() == 0
+    if shutil.which("bwrap") is None:
+        return Sandbox(
+            False,
+            root,
+            "bubblewrap is not installed: steps are not isolated from this machine (apt-get install bubblewrap)",
+        )
+    room = Room(scratch / "try", FIRST_USER)
+    shutil.rmtree(room.base, ignore_errors=True)
+    room.make()
+    room.give_to_user()
+    sandbox = Sandbox(True, root)
+    command, environment, _ = sandbox.command(["true"], room=room, environment={"PATH": "/usr/bin:/bin"})
+    try:
+        done = subprocess.run(command, env=environment, capture_output=True, timeout=20, check=False)
+        said = done.stderr.decode("utf-8", "replace").strip()
+        if done.returncode != 0:
+            return Sandbox(
+                False, root, f"bubblewrap does not work here, steps are not isolated from this machine: {said}"
+            )
+    except (OSError, subprocess.TimeoutExpired) as error:
+        return Sandbox(False, root, f"bubblewrap does not work here, steps are not isolated from this machine: {error}")
+    finally:
+        room.remove()
+    return sandbox

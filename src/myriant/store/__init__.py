@@ -1,0 +1,1 @@
+"""PostgreSQL through SQLAlchemy: tables, and queries named after questions."""

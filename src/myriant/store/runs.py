@@ -1,0 +1,114 @@
+"""Questions about projects, runs and cells."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+
+from sqlalchemy import func, select, update
+from sqlalchemy.orm import Session
+
+from myriant.store.tables import Attempt, Cell, Project, Run, Runner
+
+OPEN = ("waiting", "running")
+
+
+def project_named(session: Session, name: str) -> Project | None:
+    return session.scalar(select(Project).where(Project.name == name))
+
+
+def next_run_number(session: Session, project_id: int) -> int:
+    """Take the project's next run number; numbers have no gaps and no repeats."""
+    taken: int | None = session.scalar(
+        update(Project)
+        .where(Project.id == project_id)
+        .values(next_number=Project.next_number + 1)
+        .returning(Project.next_number - 1)
+    )
+    assert taken is not None
+    return taken
+
+
+def run_numbered(session: Session, project_id: int, number: int) -> Run | None:
+    return session.scalar(select(Run).where(Run.project_id == project_id, Run.number == number))
+
+
+def newest_run_of_commit(session: Session, commit: str, purpose: str | None = None) -> Sequence[Run]:
+    """Runs of a commit (in any project), newest first; a newer run of a purpose outweighs an older one."""
+    query = select(Run).where(Run.commit == commit).order_by(Run.number.desc())
+    return session.scalars(query.where(Run.purpose == purpose) if purpose else query).all()
+
+
+def newest_clear_run(session: Session, run: Run, ancestors: Sequence[str]) -> Run | None:
+    """Of the nearest of `ancestors` (nearest first) whose newest verdict for the run's purpose is clear, that run."""
+    if not ancestors:
+        return None
+    newest = (
+        select(Run)
+        .where(
+            Run.project_id == run.project_id, Run.purpose == run.purpose, Run.commit.in_(ancestors), Run.id != run.id
+        )
+        .where(Run.verdict.in_(("clear", "held")))
+        .distinct(Run.commit)
+        .order_by(Run.commit, Run.number.desc())
+    )
+    by_commit = {r.commit: r for r in session.scalars(newest)}
+    return next((by_commit[c] for c in ancestors if c in by_commit and by_commit[c].verdict == "clear"), None)
+
+
+def judged_runs_of(session: Session, project_id: int, commits: Sequence[str]) -> Sequence[Run]:
+    if not commits:
+        return []
+    return session.scalars(
+        select(Run).where(Run.project_id == project_id, Run.commit.in_(commits), Run.verdict.in_(("clear", "held")))
+    ).all()
+
+
+def cells_of(session: Session, run_id: int) -> Sequence[Cell]:
+    return session.scalars(select(Cell).where(Cell.run_id == run_id).order_by(Cell.position)).all()
+
+
+def attempts_of(session: Session, cells: Sequence[Cell]) -> dict[int, Attempt]:
+    """The newest attempt of each cell that has one, by the attempt's id."""
+    ids = [c.attempt_id for c in cells if c.attempt_id is not None]
+    return {a.id: a for a in session.scalars(select(Attempt).where(Attempt.id.in_(ids)))} if ids else {}
+
+
+def oldest_waiting_cells(session: Session, offers: Sequence[str], free: int) -> Sequence[Cell]:
+    """Cells that a runner with these offers could take, oldest run first, locked for this transaction."""
+    return session.scalars(
+        select(Cell)
+        .where(Cell.state == "waiting", Cell.wants.contained_by(list(offers)))
+        .order_by(Cell.id)
+        .limit(free)
+        .with_for_update(skip_locked=True)
+    ).all()
+
+
+def expired_leases(session: Session) -> Sequence[Attempt]:
+    return session.scalars(
+        select(Attempt)
+        .where(Attempt.state == "running", Attempt.lease_until < func.now())
+        .with_for_update(skip_locked=True)
+    ).all()
+
+
+def open_leases_of(session: Session, runner_id: int) -> Sequence[Attempt]:
+    return session.scalars(
+        select(Attempt).where(Attempt.state == "running", Attempt.runner_id == runner_id).with_for_update()
+    ).all()
+
+
+def runners_in_touch(session: Session, since: datetime) -> Sequence[Runner]:
+    return session.scalars(select(Runner).where(Runner.seen_at >= since).order_by(Runner.name)).all()
+
+
+def queue_now(session: Session) -> tuple[int, int]:
+    """How many cells run and wait on the whole server."""
+    row = session.execute(
+        select(
+            func.count().filter(Cell.state == "running"),
+            func.count().filter(Cell.state == "waiting"),
+        ).where(Cell.state.in_(OPEN))
+    ).one()
+    return row[0], row[1]

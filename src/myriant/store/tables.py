@@ -1,0 +1,291 @@
+"""The tables. Times are UTC, durations seconds, digests hexadecimal, sizes bytes."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import (
+    BigInteger,
+    Boolean,
+    DateTime,
+    Float,
+    ForeignKey,
+    Index,
+    Integer,
+    LargeBinary,
+    SmallInteger,
+    String,
+    Text,
+    UniqueConstraint,
+    func,
+    text,
+)
+from sqlalchemy.dialects.postgresql import ARRAY, JSONB
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+Json = dict[str, Any]
+
+
+class Base(DeclarativeBase):
+    type_annotation_map = {  # noqa: RUF012  # SQLAlchemy's own protocol
+        int: Integer,
+        str: Text,
+        float: Float,
+        bool: Boolean,
+        bytes: LargeBinary,
+        datetime: DateTime(timezone=True),
+        Json: JSONB,
+        list[Any]: JSONB,
+        list[str]: ARRAY(Text),
+    }
+
+
+def _now() -> Mapped[datetime]:
+    return mapped_column(server_default=func.now())
+
+
+class Account(Base):
+    __tablename__ = "account"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    role: Mapped[str]  # viewer, member, maintainer, admin
+    created_at: Mapped[datetime] = _now()
+
+
+class Token(Base):
+    """A way in: a one-time sign-in link, a browser session, a command-line token, a runner's or a hook's."""
+
+    __tablename__ = "token"
+    digest: Mapped[str] = mapped_column(primary_key=True)  # SHA-256; the token itself is never stored
+    kind: Mapped[str]  # link, session, command, runner, hook
+    account_id: Mapped[int | None] = mapped_column(ForeignKey("account.id", ondelete="CASCADE"))
+    project_id: Mapped[int | None] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    ends_at: Mapped[datetime | None]
+    created_at: Mapped[datetime] = _now()
+
+
+class Project(Base):
+    __tablename__ = "project"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    description: Mapped[str] = mapped_column(server_default="")
+    address: Mapped[str]  # of the repository: a path or what git fetches from
+    main_branch: Mapped[str] = mapped_column(server_default="main")
+    hooked: Mapped[bool] = mapped_column(server_default=text("false"))
+    looked_at: Mapped[datetime | None]
+    trouble: Mapped[str | None]  # why the last look failed
+    next_number: Mapped[int] = mapped_column(server_default="1")
+    next_test: Mapped[int] = mapped_column(server_default="0")
+    created_at: Mapped[datetime] = _now()
+
+
+class Ref(Base):
+    """The commit that a branch was last seen at."""
+
+    __tablename__ = "ref"
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
+    name: Mapped[str] = mapped_column(primary_key=True)
+    commit: Mapped[str] = mapped_column("commit_id")
+
+
+class Run(Base):
+    __tablename__ = "run"
+    __table_args__ = (
+        UniqueConstraint("project_id", "number"),
+        Index("run_on_branch", "project_id", "branch", "depth", "number"),
+        Index("run_of_commit", "project_id", "commit_id"),
+        Index("run_open", "project_id", postgresql_where=text("state in ('waiting', 'running')")),
+    )
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    number: Mapped[int]
+    event: Mapped[str]  # push, pull-request, tag, schedule, manual, upload
+    purpose: Mapped[str]  # push, or what else the commit is judged for
+    branch: Mapped[str]
+    commit: Mapped[str] = mapped_column("commit_id")
+    before: Mapped[str | None]  # the branch's commit before the event
+    tree: Mapped[str | None]
+    depth: Mapped[int] = mapped_column(server_default="0")  # number of first-parent ancestors: order is ancestry
+    title: Mapped[str] = mapped_column(server_default="")
+    author: Mapped[str] = mapped_column(server_default="")
+    author_mail: Mapped[str] = mapped_column(server_default="")
+    authored_at: Mapped[datetime | None]
+    plan_digest: Mapped[str | None]
+    plan: Mapped[str | None]  # the text of the plan at the commit
+    problems: Mapped[list[Any]] = mapped_column(server_default="[]")  # of the plan
+    state: Mapped[str]  # waiting, running, passed, failed, void, stopped, skipped
+    verdict: Mapped[str]  # clear, held, undecided, exempt
+    reason: Mapped[str] = mapped_column(server_default="")
+    sentence: Mapped[str] = mapped_column(server_default="")
+    note: Mapped[str | None]
+    noted_at: Mapped[datetime | None]
+    note_trouble: Mapped[str | None]
+    baseline_id: Mapped[int | None] = mapped_column(ForeignKey("run.id", ondelete="SET NULL"))  # the gate baseline
+    measures: Mapped[Json] = mapped_column(server_default="{}")
+    judged: Mapped[list[Any]] = mapped_column(server_default="[]")
+    created_at: Mapped[datetime] = _now()
+    started_at: Mapped[datetime | None]
+    ended_at: Mapped[datetime | None]
+
+
+class Cell(Base):
+    __tablename__ = "cell"
+    __table_args__ = (
+        UniqueConstraint("run_id", "job", "key"),
+        Index("cell_waiting", "id", postgresql_where=text("state = 'waiting'")),
+    )
+    id: Mapped[int] = mapped_column(primary_key=True)
+    run_id: Mapped[int] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"))
+    job: Mapped[str]
+    job_title: Mapped[str]
+    position: Mapped[int]  # in the order of the plan
+    key: Mapped[str]  # "python=3.12,rounding=nearest"
+    values: Mapped[Json] = mapped_column("dimension_values")
+    wants: Mapped[list[str]]  # runtimes: "python 3.12"
+    advisory: Mapped[bool] = mapped_column(server_default=text("false"))
+    state: Mapped[str]
+    reason: Mapped[str] = mapped_column(server_default="")
+    mark: Mapped[str] = mapped_column(server_default="waiting")  # what the strip draws
+    attempt_id: Mapped[int | None]  # the newest
+    counts: Mapped[Json] = mapped_column(server_default="{}")  # new, known, fixed, first, vanished of the newest
+
+
+class Attempt(Base):
+    __tablename__ = "attempt"
+    __table_args__ = (
+        UniqueConstraint("cell_id", "number"),
+        Index("attempt_leased", "lease_until", postgresql_where=text("state = 'running'")),
+    )
+    id: Mapped[int] = mapped_column(primary_key=True)
+    cell_id: Mapped[int] = mapped_column(ForeignKey("cell.id", ondelete="CASCADE"))
+    number: Mapped[int]
+    state: Mapped[str]  # running, reading (its reports), passed, failed, void, stopped
+    reason: Mapped[str] = mapped_column(server_default="")
+    runner: Mapped[str]
+    runner_id: Mapped[int | None] = mapped_column(ForeignKey("runner.id", ondelete="SET NULL"))
+    lease_digest: Mapped[str]
+    lease_until: Mapped[datetime]
+    runtimes: Mapped[Json] = mapped_column(server_default="{}")  # exact versions
+    finish: Mapped[Json | None]  # what the runner said at the end
+    log_size: Mapped[int] = mapped_column(BigInteger, server_default="0")
+    created_at: Mapped[datetime] = _now()
+    started_at: Mapped[datetime | None]  # first step
+    ended_at: Mapped[datetime | None]
+
+
+class Step(Base):
+    __tablename__ = "step"
+    attempt_id: Mapped[int] = mapped_column(ForeignKey("attempt.id", ondelete="CASCADE"), primary_key=True)
+    position: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    command: Mapped[str]
+    state: Mapped[str]
+    reason: Mapped[str] = mapped_column(server_default="")
+    exit_status: Mapped[int | None]
+    started_at: Mapped[datetime | None]
+    ended_at: Mapped[datetime | None]
+    log_from: Mapped[int | None] = mapped_column(BigInteger)
+    log_to: Mapped[int | None] = mapped_column(BigInteger)
+
+
+class LogChunk(Base):
+    __tablename__ = "log_chunk"
+    attempt_id: Mapped[int] = mapped_column(ForeignKey("attempt.id", ondelete="CASCADE"), primary_key=True)
+    offset: Mapped[int] = mapped_column("log_offset", BigInteger, primary_key=True)
+    size: Mapped[int]
+    blob: Mapped[str]
+
+
+class Report(Base):
+    """A file of results or coverage that a step wrote, kept as it came, with its totals."""
+
+    __tablename__ = "report"
+    __table_args__ = (UniqueConstraint("attempt_id", "number"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    attempt_id: Mapped[int] = mapped_column(ForeignKey("attempt.id", ondelete="CASCADE"))
+    number: Mapped[int]
+    step: Mapped[int]
+    content: Mapped[str]  # tests, coverage
+    kind: Mapped[str]  # unit, integration, …
+    path: Mapped[str]
+    digest: Mapped[str]  # SHA-256
+    size: Mapped[int] = mapped_column(BigInteger)
+    blob: Mapped[str]
+    problems: Mapped[list[Any]] = mapped_column(server_default="[]")
+    total: Mapped[int] = mapped_column(server_default="0")
+    passed: Mapped[int] = mapped_column(server_default="0")
+    failed: Mapped[int] = mapped_column(server_default="0")
+    errored: Mapped[int] = mapped_column(server_default="0")
+    skipped: Mapped[int] = mapped_column(server_default="0")
+    seconds: Mapped[float] = mapped_column(server_default="0")
+
+
+class Test(Base):
+    """A test's identity in its project; `number` is dense, so that neighbours share a packed segment."""
+
+    __tablename__ = "test"
+    __table_args__ = (UniqueConstraint("project_id", "key"),)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
+    number: Mapped[int] = mapped_column(primary_key=True)
+    key: Mapped[bytes]
+    job: Mapped[str]
+    kind: Mapped[str]
+    suite: Mapped[str]
+    klass: Mapped[str] = mapped_column("class")
+    name: Mapped[str]
+
+
+class TestList(Base):
+    """The numbers of an ordered list of tests: most reports list the tests of the report before."""
+
+    __tablename__ = "test_list"
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
+    digest: Mapped[bytes] = mapped_column(primary_key=True)
+    numbers: Mapped[bytes]
+
+
+class Failure(Base):
+    """A result that is not passed, in full."""
+
+    __tablename__ = "failure"
+    attempt_id: Mapped[int] = mapped_column(ForeignKey("attempt.id", ondelete="CASCADE"), primary_key=True)
+    test: Mapped[int] = mapped_column(primary_key=True)
+    outcome: Mapped[int] = mapped_column(SmallInteger)
+    message: Mapped[str]
+    detail: Mapped[str]
+    seconds: Mapped[float | None]
+
+
+class Segment(Base):
+    """Packed outcomes and durations of neighbouring tests of one attempt."""
+
+    __tablename__ = "segment"
+    number: Mapped[int] = mapped_column(primary_key=True)
+    attempt_id: Mapped[int] = mapped_column(ForeignKey("attempt.id", ondelete="CASCADE"), primary_key=True)
+    outcomes: Mapped[bytes]
+    durations: Mapped[bytes]
+
+
+class Runner(Base):
+    __tablename__ = "runner"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    slots: Mapped[int]
+    runtimes: Mapped[list[Any]]  # {family, version, path}
+    offers: Mapped[list[str]]  # every wish it meets: "python 3", "python 3.12", "python 3.12.1"
+    isolation: Mapped[str]
+    version: Mapped[str]
+    boot: Mapped[str]  # changes with each start of the runner
+    seen_at: Mapped[datetime] = _now()
+
+
+class Change(Base):
+    """Something a browser may want to know of; its id is the event id of the live stream."""
+
+    __tablename__ = "change"
+    id: Mapped[int] = mapped_column(BigInteger, primary_key=True)
+    project: Mapped[str | None] = mapped_column(String)
+    run: Mapped[int | None]
+    kind: Mapped[str]
+    at: Mapped[datetime] = _now()
