@@ -7,8 +7,7 @@ from contextlib import asynccontextmanager
 from pathlib import Path
 
 from fastapi import FastAPI, HTTPException, Request, Response
-from fastapi.responses import FileResponse, JSONResponse, RedirectResponse
-from fastapi.routing import APIRoute
+from fastapi.responses import FileResponse, JSONResponse
 
 from myriant import __version__
 from myriant.api import acting, reading, runners
@@ -46,9 +45,6 @@ def make_app(site: Site) -> FastAPI:
     answer_problems(app)
     for router in (reading.router, acting.router, runners.router):
         app.include_router(router, prefix="/api/v1")
-    for route in app.routes:
-        if isinstance(route, APIRoute):
-            route.summary = None
 
     @app.middleware("http")
     async def guard(request: Request, call: Callable[[Request], Awaitable[Response]]) -> Response:
@@ -67,7 +63,7 @@ def make_app(site: Site) -> FastAPI:
         raise HTTPException(404, f"there is nothing at /api/{path}")
 
     @app.get("/{path:path}", include_in_schema=False, response_model=None)
-    def interface(path: str) -> FileResponse | RedirectResponse:
+    def interface(path: str) -> FileResponse:
         """The interface's files; any other address is the interface's own to understand."""
         file = (WEB / path).resolve()
         if path and file.is_file() and file.is_relative_to(WEB):

@@ -35,7 +35,7 @@ def strip(
     project: str,
     branch: str | None = None,
     before: int | None = None,
-    limit: Annotated[int, Query(ge=1, le=2000)] = 200,
+    limit: Annotated[int, Query(ge=1, le=5000)] = 200,
 ) -> views.Strip:
     return views.strip(site, project, branch, before, limit)
 

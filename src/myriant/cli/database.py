@@ -37,7 +37,7 @@ class Database:
         return self.folder / "server.log"
 
     def start(self, timeout: float = 60, port: int | None = None) -> None:
-        """Make the cluster if there is none, start it and wait until it answers. Raises Trouble with PostgreSQL's words."""
+        """Make the cluster if there is none, start it and wait until it answers. Raises Trouble."""
         cluster = self.folder / "cluster"
         if not (cluster / "PG_VERSION").exists():
             if cluster.exists() and any(cluster.iterdir()):
@@ -53,10 +53,24 @@ class Database:
             )
         self.port = port or free_port()
         words = [
-            str(programs / "postgres"), "-D", str(cluster), "-c", "listen_addresses=127.0.0.1", "-c", f"port={self.port}",
-            "-c", "unix_socket_directories=", "-c", "max_connections=200", "-c", "shared_buffers=256MB",
-            "-c", "max_wal_size=2GB", "-c", "log_checkpoints=off",
-        ]  # fmt: skip
+            str(programs / "postgres"),
+            "-D",
+            str(cluster),
+            "-c",
+            "listen_addresses=127.0.0.1",
+            "-c",
+            f"port={self.port}",
+            "-c",
+            "unix_socket_directories=",
+            "-c",
+            "max_connections=200",
+            "-c",
+            "shared_buffers=256MB",
+            "-c",
+            "max_wal_size=2GB",
+            "-c",
+            "log_checkpoints=off",
+        ]
         with self.log.open("ab") as log:
             self._process = subprocess.Popen(
                 _as_owner(words), stdout=log, stderr=log, stdin=subprocess.DEVNULL, start_new_session=True, cwd="/"

@@ -28,9 +28,8 @@ def check(file: File = Path(FILE_NAME), as_json: Json = False) -> None:
         typer.echo(json.dumps({"problems": [asdict(p) for p in reading.problems]}, ensure_ascii=False, indent=1))
     else:
         for problem in reading.problems:
-            typer.echo(
-                f"{problem.file}:{problem.line}:{problem.column}: {problem.level}: {problem.message}\n    {problem.mend}"
-            )
+            place = f"{problem.file}:{problem.line}:{problem.column}"
+            typer.echo(f"{place}: {problem.level}: {problem.message}\n    {problem.mend}")
         if not reading.problems:
             typer.echo(f"{file}: no problems")
     raise typer.Exit(1 if reading.problems else 0)

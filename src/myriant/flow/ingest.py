@@ -9,11 +9,11 @@ import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from myriant.core.numbers import counted
 from myriant.core.plan.read import read_plan
 from myriant.core.results.identity import Identity, identities
 from myriant.core.results.junit import read_junit
 from myriant.core.results.model import Outcome, Results
+from myriant.core.written import counted
 from myriant.flow.site import Site
 from myriant.store.changes import tell
 from myriant.store.queue import defer

@@ -10,9 +10,9 @@ from sqlalchemy import delete, func
 from sqlalchemy.orm import Session
 
 from myriant.core.matrix.expand import expand
-from myriant.core.numbers import counted
 from myriant.core.plan.model import FILE_NAME, Plan
 from myriant.core.plan.read import Reading, read_plan
+from myriant.core.written import counted
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.repos.mirror import Commit, Mirror

@@ -24,9 +24,14 @@ async def upload_pack(
     if protocol.startswith("version="):
         environment["GIT_PROTOCOL"] = protocol
     process = await asyncio.create_subprocess_exec(
-        "git", *arguments, str(site.mirrors / f"{project_id}.git"),
-        stdin=asyncio.subprocess.DEVNULL if advertise else asyncio.subprocess.PIPE, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.DEVNULL, env=environment,
-    )  # fmt: skip
+        "git",
+        *arguments,
+        str(site.mirrors / f"{project_id}.git"),
+        stdin=asyncio.subprocess.DEVNULL if advertise else asyncio.subprocess.PIPE,
+        stdout=asyncio.subprocess.PIPE,
+        stderr=asyncio.subprocess.DEVNULL,
+        env=environment,
+    )
     assert process.stdout is not None
     try:
         if process.stdin is not None:

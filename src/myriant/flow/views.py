@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
@@ -13,10 +14,10 @@ from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis.expected import expected_and_actual
 from myriant.core.diagnosis.explain import explain
-from myriant.core.numbers import percent
 from myriant.core.plan.read import read_plan
 from myriant.core.plan.versions import version_key
 from myriant.core.results.model import Outcome
+from myriant.core.written import percent
 from myriant.flow.conclude import Compared, compare_runs, gate_baseline, runs_since, test_title
 from myriant.flow.errors import NotFound
 from myriant.flow.site import Site
@@ -87,6 +88,7 @@ class Column:
     marks: str
     new: int
     fixed: int
+    gap: int  # commits before this one, back to the column before, that have no run of their own
 
 
 @dataclass(frozen=True, slots=True)
@@ -347,7 +349,11 @@ def strip(site: Site, name: str, branch: str | None, before: int | None, limit: 
         marks[run_id][place[(job, key)]] = letter.upper() if advisory else letter
         counts[run_id][0] += cell_counts.get("new", 0)
         counts[run_id][1] += cell_counts.get("fixed", 0)
-    columns = [Column(run_line(r), "".join(marks[r.id]), *counts[r.id]) for r in runs]
+    gaps = [0, *(max(0, b.depth - a.depth - 1) for a, b in itertools.pairwise(runs))]
+    columns = [
+        Column(run_line(r), "".join(marks[r.id]), counts[r.id][0], counts[r.id][1], gap)
+        for r, gap in zip(runs, gaps, strict=False)
+    ]
     return Strip(name, branch, branches, list(lanes.values()), columns, more)
 
 
@@ -466,10 +472,22 @@ def attempt(site: Site, attempt_id: int) -> AttemptView:
         planned = read_plan((run_row.plan or "").encode()).plan
         told = {s.position: s for s in session.scalars(select(Step).where(Step.attempt_id == attempt_id))}
         steps = [
-            _step_view(told[i]) if i in told else StepView(i, s.name, _command(s.command), "waiting" if row.state == "running" else "skipped",
-                                                           "" if row.state == "running" else "an earlier step failed", None, None, None, None, None)
+            _step_view(told[i])
+            if i in told
+            else StepView(
+                i,
+                s.name,
+                _command(s.command),
+                "waiting" if row.state == "running" else "skipped",
+                "" if row.state == "running" else "an earlier step failed",
+                None,
+                None,
+                None,
+                None,
+                None,
+            )
             for i, s in enumerate(planned.job(cell.job).steps if planned else ())
-        ]  # fmt: skip
+        ]
         reports = session.scalars(select(Report).where(Report.attempt_id == attempt_id).order_by(Report.number))
         earlier = session.scalars(
             select(Attempt.id).where(Attempt.cell_id == cell.id, Attempt.number < row.number).order_by(Attempt.number)

@@ -17,7 +17,8 @@ moved = [{"before": b, "after": a, "ref": r} for b, a, r in rows if r.startswith
 if moved:
     body = json.dumps({"moved": moved}).encode()
     head = (f"POST /api/v1/projects/{name}/bell HTTP/1.1\\r\\nHost: {host}:{port}\\r\\nConnection: close\\r\\n"
-            f"Authorization: Bearer {token}\\r\\nContent-Type: application/json\\r\\nContent-Length: {len(body)}\\r\\n\\r\\n")
+            f"Authorization: Bearer {token}\\r\\nContent-Type: application/json\\r\\n"
+            f"Content-Length: {len(body)}\\r\\n\\r\\n")
     try:
         with socket.create_connection((host, int(port)), timeout=5) as line:
             line.sendall(head.encode() + body)

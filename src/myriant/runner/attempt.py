@@ -176,9 +176,14 @@ class Execution:
         command, environment, folder = self.sandbox.command(inner, room=self.room, environment=self._environment())
         try:
             process = subprocess.Popen(
-                command, env=environment, cwd=folder, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+                command,
+                env=environment,
+                cwd=folder,
+                stdin=subprocess.DEVNULL,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.STDOUT,
                 start_new_session=True,
-            )  # fmt: skip
+            )
         except OSError as error:
             log.say(f"myriant: {command[0]} cannot be started: {error}")
             return 127, False
@@ -217,13 +222,25 @@ class Execution:
         return {
             **lease.env,
             "PATH": ":".join([first, *folders, "/usr/local/bin", "/usr/bin", "/bin"]),
-            "HOME": "/home/cell", "USER": "cell", "LOGNAME": "cell", "TMPDIR": "/tmp", "LANG": "C.UTF-8", "TERM": "xterm-256color",
-            "CI": "true", "MYRIANT": "1", "MYRIANT_PROJECT": lease.project, "MYRIANT_RUN": str(lease.run),
-            "MYRIANT_ATTEMPT": str(lease.number), "MYRIANT_JOB": lease.job, "MYRIANT_EVENT": lease.event,
-            "MYRIANT_BRANCH": lease.branch, "MYRIANT_COMMIT": lease.commit, "MYRIANT_BASE_COMMIT": lease.before,
+            "HOME": "/home/cell",
+            "USER": "cell",
+            "LOGNAME": "cell",
+            "TMPDIR": "/tmp",
+            "LANG": "C.UTF-8",
+            "TERM": "xterm-256color",
+            "CI": "true",
+            "MYRIANT": "1",
+            "MYRIANT_PROJECT": lease.project,
+            "MYRIANT_RUN": str(lease.run),
+            "MYRIANT_ATTEMPT": str(lease.number),
+            "MYRIANT_JOB": lease.job,
+            "MYRIANT_EVENT": lease.event,
+            "MYRIANT_BRANCH": lease.branch,
+            "MYRIANT_COMMIT": lease.commit,
+            "MYRIANT_BASE_COMMIT": lease.before,
             "MYRIANT_WORKSPACE": WORKSPACE if self.sandbox.bubblewrap else str(self.room.workspace),
             **{f"MYRIANT_CELL_{k.upper().replace('-', '_')}": v for k, v in lease.values.items()},
-        }  # fmt: skip
+        }
 
     def _collect(self, position: int, step: StepWish, since: int, said: _Said) -> None:
         for collect in step.collect:

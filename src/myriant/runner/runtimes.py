@@ -23,13 +23,14 @@ class Family:
 
 
 FAMILIES = {
-    "lua": Family(
-        re.compile(r"lua(5\.\d)?"), ("-v",), re.compile(r"^Lua (\d+\.\d+\.\d+)", re.M), ("lua",), ("luac",)
-    ),
+    "lua": Family(re.compile(r"lua(5\.\d)?"), ("-v",), re.compile(r"^Lua (\d+\.\d+\.\d+)", re.M), ("lua",), ("luac",)),
     "python": Family(
-        re.compile(r"python(3(\.\d+)?)?"), ("-V",), re.compile(r"^Python (\d+\.\d+\.\d+)\s*$", re.M), ("python", "python3")
+        re.compile(r"python(3(\.\d+)?)?"),
+        ("-V",),
+        re.compile(r"^Python (\d+\.\d+\.\d+)\s*$", re.M),
+        ("python", "python3"),
     ),
-}  # fmt: skip
+}
 _VERSION_FOLDERS = ("~/.pyenv/versions/*/bin",)
 _SYSTEM = (Path("/usr/bin"), Path("/bin"), Path("/usr/local/bin"))
 

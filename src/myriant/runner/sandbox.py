@@ -12,9 +12,23 @@ from pathlib import Path
 FIRST_USER = 61000  # each slot has a user of its own, so that limits and leftovers cannot mix
 MOST_PROCESSES = 2048
 _SHOWN = (
-    "alternatives", "ca-certificates", "ca-certificates.conf", "hosts", "host.conf", "ld.so.cache", "ld.so.conf",
-    "ld.so.conf.d", "localtime", "mime.types", "nsswitch.conf", "protocols", "resolv.conf", "services", "ssl", "timezone",
-)  # fmt: skip
+    "alternatives",
+    "ca-certificates",
+    "ca-certificates.conf",
+    "hosts",
+    "host.conf",
+    "ld.so.cache",
+    "ld.so.conf",
+    "ld.so.conf.d",
+    "localtime",
+    "mime.types",
+    "nsswitch.conf",
+    "protocols",
+    "resolv.conf",
+    "services",
+    "ssl",
+    "timezone",
+)
 WORKSPACE = "/workspace"
 
 

@@ -8,8 +8,8 @@ from fractions import Fraction
 
 from myriant.core.diagnosis.compare import Tally
 from myriant.core.gate.judge import STEPS, TRUSTED, Judged, Verdict
-from myriant.core.numbers import counted, duration, percent
 from myriant.core.plan.keys import FRACTIONS
+from myriant.core.written import counted, duration, percent
 
 
 @dataclass(frozen=True, slots=True)

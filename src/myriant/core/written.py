@@ -6,22 +6,25 @@ from fractions import Fraction
 
 
 def percent(value: Fraction, limit: Fraction | None = None) -> str:
-    """A fraction as percent with one decimal, cut not rounded; more decimals while it would equal a limit it does not.
+    """A fraction as percent with one decimal, never rounded up to 100, never onto or across a limit.
 
-    >>> percent(Fraction(9999, 10000)), percent(Fraction(79996, 100000), Fraction(8, 10))
-    ('99.9 %', '79.99 %')
+    >>> percent(Fraction(75, 76)), percent(Fraction(9999, 10000)), percent(Fraction(79996, 100000), Fraction(8, 10))
+    ('98.7 %', '99.9 %', '79.996 %')
     """
     for decimals in range(1, 7):
         scale = 100 * 10**decimals
-        cut = value * scale // 1
-        rounded = cut if value >= 0 else -(-value * scale // 1)
-        if limit is None or value == limit or Fraction(rounded, scale) != limit:
+        shown = Fraction((value * scale * 2 + 1) // 2, scale)  # half up
+        if shown == 1 and value < 1:
+            shown = Fraction(value * scale // 1, scale)
+        if limit is None or value == limit or (shown - limit) * (value - limit) > 0:
             break
-    return f"{float(Fraction(rounded, 10**decimals)):.{decimals}f} %"
+    return f"{float(shown * 100):.{decimals}f} %"
 
 
 def duration(seconds: float) -> str:
-    """Seconds as people say them: 0.4 s, 12 s, 1 min 48 s, 2 h 5 min."""
+    """Seconds as people say them: 4 ms, 0.4 s, 12 s, 1 min 48 s, 2 h 5 min."""
+    if seconds < 0.1:
+        return f"{seconds * 1000:.0f} ms"
     if seconds < 10:
         return f"{seconds:.1f} s"
     whole = round(seconds)

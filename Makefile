@@ -1,0 +1,34 @@
+# `make demo` and `make test` are all that a fresh machine needs; each installs what is missing.
+BIN := .venv/bin
+SLOTS ?= 4
+
+.PHONY: setup demo test lint bench client lock
+
+setup:            ## install what is missing and build the interface
+	@tools/setup
+
+demo: setup       ## run the demo until Ctrl-C
+	@$(BIN)/myriant up --demo --slots $(SLOTS)
+
+test: setup       ## lint, then every test
+	@tools/setup --with-browser
+	@$(MAKE) --no-print-directory lint
+	@cd web && ../$(BIN)/npm run -s test
+	@$(BIN)/pytest tests
+
+lint: setup
+	@$(BIN)/ruff check . && $(BIN)/ruff format --check -q .
+	@$(BIN)/mypy
+	@$(BIN)/lint-imports > .setup/imports.log || { cat .setup/imports.log; exit 1; }
+	@tools/client --check
+	@cd web && ../$(BIN)/npm run -s lint
+
+bench: setup      ## measurements, as JSON lines
+	@$(BIN)/python -m tests.bench
+
+client: setup     ## generate the web client from the API
+	@tools/client
+
+lock:             ## pin the Python packages anew, with hashes (needs uv on PATH)
+	cd requirements && UV_CUSTOM_COMPILE_COMMAND="make lock" uv pip compile -q --universal --generate-hashes --python-version 3.11 main.in -o main.txt
+	cd requirements && UV_CUSTOM_COMPILE_COMMAND="make lock" uv pip compile -q --universal --generate-hashes --python-version 3.11 dev.in -o dev.txt

@@ -1,0 +1,46 @@
+/** The typed client of our own API; types are generated from its OpenAPI description. */
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema.gen";
+
+type Schemas = components["schemas"];
+export type Project = Schemas["ProjectLine"];
+export type Strip = Schemas["Strip"];
+export type Column = Schemas["Column"];
+export type Lane = Schemas["Lane"];
+export type Run = Schemas["RunView"];
+export type RunLine = Schemas["RunLine"];
+export type Cell = Schemas["CellView"];
+export type Rule = Schemas["JudgedRule"];
+export type Finding = Schemas["Finding"];
+export type Findings = Schemas["Findings"];
+export type Attempt = Schemas["AttemptView"];
+export type Step = Schemas["StepView"];
+export type Pulse = Schemas["Pulse"];
+
+export const api = createClient<paths>({ baseUrl: "" });
+
+/** What went wrong with a call, in the server's words. */
+export class CallError extends Error {
+  constructor(
+    readonly status: number,
+    message: string,
+    readonly mend: string,
+  ) {
+    super(message);
+  }
+}
+
+interface Answer<T> {
+  data?: T;
+  error?: unknown;
+  response: Response;
+}
+
+/** The data of an answer; throws CallError with the problem's own words. */
+export async function taken<T>(answer: Promise<Answer<T>>): Promise<T> {
+  const { data, error, response } = await answer;
+  if (data !== undefined && response.ok) return data;
+  const problem = (error ?? {}) as { detail?: unknown; mend?: unknown };
+  const detail = typeof problem.detail === "string" ? problem.detail : response.statusText;
+  throw new CallError(response.status, detail, typeof problem.mend === "string" ? problem.mend : "");
+}

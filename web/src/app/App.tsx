@@ -1,0 +1,59 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+import { Route, Routes } from "react-router";
+import { CallError } from "../api/client";
+import { Desk } from "../desk/Desk";
+import { ProjectPage } from "../run/ProjectPage";
+import { Frame } from "./Frame";
+import { listen } from "./live";
+import { Notice } from "./Notice";
+import { meQuery } from "./queries";
+import { SignIn } from "./SignIn";
+
+export function App() {
+  return (
+    <Routes>
+      <Route path="/sign-in" element={<SignIn />} />
+      <Route path="*" element={<SignedIn />} />
+    </Routes>
+  );
+}
+
+function SignedIn() {
+  const me = useQuery(meQuery);
+  if (me.isPending) return null;
+  if (me.error) {
+    const signedOut = me.error instanceof CallError && me.error.status === 401;
+    return (
+      <Notice title={signedOut ? "You are not signed in" : "The server does not answer"}>
+        {signedOut ? (
+          <>
+            Run <code>myriant sign-in</code> on the server&apos;s machine and open the link it prints.
+          </>
+        ) : (
+          me.error.message
+        )}
+      </Notice>
+    );
+  }
+  return <Inside />;
+}
+
+function Inside() {
+  const client = useQueryClient();
+  useEffect(() => {
+    const stop = new AbortController();
+    listen(client, stop.signal);
+    return () => stop.abort();
+  }, [client]);
+  return (
+    <Frame>
+      <Routes>
+        <Route path="/" element={<Desk />} />
+        <Route path="/p/:project" element={<ProjectPage />} />
+        <Route path="/p/:project/runs/:run" element={<ProjectPage />} />
+        <Route path="*" element={<Notice title="There is nothing at this address">The list of projects is at the desk.</Notice>} />
+      </Routes>
+    </Frame>
+  );
+}

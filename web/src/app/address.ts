@@ -1,0 +1,62 @@
+/** View state lives in the address, so that a link shows a colleague the same thing. */
+import { useCallback } from "react";
+import { useNavigate, useParams, useSearchParams } from "react-router";
+
+export const sections = ["findings", "matrix", "evidence", "sent"] as const;
+export type Section = (typeof sections)[number];
+
+export interface Address {
+  project: string;
+  /** The selected run; undefined follows the newest. */
+  run: number | undefined;
+  section: Section;
+  branch: string | undefined;
+  base: number | undefined;
+  /** Selected cells as "job/key". */
+  cells: string[];
+  test: number | undefined;
+  line: number | undefined;
+  list: boolean;
+}
+
+const number = (text: string | null | undefined) => (text && /^\d+$/.test(text) ? Number(text) : undefined);
+
+export function useAddress(): [Address, (change: Partial<Address>, replace?: boolean) => void] {
+  const params = useParams();
+  const [query] = useSearchParams();
+  const navigate = useNavigate();
+  const section = query.get("section") as Section | null;
+  const address: Address = {
+    project: params.project ?? "",
+    run: number(params.run),
+    section: section && sections.includes(section) ? section : "findings",
+    branch: query.get("branch") ?? undefined,
+    base: number(query.get("base")),
+    cells: query.getAll("cell"),
+    test: number(query.get("test")),
+    line: number(query.get("line")),
+    list: query.get("list") === "1",
+  };
+  const text = JSON.stringify(address);
+  const go = useCallback(
+    (change: Partial<Address>, replace = false) => {
+      void navigate(written({ ...(JSON.parse(text) as Address), ...change }), { replace });
+    },
+    [navigate, text],
+  );
+  return [address, go];
+}
+
+/** An address as a path with its query; what is usual is left out. */
+export function written(to: Partial<Address> & { project: string }): string {
+  const query = new URLSearchParams();
+  if (to.branch) query.set("branch", to.branch);
+  if (to.section && to.section !== "findings") query.set("section", to.section);
+  if (to.base) query.set("base", String(to.base));
+  for (const cell of to.cells ?? []) query.append("cell", cell);
+  if (to.test !== undefined) query.set("test", String(to.test));
+  if (to.line !== undefined) query.set("line", String(to.line));
+  if (to.list) query.set("list", "1");
+  const tail = query.toString();
+  return `/p/${encodeURIComponent(to.project)}${to.run ? `/runs/${to.run}` : ""}${tail ? `?${tail}` : ""}`;
+}

@@ -1,0 +1,52 @@
+/** The questions that screens ask the server. */
+import { keepPreviousData, queryOptions } from "@tanstack/react-query";
+import { api, taken } from "../api/client";
+
+export const meQuery = queryOptions({
+  queryKey: ["me"],
+  queryFn: () => taken(api.GET("/api/v1/me")),
+  retry: false,
+  staleTime: Infinity,
+});
+
+export const projectsQuery = queryOptions({ queryKey: ["projects"], queryFn: () => taken(api.GET("/api/v1/projects")) });
+
+export const pulseQuery = queryOptions({
+  queryKey: ["pulse"],
+  queryFn: () => taken(api.GET("/api/v1/pulse")),
+  refetchInterval: 30_000,
+});
+
+export const stripQuery = (project: string, branch: string | undefined) =>
+  queryOptions({
+    queryKey: ["strip", project, branch ?? ""],
+    queryFn: () => taken(api.GET("/api/v1/projects/{project}/strip", { params: { path: { project }, query: { branch, limit: 80 } } })),
+    placeholderData: keepPreviousData,
+  });
+
+export const historyQuery = (project: string, branch: string | undefined, before: number | undefined, limit: number) =>
+  queryOptions({
+    queryKey: ["history", project, branch ?? "", before ?? 0, limit],
+    queryFn: () => taken(api.GET("/api/v1/projects/{project}/strip", { params: { path: { project }, query: { branch, before, limit } } })),
+    placeholderData: keepPreviousData,
+    staleTime: Infinity,
+  });
+
+export const runQuery = (project: string, number: number) =>
+  queryOptions({
+    queryKey: ["run", project, number],
+    queryFn: () => taken(api.GET("/api/v1/projects/{project}/runs/{number}", { params: { path: { project, number } } })),
+  });
+
+export const findingsQuery = (project: string, number: number, base: number | undefined) =>
+  queryOptions({
+    queryKey: ["run", project, number, "findings", base ?? 0],
+    queryFn: () => taken(api.GET("/api/v1/projects/{project}/runs/{number}/findings", { params: { path: { project, number }, query: { base } } })),
+  });
+
+export const attemptQuery = (attempt: number) =>
+  queryOptions({
+    queryKey: ["attempt", attempt],
+    queryFn: () => taken(api.GET("/api/v1/attempts/{attempt}", { params: { path: { attempt } } })),
+    placeholderData: keepPreviousData,
+  });

@@ -1,0 +1,35 @@
+/** How numbers, times and sizes are written; one way everywhere. */
+
+export function duration(seconds: number): string {
+  if (seconds < 0.1) return `${Math.round(seconds * 1000)} ms`;
+  if (seconds < 10) return `${seconds.toFixed(1)} s`;
+  const whole = Math.round(seconds);
+  if (whole < 60) return `${whole} s`;
+  if (whole < 3600) return whole % 60 ? `${Math.floor(whole / 60)} min ${whole % 60} s` : `${whole / 60} min`;
+  return `${Math.floor(whole / 3600)} h ${Math.floor((whole % 3600) / 60)} min`;
+}
+
+export function counted(number: number, one: string, many = `${one}s`): string {
+  return `${number.toLocaleString("en")} ${number === 1 ? one : many}`;
+}
+
+export function size(bytes: number): string {
+  if (bytes < 1000) return `${bytes} B`;
+  if (bytes < 1_000_000) return `${(bytes / 1000).toFixed(1)} kB`;
+  return `${(bytes / 1_000_000).toFixed(1)} MB`;
+}
+
+export function ago(time: string, now: number): string {
+  const seconds = (now - Date.parse(time)) / 1000;
+  if (seconds < 45) return "just now";
+  if (seconds < 3600) return `${Math.max(1, Math.round(seconds / 60))} min ago`;
+  if (seconds < 86_400) return `${Math.round(seconds / 3600)} h ago`;
+  const days = Math.round(seconds / 86_400);
+  return days < 60 ? counted(days, "day") + " ago" : `${Math.round(days / 30)} months ago`;
+}
+
+export function exact(time: string): string {
+  return new Date(time).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "medium" });
+}
+
+export const short = (commit: string) => commit.slice(0, 7);

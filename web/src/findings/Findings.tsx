@@ -1,0 +1,73 @@
+import { useHotkeys } from "@mantine/hooks";
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useAddress } from "../app/address";
+import { Notice } from "../app/Notice";
+import { findingsQuery } from "../app/queries";
+import { counted } from "../app/words";
+import type { Findings as Found, Run } from "../api/client";
+import { CellFinding, FindingRow } from "./FindingRow";
+import classes from "./findings.module.css";
+import { PlanProblems } from "./PlanProblems";
+
+/** What did not pass, most important first; opening a row shows all its evidence in place. */
+export function Findings({ run }: { run: Run }) {
+  const [address, go] = useAddress();
+  const found = useQuery(findingsQuery(run.project, run.run.number, address.base));
+  const [cursor, setCursor] = useState(0);
+  const chosen = new Set(address.cells);
+  const listed = (found.data?.findings ?? []).filter((f) => chosen.size === 0 || f.cells.some((c) => chosen.has(`${c.job}/${c.key}`)));
+  const troubled = run.cells.filter((c) => c.state === "void" || (c.state === "failed" && c.failed + c.errored === 0) || (c.state === "waiting" && c.reason !== "waiting for a free slot"));
+  const move = (by: number) => setCursor((at) => Math.min(Math.max(0, at + by), listed.length - 1));
+  const toggle = (test: number) => go({ test: address.test === test ? undefined : test }, true);
+  useHotkeys([
+    ["j", () => move(1)],
+    ["k", () => move(-1)],
+    ["o", () => listed[cursor] && toggle(listed[cursor].test)],
+  ]);
+  if (found.error) return <Notice title="The findings cannot be shown">{found.error.message}</Notice>;
+  if (!found.data) return null;
+  const only = listed.length === 1 && troubled.length === 0;
+  const nothing = listed.length === 0 && troubled.length === 0 && run.problems.length === 0;
+  return (
+    <>
+      <p className={classes.intro}>{intro(found.data, run, chosen.size)}</p>
+      {run.problems.length > 0 && <PlanProblems problems={run.problems} />}
+      {nothing && run.run.verdict === "held" && <p className={classes.reason}>{run.run.sentence}</p>}
+      {(listed.length > 0 || troubled.length > 0) && (
+        <ul className={classes.list} data-testid="findings">
+          {troubled.map((cell) => (
+            <CellFinding key={cell.id} cell={cell} />
+          ))}
+          {listed.map((finding, i) => (
+            <FindingRow
+              key={finding.test}
+              finding={finding}
+              cells={run.cells}
+              open={address.test === finding.test || (only && address.test === undefined)}
+              current={i === cursor}
+              onToggle={() => toggle(finding.test)}
+            />
+          ))}
+        </ul>
+      )}
+      {found.data.more > 0 && <p className="soft">{counted(found.data.more, "more test")} did not pass and are not listed here.</p>}
+    </>
+  );
+}
+
+function intro(found: Found, run: Run, chosen: number): string {
+  const against = found.baseline ? `against #${found.baseline.number}` : "with no clear ancestor to compare with, so every failure is new";
+  const count = (mark: string) => found.findings.filter((f) => f.mark === mark).length;
+  const parts = [
+    [count("new"), "newly failing"],
+    [count("first"), "failing with a first result here"],
+    [count("known"), "known to fail"],
+    [found.fixed, "fixed"],
+    [found.vanished, "vanished"],
+  ] as const;
+  const said = parts.filter(([n]) => n > 0).map(([n, what]) => `${n} ${what}`);
+  const open = run.run.verdict === "undecided" ? " so far" : "";
+  const narrowed = chosen > 0 ? `, only ${counted(chosen, "chosen cell")}` : "";
+  return said.length ? `Tests${open} ${against}${narrowed}: ${said.join(", ")}.` : `Nothing failed${open}, ${against}${narrowed}.`;
+}

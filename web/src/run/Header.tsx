@@ -1,0 +1,94 @@
+import { useClipboard } from "@mantine/hooks";
+import type { Rule, Run } from "../api/client";
+import { ago, counted, exact, short } from "../app/words";
+import { VerdictMark } from "../marks/StatusMark";
+import classes from "./run.module.css";
+
+export function Header({ run, now }: { run: Run; now: number }) {
+  const { run: line } = run;
+  const clipboard = useClipboard();
+  return (
+    <div className={classes.head}>
+      <div>
+        <div className={classes.line}>
+          <strong>#{line.number}</strong>
+          <strong>{line.title || "reading the commit …"}</strong>
+        </div>
+        <h1 className={classes.sentence} data-testid="sentence">
+          <VerdictMark verdict={line.verdict} size={16} />
+          <span>{line.verdict === "undecided" ? progress(run) : line.sentence}</span>
+        </h1>
+        <div className={classes.shares}>
+          {run.share_passed && (
+            <span>
+              <b>{run.share_passed}</b> <span className="soft">of {counted(run.tests, "test")} passed</span>
+            </span>
+          )}
+        </div>
+        <div className={classes.line} style={{ marginTop: 6 }}>
+          <span>{line.author}</span>
+          <button type="button" className={`plain mono ${classes.copy ?? ""}`} title="Copy the whole commit id" onClick={() => clipboard.copy(line.commit)}>
+            {clipboard.copied ? "copied" : short(line.commit)}
+          </button>
+          <span>
+            {line.event} to {line.branch}
+          </span>
+          <span title={exact(line.at)}>{ago(line.at, now)}</span>
+          {run.baseline && (
+            <span>
+              gate baseline <span className="mono">{short(run.baseline.commit)}</span> (#{run.baseline.number})
+            </span>
+          )}
+        </div>
+      </div>
+      <GateCard run={run} />
+    </div>
+  );
+}
+
+/** The sentence while nothing is decided yet. */
+function progress(run: Run): string {
+  const open = run.cells.filter((c) => c.state === "running" || c.state === "waiting");
+  const done = run.cells.length - open.length;
+  if (run.cells.length === 0) return "Undecided: reading the plan.";
+  const running = open.filter((c) => c.state === "running").length;
+  const failing = run.cells.filter((c) => c.state === "failed").length;
+  const stuck = open.find((c) => c.state === "waiting" && c.reason && !c.reason.includes("free slot"));
+  const said = [`${done} of ${counted(run.cells.length, "cell")} done`, `${running} running`];
+  if (failing) said.push(`${failing} with failures so far`);
+  return `Undecided: ${said.join(", ")}.${stuck ? ` ${stuck.job} ${stuck.key} waits: ${stuck.reason}.` : ""}`;
+}
+
+function GateCard({ run }: { run: Run }) {
+  return (
+    <aside className={classes.gate} aria-label="Gate" data-testid="gate">
+      <div className={classes.gateHead}>
+        <span>Gate</span>
+        <span>{run.run.verdict}</span>
+      </div>
+      <ul>
+        {run.judged.map((rule) => (
+          <RuleRow key={`${rule.name}/${rule.line}`} rule={rule} />
+        ))}
+        {run.judged.length === 0 && <li style={{ display: "block" }} className="soft">{run.run.verdict === "undecided" ? "Judged when the last cell has ended." : run.reason || "No rule had to be judged."}</li>}
+      </ul>
+    </aside>
+  );
+}
+
+function RuleRow({ rule }: { rule: Rule }) {
+  const where = rule.line > 0 ? `declared in myriant.toml, line ${rule.line}` : "built in";
+  const sign = rule.sign.replace("-", " ");
+  const limit = rule.limit === null ? "" : `${sign} ${rule.limit}${rule.against_baseline ? " (the baseline's)" : ""}`;
+  return (
+    <li data-met={rule.met} data-level={rule.level} title={`${where}${rule.reason ? `; ${rule.reason}` : ""}`}>
+      <VerdictMark verdict={rule.met ? "clear" : rule.level === "warn" ? "undecided" : "held"} size={11} />
+      <span className={classes.rule}>{rule.name}</span>
+      <span className="soft">
+        {rule.measure ? `${rule.value ?? "not measured"}, ${limit}` : rule.met ? "yes" : "no"}
+        {rule.level === "warn" && !rule.met && " · warns"}
+      </span>
+    </li>
+  );
+}
+

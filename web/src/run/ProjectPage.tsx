@@ -1,0 +1,92 @@
+import { useHotkeys, useLocalStorage, useMediaQuery } from "@mantine/hooks";
+import { useQuery } from "@tanstack/react-query";
+import { useAddress } from "../app/address";
+import { Notice } from "../app/Notice";
+import { useNow } from "../app/useNow";
+import { projectsQuery, runQuery } from "../app/queries";
+import { nextChange } from "../strip/layout";
+import { StripBand } from "../strip/StripBand";
+import { StripList } from "../strip/StripList";
+import strips from "../strip/strip.module.css";
+import { useStrip, type StripData } from "../strip/useStrip";
+import { RunBody } from "./RunBody";
+
+/** A project: its strip, and below it the selected run. */
+export function ProjectPage() {
+  const [address] = useAddress();
+  const { data, error } = useStrip(address.project, address.branch);
+  if (error) return <Notice title="This project cannot be shown">{error.message}</Notice>;
+  if (!data) return null;
+  if (data.columns.length === 0 && address.run === undefined) return <EmptyProject project={address.project} branch={data.branch} />;
+  return <Filled strip={data} />;
+}
+
+function EmptyProject({ project, branch }: { project: string; branch: string }) {
+  const found = useQuery(projectsQuery).data?.find((p) => p.name === project);
+  return (
+    <Notice title={`Nothing has run on ${branch} yet`}>
+      The next push to {branch} of <code>{found?.address ?? project}</code> starts the first run:{" "}
+      {found?.hooked ? "its hook tells at once." : "the repository is looked at every 30 s."} The plan is the file <code>myriant.toml</code> at the root of the
+      repository.
+    </Notice>
+  );
+}
+
+function Filled({ strip }: { strip: StripData }) {
+  const [address, go] = useAddress();
+  const narrow = useMediaQuery("(max-width: 900px)");
+  const [height, setHeight] = useLocalStorage({ key: "myriant-strip-height", defaultValue: 112 });
+  const now = useNow();
+  const newest = strip.columns.at(-1)?.run.number;
+  const selected = address.run ?? newest;
+  const index = strip.columns.findIndex((c) => c.run.number === selected);
+  const run = useQuery({ ...runQuery(address.project, selected ?? 0), enabled: selected !== undefined });
+  const base = address.base ?? run.data?.baseline?.number;
+  const select = (number: number | undefined) => go({ run: number, cells: [], test: undefined, line: undefined });
+  const step = (to: number) => {
+    const target = strip.columns[to];
+    if (target) select(target.run.number);
+  };
+  const asList = address.list || narrow;
+  useHotkeys([
+    ["ArrowLeft", () => step(index - 1)],
+    ["ArrowRight", () => step(index + 1)],
+    ["End", () => select(undefined)],
+    ["n", () => step(nextChange(strip.columns, index, 1))],
+    ["p", () => step(nextChange(strip.columns, index, -1))],
+    ["b", () => go({ base: address.base === selected ? undefined : selected }, true)],
+    ["l", () => go({ list: !address.list }, true)],
+  ]);
+  return (
+    <>
+      {asList ? (
+        <StripList strip={strip} selected={selected} base={base} now={now} onSelect={select} />
+      ) : (
+        <StripBand strip={strip} selected={selected} base={base} height={height} now={now} onHeight={setHeight} onSelect={select} onBase={(b) => go({ base: b }, true)} />
+      )}
+      <div className={strips.tools}>
+        <span>
+          {address.run === undefined ? "following the newest run" : `run #${address.run}`} on {strip.branch}
+          {address.base !== undefined && <>, read against #{address.base}</>}
+        </span>
+        {address.run !== undefined && (
+          <button type="button" className="plain" onClick={() => select(undefined)}>
+            Follow the newest
+          </button>
+        )}
+        {address.base !== undefined && (
+          <button type="button" className="plain" onClick={() => go({ base: undefined }, true)}>
+            Back to the gate baseline
+          </button>
+        )}
+        {!narrow && (
+          <button type="button" className="plain" onClick={() => go({ list: !address.list }, true)}>
+            {asList ? "As strip" : "As list"}
+          </button>
+        )}
+        {strip.loading && <span>loading older runs …</span>}
+      </div>
+      {run.data ? <RunBody run={run.data} now={now} /> : run.error ? <Notice title="This run cannot be shown">{run.error.message}</Notice> : null}
+    </>
+  );
+}
