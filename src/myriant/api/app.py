@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
 from pathlib import Path
+from typing import Any
 
 from fastapi import FastAPI, HTTPException, Request, Response
 from fastapi.responses import FileResponse, JSONResponse
@@ -45,6 +46,18 @@ def make_app(site: Site) -> FastAPI:
     answer_problems(app)
     for router in (reading.router, acting.router, runners.router):
         app.include_router(router, prefix="/api/v1")
+
+    describe = app.openapi
+
+    def openapi() -> dict[str, Any]:
+        """The description without one-line titles, which only repeat the names of the routes."""
+        described = describe()
+        for path in described["paths"].values():
+            for operation in path.values():
+                operation.pop("summary", None)
+        return described
+
+    app.openapi = openapi  # type: ignore[method-assign]  # FastAPI's documented way to adjust it
 
     @app.middleware("http")
     async def guard(request: Request, call: Callable[[Request], Awaitable[Response]]) -> Response:

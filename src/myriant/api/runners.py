@@ -55,7 +55,9 @@ class Enrolled(BaseModel):
 
 
 class Claim(BaseModel):
+    boot: str = Field(max_length=60)
     free: int = Field(ge=1, le=1024)
+    holding: list[int] = Field([], max_length=1024)
     wait: float = Field(20, ge=0, le=60)
 
 
@@ -140,11 +142,12 @@ async def claim(site: TheSite, request: Request, runner: int, wish: Claim) -> li
     live: Live = request.app.state.live
     clock = asyncio.get_running_loop()
     end = clock.time() + wish.wait
+    holding = set(wish.holding)
     while True:
         bell = live.cells
-        leases = await run_in_threadpool(dispatch.claim, site, runner, wish.free)
+        leases = await run_in_threadpool(dispatch.claim, site, runner, wish.boot, wish.free, holding)
         remaining = end - clock.time()
-        if leases or remaining <= 0 or await request.is_disconnected():
+        if leases or remaining <= 0:
             return [_given(lease) for lease in leases]
         if bell is live.cells:
             await live.wait_for_cells(min(remaining, 5))

@@ -5,7 +5,10 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
+import os
+import signal
 
+from sqlalchemy import text
 from sqlalchemy.exc import SQLAlchemyError
 
 from myriant.flow.site import Site
@@ -35,10 +38,20 @@ async def _work(site: Site) -> None:
                 await sweeping
 
 
+def _database_began(site: Site) -> str:
+    with site.store.transaction() as session:
+        return str(session.scalar(text("SELECT pg_postmaster_start_time()")))
+
+
 async def _sweep_again_and_again(site: Site) -> None:
+    began = await asyncio.to_thread(_database_began, site)
     while True:
         try:
             await asyncio.to_thread(sweep, site)
+            if await asyncio.to_thread(_database_began, site) != began:
+                # the listening connection died with the database: a fresh process hears again
+                os.kill(os.getpid(), signal.SIGTERM)
+                return
         except SQLAlchemyError as error:
             _log.warning("the sweep could not reach the database: %s", error)
         await asyncio.sleep(_SWEEP_SECONDS)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import secrets
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from datetime import timedelta
 from functools import lru_cache
@@ -78,13 +78,22 @@ def enrol(
     return runner_id
 
 
-def claim(site: Site, runner_id: int, free: int) -> list[Lease]:
-    """Give a runner with `free` slots the cells it can take, oldest first."""
+def claim(site: Site, runner_id: int, boot: str, free: int, holding: Collection[int]) -> list[Lease]:
+    """Give a runner with `free` slots the cells it can take, oldest first.
+
+    `boot` tells the start of the runner that asks: a request of one that was killed gets nothing. A lease
+    that the runner does not hold was lost on its way there, and is taken back.
+    """
     with site.store.transaction() as session:
         runner = session.get(Runner, runner_id)
         if runner is None:
             raise NotFound("this runner is not enrolled", "start it again: myriant runner")
+        if runner.boot != boot:
+            return []
         runner.seen_at = func.now()
+        for attempt in open_leases_of(session, runner_id):
+            if attempt.id not in holding:
+                lose(session, attempt, "the lease did not reach the runner")
         leases = [_lease(session, runner, cell) for cell in oldest_waiting_cells(session, runner.offers, free)]
     return leases
 

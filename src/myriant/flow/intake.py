@@ -18,7 +18,7 @@ from myriant.repos.git import GitError, is_object_id
 from myriant.repos.mirror import heads
 from myriant.store.changes import tell
 from myriant.store.queue import defer
-from myriant.store.runs import next_run_number, project_named
+from myriant.store.runs import deepest_on, next_run_number, project_named
 from myriant.store.tables import Project, Ref, Run
 
 _log = logging.getLogger(__name__)
@@ -123,12 +123,14 @@ def _take(session: Session, project: Project, name: str, commit: str) -> int | N
     before = ref.commit if ref is not None else None
     session.merge(Ref(project_id=project.id, name=name, commit=commit))
     number = next_run_number(session, project.id)
+    branch = name.removeprefix(_BRANCH)
     run = Run(
         project_id=project.id,
         number=number,
         event="push",
         purpose="push",
-        branch=name.removeprefix(_BRANCH),
+        branch=branch,
+        depth=deepest_on(session, project.id, branch) + 1,  # until the commit is read
         commit=commit,
         before=before,
         state="waiting",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 import sys
 from dataclasses import dataclass
@@ -21,7 +22,7 @@ from myriant.store.changes import tell
 from myriant.store.runs import project_named
 from myriant.store.tables import Project
 
-POLL_SECONDS = 30
+POLL_SECONDS = float(os.environ.get("MYRIANT_POLL_SECONDS", "30"))
 _NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,59}")
 
 
@@ -79,7 +80,7 @@ def add_project(site: Site, address: str, name: str | None = None, description: 
         with site.store.transaction() as session:
             session.get_one(Project, project.id).hooked = True
     remember_branches(site, name)
-    how = "every push is heard at once, by a hook" if hooked else f"it is looked at every {POLL_SECONDS} s{trouble}"
+    how = "every push is heard at once, by a hook" if hooked else f"it is looked at every {POLL_SECONDS:g} s{trouble}"
     return Added(
         name, hooked, chained, len(branches), how + (", and the hook that was there is kept" if chained else "")
     )

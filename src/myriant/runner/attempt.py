@@ -25,6 +25,9 @@ _log = logging.getLogger(__name__)
 _CRASHES = {128 + s: signal.Signals(s).name for s in (4, 6, 7, 8, 9, 11, 31)}
 
 
+_FETCH_PAUSES = (0.5, 1.0, 2.0, 4.0, 8.0)  # seconds between tries while the server is away
+
+
 class Void(Exception):
     """The attempt gives no result that can be trusted; the text says why."""
 
@@ -123,6 +126,11 @@ class Execution:
             ["fetch", "--quiet", "--depth=1", "--no-tags", source, self.lease.commit],
             ["-c", "advice.detachedHead=false", "checkout", "--quiet", "--detach", "FETCH_HEAD"],
         ):
+            self._git(words, environment)
+
+    def _git(self, words: list[str], environment: dict[str, str]) -> None:
+        """Run git in the workspace; a fetch is tried again while the server is away. Raises Void."""
+        for pause in (*_FETCH_PAUSES, None):
             done = subprocess.run(
                 ["git", *words],
                 cwd=self.room.workspace,
@@ -131,8 +139,11 @@ class Execution:
                 check=False,
                 stdin=subprocess.DEVNULL,
             )
-            if done.returncode != 0:
-                raise Void(f"the commit could not be fetched: {done.stderr.decode('utf-8', 'replace').strip()[-1000:]}")
+            if done.returncode == 0:
+                return
+            if pause is None or words[0] != "fetch" or self.stopped.wait(pause):
+                said = done.stderr.decode("utf-8", "replace").strip()
+                raise Void(f"the commit could not be fetched: {said[-1000:]}")
 
     def _steps(self, said: _Said, log: AttemptLog) -> None:
         since = time_mark(self.room.base)

@@ -36,8 +36,9 @@ class Server:
         answer = self._call("POST", "/runners", token=self._token, json={"protocol": PROTOCOL, **told})
         return Enrolled.model_validate(answer.json())
 
-    def claim(self, runner: int, free: int, wait: float) -> list[Lease]:
-        answer = self._call("POST", f"/runners/{runner}/claim", token=self._token, json={"free": free, "wait": wait})
+    def claim(self, runner: int, boot: str, free: int, holding: list[int], wait: float) -> list[Lease]:
+        body = {"boot": boot, "free": free, "holding": holding, "wait": wait}
+        answer = self._call("POST", f"/runners/{runner}/claim", token=self._token, json=body)
         return [Lease.model_validate(item) for item in answer.json()]
 
     def heartbeat(self, runner: int, attempts: dict[int, str]) -> list[int]:

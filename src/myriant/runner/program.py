@@ -22,6 +22,10 @@ _log = logging.getLogger(__name__)
 _WAIT = 20.0
 
 
+class _Ended(Exception):
+    """A signal asked the runner to end."""
+
+
 class Runner:
     def __init__(self, server: Server, *, name: str | None, slots: int, work: Path) -> None:
         self.server, self.slots, self.work = server, slots, work
@@ -50,9 +54,10 @@ class Runner:
                 while len(self._running) >= self.slots and not self._stopping.is_set():
                     self._changed.wait()
                 free = self.slots - len(self._running)
+                holding = [e.lease.attempt for e in self._running.values()]
             if self._stopping.is_set():
                 break
-            for lease in self.server.claim(enrolled.runner, free, _WAIT):
+            for lease in self.server.claim(enrolled.runner, self.boot, free, holding, _WAIT):
                 self._begin(lease)
 
     def stop(self) -> None:
@@ -121,10 +126,17 @@ def run_runner(address: str, token: str, *, name: str | None, slots: int, work: 
     """Be a runner until a signal ends it."""
     server = Server(address, token)
     runner = Runner(server, name=name, slots=slots, work=work)
+
+    def end(*_: object) -> None:
+        runner.stop()
+        raise _Ended  # out of a claim that waits
+
     for number in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(number, lambda *_: runner.stop())
+        signal.signal(number, end)
     try:
         runner.run()
+    except _Ended:
+        return
     except Refused:
         if not server.stopping.is_set():
             raise

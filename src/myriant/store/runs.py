@@ -29,6 +29,13 @@ def next_run_number(session: Session, project_id: int) -> int:
     return taken
 
 
+def deepest_on(session: Session, project_id: int, branch: str) -> int:
+    """The depth of the newest run of a branch in the order of ancestry, -1 without runs."""
+    query = select(func.max(Run.depth)).where(Run.project_id == project_id, Run.branch == branch)
+    deepest = session.scalar(query)
+    return -1 if deepest is None else deepest
+
+
 def run_numbered(session: Session, project_id: int, number: int) -> Run | None:
     return session.scalar(select(Run).where(Run.project_id == project_id, Run.number == number))
 

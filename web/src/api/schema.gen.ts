@@ -11,7 +11,6 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Me */
         get: operations["me"];
         put?: never;
         post?: never;
@@ -28,10 +27,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Projects */
         get: operations["projects"];
         put?: never;
-        /** New Project */
         post: operations["new_project"];
         delete?: never;
         options?: never;
@@ -46,7 +43,6 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Project */
         get: operations["project"];
         put?: never;
         post?: never;
@@ -63,7 +59,6 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Strip */
         get: operations["strip"];
         put?: never;
         post?: never;
@@ -80,7 +75,6 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Run */
         get: operations["run"];
         put?: never;
         post?: never;
@@ -97,7 +91,6 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Findings */
         get: operations["findings"];
         put?: never;
         post?: never;
@@ -114,7 +107,6 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Attempt */
         get: operations["attempt"];
         put?: never;
         post?: never;
@@ -131,15 +123,9 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /**
-         * Log
-         * @description Log bytes from `start`; headers tell the size so far and whether it is complete.
-         */
+        /** @description Log bytes from `start`; headers tell the size so far and whether it is complete. */
         get: operations["log"];
-        /**
-         * Put Log
-         * @description A piece of log at its offset; the same piece again changes nothing.
-         */
+        /** @description A piece of log at its offset; the same piece again changes nothing. */
         put: operations["put_log"];
         post?: never;
         delete?: never;
@@ -155,7 +141,6 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Raw Report */
         get: operations["raw_report"];
         put?: never;
         post?: never;
@@ -172,10 +157,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Runners */
         get: operations["runners"];
         put?: never;
-        /** Enrol */
         post: operations["enrol"];
         delete?: never;
         options?: never;
@@ -190,7 +173,6 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Pulse */
         get: operations["pulse"];
         put?: never;
         post?: never;
@@ -207,7 +189,6 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Verdicts */
         get: operations["verdicts"];
         put?: never;
         post?: never;
@@ -224,10 +205,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /**
-         * Live
-         * @description Server-sent events about what changed.
-         */
+        /** @description Server-sent events about what changed. */
         get: operations["live"];
         put?: never;
         post?: never;
@@ -246,7 +224,6 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Sign In */
         post: operations["sign_in"];
         delete?: never;
         options?: never;
@@ -263,10 +240,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /**
-         * New Link
-         * @description A one-time link that signs its first visitor in as the person asking.
-         */
+        /** @description A one-time link that signs its first visitor in as the person asking. */
         post: operations["new_link"];
         delete?: never;
         options?: never;
@@ -283,10 +257,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /**
-         * Bell
-         * @description A repository's hook tells which branches moved.
-         */
+        /** @description A repository's hook tells which branches moved. */
         post: operations["bell"];
         delete?: never;
         options?: never;
@@ -303,10 +274,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /**
-         * Claim
-         * @description Cells for the free slots; waits up to `wait` seconds for one.
-         */
+        /** @description Cells for the free slots; waits up to `wait` seconds for one. */
         post: operations["claim"];
         delete?: never;
         options?: never;
@@ -323,7 +291,6 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Heartbeat */
         post: operations["heartbeat"];
         delete?: never;
         options?: never;
@@ -340,7 +307,6 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Step */
         post: operations["step"];
         delete?: never;
         options?: never;
@@ -356,10 +322,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /**
-         * Put Report
-         * @description A raw report; `X-Path` is its path in the workspace, base64 of UTF-8.
-         */
+        /** @description A raw report; `X-Path` is its path in the workspace, base64 of UTF-8. */
         put: operations["put_report"];
         post?: never;
         delete?: never;
@@ -377,7 +340,6 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Finish */
         post: operations["finish"];
         delete?: never;
         options?: never;
@@ -519,8 +481,15 @@ export interface components {
         };
         /** Claim */
         Claim: {
+            /** Boot */
+            boot: string;
             /** Free */
             free: number;
+            /**
+             * Holding
+             * @default []
+             */
+            holding: number[];
             /**
              * Wait
              * @default 20

@@ -18,7 +18,7 @@ interface Target {
 
 export function GoTo({ opened, onClose }: { opened: boolean; onClose: () => void }) {
   return (
-    <Modal opened={opened} onClose={onClose} withCloseButton={false} padding={0} size={620} yOffset="12vh" aria-label="Go to">
+    <Modal opened={opened} onClose={onClose} withCloseButton={false} padding={0} size={620} yOffset="12vh">
       <Search onClose={onClose} />
     </Modal>
   );

@@ -36,12 +36,13 @@ def encode_durations(seconds: Durations) -> NDArray[np.uint16]:
     codes = np.zeros(seconds.shape, np.uint16)
     known = ~np.isnan(seconds)
     scaled = np.log(np.maximum(seconds[known], _LEAST) / _LEAST) / _STEP
-    codes[known] = np.minimum(np.rint(scaled) + 1, 65535).astype(np.uint16)
+    exact = np.minimum(np.rint(scaled) + 2, 65535).astype(np.uint16)
+    codes[known] = np.where(seconds[known] < _LEAST, 1, exact)
     return codes
 
 
 def decode_durations(codes: NDArray[np.uint16]) -> Durations:
-    seconds = _LEAST * np.exp((codes.astype(np.float64) - 1) * _STEP)
+    seconds = _LEAST * np.exp((codes.astype(np.float64) - 2) * _STEP)
     seconds[codes == 1] = 0.0
     seconds[codes == 0] = np.nan
     return seconds
@@ -49,10 +50,12 @@ def decode_durations(codes: NDArray[np.uint16]) -> Durations:
 
 def pack(numbers: NDArray[np.int64], outcomes: Outcomes, seconds: Durations) -> Iterator[Segment]:
     """Segments of the tests `numbers` (project-wide, distinct, any order) with their outcomes and seconds."""
+    if not len(numbers):
+        return
     order = np.argsort(numbers, kind="stable")
     numbers, outcomes, codes = numbers[order], outcomes[order], encode_durations(seconds)[order]
     owners = numbers // SEGMENT
-    starts: list[int] = np.flatnonzero(np.r_[True, owners[1:] != owners[:-1]]).tolist() if len(owners) else []
+    starts: list[int] = np.flatnonzero(np.r_[True, owners[1:] != owners[:-1]]).tolist()
     for begin, end in zip(starts, [*starts[1:], len(owners)], strict=True):
         places = numbers[begin:end] % SEGMENT
         size = int(places[-1]) + 1

@@ -1,0 +1,1 @@
+"""Measurements, as JSON lines: `make bench`. Nothing here is asserted in tests."""

@@ -1,0 +1,12 @@
+"""`python -m tests.bench [NAME…]`: all measures, or those named."""
+
+from __future__ import annotations
+
+import importlib
+import sys
+
+NAMES = ("push",)
+
+if __name__ == "__main__":
+    for name in sys.argv[1:] or NAMES:
+        importlib.import_module(f"tests.bench.{name}").measure()

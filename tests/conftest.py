@@ -1,0 +1,194 @@
+"""One real installation for all tests that need one: PostgreSQL, server, worker and a runner."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import tempfile
+import threading
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+
+from myriant.cli.database import free_port
+from myriant.cli.place import Place
+from myriant.cli.up import Installation
+
+PLAN = """\
+version = 1
+
+[jobs.unit]
+vary    = { lua = ["5.1", "5.4"] }
+runtime = ["lua"]
+
+[[jobs.unit.steps]]
+name    = "test"
+command = "sh test.sh"
+collect = { tests = ["out/unit.xml"] }
+"""
+
+
+def junit(**cases: str) -> str:
+    """A small report: names of cases, each "passed" or the message of its failure."""
+    rows = [
+        f'<testcase classname="t" name="{name}" time="0.01"'
+        + ("/>" if said == "passed" else f'><failure message="{said}">trace of {name}</failure></testcase>')
+        for name, said in cases.items()
+    ]
+    return f'<testsuites><testsuite name="s">{"".join(rows)}</testsuite></testsuites>'
+
+
+def writes(report: str, *, status: int = 0) -> str:
+    """A test.sh that writes a report and exits."""
+    return f"mkdir -p out\ncat > out/unit.xml <<'END'\n{report}\nEND\nexit {status}\n"
+
+
+@dataclass
+class Repository:
+    """A bare repository that a server watches, and a clone to work in."""
+
+    world: World
+    name: str
+    origin: Path
+    tree: Path
+
+    def git(self, *words: str) -> str:
+        done = subprocess.run(["git", *words], cwd=self.tree, capture_output=True, text=True, check=True)
+        return done.stdout + done.stderr
+
+    def commit(self, files: dict[str, str | None], message: str = "a change") -> str:
+        """Write files (None removes one) and commit; the commit's id."""
+        for path, text in files.items():
+            target = self.tree / path
+            if text is None:
+                target.unlink()
+            else:
+                target.parent.mkdir(parents=True, exist_ok=True)
+                target.write_text(text)
+        self.git("add", "--all")
+        self.git("commit", "--quiet", "--allow-empty", "-m", message)
+        return self.git("rev-parse", "HEAD").strip()
+
+    def push(self, branch: str = "main", *options: str) -> str:
+        return self.git("push", *options, "origin", f"HEAD:refs/heads/{branch}")
+
+    def run_of(self, commit: str, *, within: float = 60, until: str = "decided") -> dict[str, Any]:
+        """The run of a commit, once it is decided (or, with until="there", once it exists)."""
+        end = time.monotonic() + within
+        while time.monotonic() < end:
+            found = self.world.get(f"/verdicts/{commit}", project=self.name)
+            if found and (until == "there" or found[0]["verdict"] != "undecided"):
+                view: dict[str, Any] = self.world.get(f"/projects/{self.name}/runs/{found[0]['run']}")
+                return view
+            time.sleep(0.05)
+        raise AssertionError(f"{commit} was not decided in {within} s: {found}")
+
+    def pushed(self, files: dict[str, str | None], message: str = "a change", **options: Any) -> dict[str, Any]:
+        """Commit, push, and wait for the verdict."""
+        commit = self.commit(files, message)
+        self.push()
+        return self.run_of(commit, **options)
+
+    def findings(self, run: dict[str, Any], **query: Any) -> dict[str, Any]:
+        found: dict[str, Any] = self.world.get(f"/projects/{self.name}/runs/{run['run']['number']}/findings", **query)
+        return found
+
+    def note(self, commit: str, *, within: float = 15) -> str:
+        """The commit note as git shows it in the watched repository."""
+        end = time.monotonic() + within
+        while True:
+            done = subprocess.run(
+                ["git", "-C", str(self.origin), "notes", "--ref=myriant", "show", commit],
+                capture_output=True,
+                text=True,
+            )
+            if done.returncode == 0 or time.monotonic() > end:
+                return done.stdout
+            time.sleep(0.05)
+
+
+@dataclass
+class World:
+    installation: Installation
+    folder: Path
+    http: httpx.Client
+    said: list[str] = field(default_factory=list)
+
+    @property
+    def address(self) -> str:
+        return self.installation.address
+
+    def get(self, path: str, **query: Any) -> Any:
+        params = {k: v for k, v in query.items() if v is not None}
+        for _ in range(40):
+            try:
+                answer = self.http.get(path, params=params)
+            except httpx.TransportError:
+                time.sleep(0.25)
+                continue
+            if answer.status_code != 503:
+                assert answer.status_code == 200, answer.text
+                return answer.json()
+            time.sleep(0.25)
+        raise AssertionError(f"no answer from {path}")
+
+    def repository(self, name: str, plan: str | None = PLAN, **files: str) -> Repository:
+        """A watched repository with a plan and, when files are given, a first pushed commit that was judged."""
+        origin, tree = self.folder / f"{name}.git", self.folder / f"{name} tree"
+        subprocess.run(["git", "init", "--quiet", "--bare", "--initial-branch=main", str(origin)], check=True)
+        subprocess.run(["git", "clone", "--quiet", str(origin), str(tree)], check=True, capture_output=True)
+        repository = Repository(self, name, origin, tree)
+        repository.git("config", "user.name", "Ada Fen")
+        repository.git("config", "user.email", "ada@fenmark.example")
+        repository.git("checkout", "--quiet", "-b", "main")
+        answer = self.http.post("/projects", json={"address": str(origin), "name": name})
+        assert answer.status_code == 201, answer.text
+        if plan is not None and files:
+            repository.pushed({"myriant.toml": plan, **{k.replace("__", "."): v for k, v in files.items()}}, "first")
+        elif plan is not None:
+            repository.commit({"myriant.toml": plan}, "first")
+        return repository
+
+    def command(self, *words: str, cwd: Path | None = None) -> subprocess.CompletedProcess[str]:
+        """Run the myriant command against this installation."""
+        environment = {**os.environ, "MYRIANT_DATA": str(self.installation.place.data)}
+        program = str(Path(__file__).parent.parent / ".venv/bin/myriant")
+        return subprocess.run([program, *words], cwd=cwd, env=environment, capture_output=True, text=True, timeout=120)
+
+
+def _tend(installation: Installation, stopping: threading.Event) -> None:
+    """What `myriant up` does all the time."""
+    while not stopping.wait(0.2):
+        installation.tend()
+
+
+@pytest.fixture(scope="session")
+def world() -> Iterator[World]:
+    folder = Path(tempfile.mkdtemp(prefix="myriant-tests-"))
+    folder.chmod(0o755)
+    said: list[str] = []
+    stopping = threading.Event()
+    os.environ["MYRIANT_POLL_SECONDS"] = "3"
+    os.environ["MYRIANT_MOST_LOG_BYTES"] = str(2_000_000)
+    installation = Installation(Place(folder / "data"), free_port(), 4, tell=said.append)
+    try:
+        installation.begin()
+        token = (installation.place.connection).read_text()
+        http = httpx.Client(
+            base_url=f"{installation.address}/api/v1",
+            headers={"Authorization": f"Bearer {httpx.Response(200, content=token).json()['token']}"},
+            timeout=30,
+        )
+        tending = threading.Thread(target=_tend, args=(installation, stopping), daemon=True)
+        tending.start()
+        yield World(installation, folder, http, said)
+    finally:
+        stopping.set()
+        installation.stop()
+        shutil.rmtree(folder, ignore_errors=True)

@@ -1,0 +1,140 @@
+"""A plan is read with the place and the mend of everything that is wrong with it."""
+
+from __future__ import annotations
+
+import tomllib
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from myriant.core.matrix.expand import expand
+from myriant.core.plan.places import locate
+from myriant.core.plan.read import read_plan
+
+STEP = '[[jobs.unit.steps]]\ncommand = "true"\n'
+GOOD = 'version = 1\n[jobs.unit]\nvary = { lua = ["5.1", "5.4"] }\nruntime = ["lua"]\n' + STEP
+
+
+def test_a_good_plan_has_no_problems_and_its_cells_in_order() -> None:
+    reading = read_plan((GOOD + '[[gate.rules]]\nmeasure = "tests.new"\nat-most = 0\n').encode())
+    assert reading.problems == ()
+    assert reading.plan is not None
+    assert [c.key for c in expand(reading.plan.job("unit"))] == ["lua=5.1", "lua=5.4"]
+    assert reading.plan.rules[0].line == 7
+
+
+@pytest.mark.parametrize(
+    ("source", "line", "column", "message", "mend"),
+    [
+        ("", 1, 1, "does not say its version", "version = 1"),
+        ("version = 2\n[jobs.unit]\n" + STEP, 1, 11, "version 2 is not known", "version = 1"),
+        ('version = "1"\n[jobs.unit]\n' + STEP, 1, 11, "version must be a number, this is a text", "write a number"),
+        ("version = 1\n", 1, 1, "no job", "[jobs.unit]"),
+        ('version = 1\n[jobs.unit]\ntitle = "x\n', 3, 11, "not valid TOML", "close the text"),
+        ("version = 1\nversion = 1\n", 2, 12, "cannot overwrite", "remove or rename"),
+        ("version = 1\n[jobs.Unit]\n" + STEP, 2, 7, "small letters", "write unit"),
+        (GOOD.replace("runtime", "runtimes"), 4, 1, 'unknown key "runtimes" in job unit', "did you mean runtime?"),
+        (GOOD.replace('["lua"]', '["lau"]'), 4, 12, "no dimension", "did you mean lua?"),
+        (GOOD.replace('"5.4"', "5.10"), 3, 24, "as a number 5.10 would be 5.1", 'quote it: "5.10"'),
+        (GOOD.replace('"5.4"', '"five"'), 3, 24, "no version of lua", "3.12"),
+        (GOOD.replace('"5.4"', '"5.1"'), 3, 16, "twice", "once"),
+        (GOOD.replace('["5.1", "5.4"]', "[]"), 3, 16, "no values", "at least one"),
+        (GOOD + 'title = "x"\n', 7, 1, 'unknown key "title"', "belongs to the job"),
+        (GOOD + "drop = 3\n", 7, 1, 'unknown key "drop" in step 1', "move it above"),
+        (GOOD.replace("runtime =", 'drop = [{ lua = "5.2" }]\nruntime ='), 4, 17, "this never holds", "did you mean"),
+        (
+            GOOD.replace("runtime =", 'drop = [{ ruby = "1" }]\nruntime ='),
+            4,
+            11,
+            "no dimension",
+            "dimensions here: lua",
+        ),
+        (GOOD.replace("runtime =", 'drop = [{ lua = "<= x y" }]\nruntime ='), 4, 17, "no comparison", "comparison"),
+        (GOOD.replace("runtime =", "timeout = 20\nruntime ="), 4, 11, "no duration", "20 s"),
+        (GOOD.replace("runtime =", 'timeout = "20"\nruntime ='), 4, 11, "no duration", "20 min"),
+        (GOOD.replace("runtime =", "after = []\nruntime ="), 4, 1, "not yet executed", "leave it out"),
+        (GOOD.replace("command", "comand"), 6, 1, 'unknown key "comand"', "did you mean command?"),
+        (GOOD.replace('"true"', '""'), 6, 11, "empty", "command"),
+        (GOOD + "collect = {}\n", 7, 1, "collects nothing", "tests ="),
+        (GOOD + 'collect = { tests = ["/tmp/a.xml"] }\n', 7, 22, "leads out", "out/unit.xml"),
+        (GOOD + 'collect = { tests = ["../a.xml"] }\n', 7, 22, "leads out", "relative"),
+        (GOOD + 'collect = { tests = "a.xml" }\n', 7, 21, "tests must be a list", "write a list"),
+        (GOOD + '[[gate.rules]]\nmeasure = "tests.knew"\nat-most = 0\n', 8, 11, "no measure", "did you mean"),
+        (GOOD + '[[gate.rules]]\nmeasure = "tests.new"\n', 7, 3, "no limit", "at-most = 0"),
+        (
+            GOOD + '[[gate.rules]]\nmeasure = "coverage.line"\nat-least = 80\n',
+            9,
+            12,
+            "fraction from 0 to 1",
+            "write 0.8",
+        ),
+        (GOOD + '[[gate.rules]]\nmeasure = "tests.new"\nat-most = 0\nlevel = "error"\n', 10, 9, "no level", '"block"'),
+        (GOOD + '[[gate.rules]]\nmeasure = "tests.new"\nat-most = 0\njobs = ["unti"]\n', 10, 9, "no job", "unit"),
+        (
+            "version = 1\n[events]\npush = { branchs = [] }\n" + GOOD[12:],
+            3,
+            10,
+            "unknown key",
+            "did you mean branches?",
+        ),
+        ('version = 1\n[jobs.unit]\nenv = { MYRIANT_X = "1" }\n' + STEP, 3, 9, "MYRIANT_", "another name"),
+    ],
+)
+def test_each_problem_says_where_why_and_the_mend(source: str, line: int, column: int, message: str, mend: str) -> None:
+    reading = read_plan(source.encode())
+    assert reading.plan is None
+    found = [(p.line, p.column) for p in reading.problems if message in p.message and mend in p.mend]
+    assert (line, column) in found, [str(p) for p in reading.problems]
+
+
+def test_all_problems_are_reported_at_once_in_the_order_of_their_places() -> None:
+    source = GOOD.replace("command", "comand").replace("runtime =", "runtim =").replace("version = 1", "version = 9")
+    places = [(p.line, p.column) for p in read_plan(source.encode()).problems]
+    assert len(places) >= 4 and places == sorted(places)
+
+
+@pytest.mark.parametrize(
+    ("source", "said"),
+    [
+        (b"version = 1 # \xff\n", "not UTF-8"),
+        (b"x" * (1 << 20) + b"x", "at most 1,048,576 are read"),
+        (b"version = 1\nx = " + b"[" * 5000 + b"]" * 5000, "nested too deeply"),
+        (
+            b"version = 1\n[jobs.unit]\nvary = {"
+            + b",".join(b'd%d = ["1","2","3","4"]' % i for i in range(9))
+            + b"}\n",
+            "262,144 cells",
+        ),
+    ],
+)
+def test_hostile_plans_are_answered(source: bytes, said: str) -> None:
+    reading = read_plan(source)
+    assert reading.plan is None and any(said in p.message for p in reading.problems)
+
+
+@given(st.integers(0, len(GOOD)), st.integers(0, 12), st.text(max_size=12))
+def test_a_damaged_plan_gives_problems_and_no_other_exception(at: int, removed: int, added: str) -> None:
+    source = (GOOD[:at] + added + GOOD[at + removed :]).encode("utf-8", "surrogatepass")
+    reading = read_plan(source)
+    assert (reading.plan is None) == bool(reading.errors)
+    assert all(p.message and p.mend and p.line >= 1 and p.column >= 1 for p in reading.problems)
+
+
+def test_places_agree_with_the_values_for_every_way_of_writing_keys() -> None:
+    source = (
+        'a = 1\nb.c = 2\n"d e".f = [10, { g = 3 }]\n[h.i]\nj = { k.l = 4 }\n[[m]]\nn = 1\n[[m]]\nn = 2\n[m.o]\np = 5\n'
+    )
+    places = locate(source.encode())
+
+    def every(value: object, path: tuple[str | int, ...] = ()) -> list[tuple[str | int, ...]]:
+        if isinstance(value, dict):
+            return [p for k, v in value.items() for p in every(v, (*path, k))]
+        if isinstance(value, list):
+            return [p for i, v in enumerate(value) for p in every(v, (*path, i))]
+        return [path]
+
+    for path in every(tomllib.loads(source)):
+        assert path in places.values, path
+    assert (places.values[("m", 1, "n")].line, places.values[("m", 1, "n")].column) == (9, 5)
+    assert places.values[("m", 1, "o", "p")].line == 11

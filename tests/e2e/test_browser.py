@@ -1,0 +1,182 @@
+"""The real interface in Chromium: a person watches a push from its arrival to the cause of its failure."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Browser, Page, expect, sync_playwright
+
+from conftest import PLAN, Repository, World, junit, writes
+
+pytestmark = pytest.mark.browser
+FLAGS = "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync"
+AXE = Path(__file__).parents[2] / "web/node_modules/axe-core/axe.min.js"
+
+GREEN = writes(junit(levels="passed", ruler="passed"))
+RED = "echo ruler is wrong; sleep 0.5\n" + writes(
+    junit(levels="passed", ruler="expected &quot;+-- +--&quot;, got &quot;+--+--&quot;"), status=1
+)
+SPLIT = 'if lua -v 2>&1 | grep -q "Lua 5.1"; then sh red.sh; else sh green.sh; fi\n'
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    with sync_playwright() as playwright:
+        yield playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS.split())
+
+
+@pytest.fixture
+def page(browser: Browser, world: World) -> Iterator[Page]:
+    context = browser.new_context(viewport={"width": 1280, "height": 800})
+    found = context.new_page()
+    problems: list[str] = []
+    found.on("pageerror", lambda error: problems.append(str(error)))
+    found.on(
+        "console",
+        lambda said: problems.append(said.text) if said.type == "error" and "status of 404" not in said.text else None,
+    )
+    found.goto(world.http.post("/sign-in-links", json={}).json()["link"])
+    found.wait_for_url(world.address + "/")
+    yield found
+    context.close()
+    assert problems == []
+
+
+@pytest.fixture(scope="module")
+def story(world: World) -> Repository:
+    """A project whose newest run is a repair of a break on Lua 5.1."""
+    repo = world.repository("watched", PLAN.replace('["5.1", "5.4"]', '["5.1", "5.2", "5.3", "5.4"]'), test__sh=GREEN)
+    repo.pushed({"test.sh": SPLIT, "red.sh": RED, "green.sh": GREEN}, "Draw the ruler in one go")
+    repo.pushed({"test.sh": GREEN}, "Draw the ruler properly")
+    return repo
+
+
+def axe(page: Page) -> list[str]:
+    """Violations that axe finds on the page, each with the elements concerned."""
+    page.evaluate(AXE.read_text())
+    found = page.evaluate("async () => (await axe.run(document, {runOnly: ['wcag2a', 'wcag2aa']})).violations")
+    return [f"{v['id']}: {[n['html'][:140] for n in v['nodes'][:3]]}" for v in found]
+
+
+def test_a_break_appears_fills_and_is_held_without_a_reload(world: World, page: Page) -> None:
+    repo = world.repository("live", PLAN.replace('["5.1", "5.4"]', '["5.1", "5.2", "5.3", "5.4"]'), test__sh=GREEN)
+    page.goto(f"{world.address}/p/live")
+    sentence = page.get_by_test_id("sentence")
+    expect(sentence).to_contain_text("Clear: 2 of 2 tests passed.")
+    page.evaluate("window.neverReloaded = true")
+
+    repo.commit({"test.sh": SPLIT, "red.sh": RED, "green.sh": GREEN}, "Draw the ruler in one go")
+    repo.push()
+    expect(page.get_by_text("Draw the ruler in one go")).to_be_visible()
+    expect(sentence).to_contain_text("Undecided")
+    expect(sentence).to_contain_text("Held: 1 test newly fails, only where lua=5.1.", timeout=30_000)
+    expect(page.get_by_test_id("gate")).to_contain_text("1, at most 0")
+    pair = page.get_by_test_id("expected-actual")
+    expect(pair).to_contain_text('expected"+-- +--"actual"+--+--"')
+    expect(page.get_by_test_id("findings")).to_contain_text("only where lua=5.1")
+
+    repo.commit({"README": "more"}, "Something on top")
+    repo.push()
+    expect(page.get_by_text("Something on top")).to_be_visible()
+    expect(sentence).to_contain_text("Held: 1 test newly fails, only where lua=5.1.", timeout=30_000)
+
+    mended = repo.commit({"test.sh": GREEN}, "Draw the ruler properly")
+    repo.push()
+    expect(page.get_by_text("Draw the ruler properly")).to_be_visible()
+    expect(sentence).to_contain_text("Clear: 1 test fixed; 2 of 2 tests passed.", timeout=30_000)
+    assert page.evaluate("window.neverReloaded") is True
+    said = sentence.inner_text()
+    assert said in repo.note(mended)
+
+
+def test_the_log_streams_while_the_step_runs(world: World, page: Page) -> None:
+    repo = world.repository("streaming", PLAN.replace('["5.1", "5.4"]', '["5.4"]'))
+    script = (
+        "for i in 1 2 3 4 5 6 7 8; do echo line $i of the log; sleep 0.6; done\nprintf '\\033[31mred words\\033[0m\\n'\n"
+        + GREEN
+    )
+    commit = repo.commit({"test.sh": script})
+    repo.push()
+    number = repo.run_of(commit, until="there")["run"]["number"]
+    page.goto(f"{world.address}/p/streaming/runs/{number}?section=evidence")
+    log = page.get_by_test_id("log")
+    expect(log).to_contain_text("line 2 of the log", timeout=15_000)
+    assert "line 8" not in log.inner_text()
+    expect(log).to_contain_text("line 8 of the log", timeout=15_000)
+    expect(page.get_by_test_id("sentence")).to_contain_text("Clear", timeout=15_000)
+    page.get_by_label("Search the log").fill("LINE 3")
+    expect(page.get_by_text("1 of 1 line")).to_be_visible()
+    colour = page.get_by_text("red words").evaluate("e => getComputedStyle(e).color")
+    assert colour == "rgb(191, 63, 38)"
+
+
+def test_every_selection_is_in_the_address_and_the_keys_move_it(world: World, page: Page, story: Repository) -> None:
+    page.goto(f"{world.address}/p/watched")
+    expect(page.get_by_test_id("sentence")).to_contain_text("1 test fixed")
+    page.keyboard.press("p")
+    expect(page).to_have_url(re.compile(r"/runs/2$"))
+    expect(page.get_by_test_id("sentence")).to_contain_text("Held")
+    page.keyboard.press("b")
+    expect(page).to_have_url(re.compile(r"base=2"))
+    page.keyboard.press("ArrowRight")
+    expect(page.get_by_text("read against #2")).to_be_visible()
+    expect(page.get_by_text("Tests against #2: 1 fixed.")).to_be_visible()
+    page.keyboard.press("2")
+    tile = page.get_by_test_id("tile").first
+    expect(tile).to_contain_text("2 passed")
+    tile.click()
+    expect(page).to_have_url(re.compile(r"cell=unit%2Flua%3D5.1"))
+    address = page.url
+    page.goto(f"{world.address}/")
+    page.goto(address)
+    expect(page.get_by_test_id("tile").first).to_have_attribute("aria-pressed", "true")
+    page.keyboard.press("End")
+    expect(page).to_have_url(re.compile(r"/p/watched\?"))
+    page.keyboard.press("l")
+    expect(page.get_by_role("option").filter(has_text="Draw the ruler in one go")).to_contain_text(
+        "Held: 1 test newly fails"
+    )
+    page.keyboard.press("Control+k")
+    page.get_by_role("textbox", name="Go to").fill("one go")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile(r"/p/watched/runs/2"))
+
+
+@pytest.mark.parametrize("scheme", ["light", "dark"])
+@pytest.mark.parametrize(
+    "path",
+    [
+        "/",
+        "/p/watched/runs/2",
+        "/p/watched/runs/2?section=matrix",
+        "/p/watched/runs/2?section=evidence",
+        "/p/watched?section=sent&list=1",
+        "/nowhere",
+    ],
+)
+def test_every_main_view_passes_axe(world: World, page: Page, story: Repository, path: str, scheme: str) -> None:
+    page.emulate_media(color_scheme="dark" if scheme == "dark" else "light")
+    page.goto(world.address + path)
+    page.wait_for_load_state("networkidle") if "p/" not in path else page.get_by_test_id("sentence").wait_for()
+    page.wait_for_timeout(300)
+    assert axe(page) == []
+
+
+def test_an_empty_project_says_what_to_do_next(world: World, page: Page) -> None:
+    world.repository("empty-one", None)
+    page.goto(f"{world.address}/p/empty-one")
+    expect(page.get_by_text("Nothing has run on main yet")).to_be_visible()
+    page.goto(f"{world.address}/p/no-such-project")
+    expect(page.get_by_text("there is no project 'no-such-project'")).to_be_visible()
+
+
+def test_a_plan_with_mistakes_shows_each_with_its_mend(world: World, page: Page) -> None:
+    repo = world.repository("mistaken", None)
+    repo.pushed({"myriant.toml": PLAN.replace("vary ", "varied").replace("steps", "step")})
+    page.goto(f"{world.address}/p/mistaken")
+    problems = page.get_by_test_id("plan-problems")
+    expect(problems).to_contain_text('unknown key "varied" in job unit')
+    expect(problems).to_contain_text("did you mean vary?")
