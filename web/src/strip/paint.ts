@@ -110,13 +110,13 @@ export class Painter {
     return picture;
   }
 
-  private gap(ctx: CanvasRenderingContext2D, x: number, height: number) {
+  private gap(ctx: CanvasRenderingContext2D, left: number, height: number) {
     ctx.strokeStyle = this.inks.faint;
     ctx.lineWidth = 1;
     ctx.setLineDash([1, 3]);
     ctx.beginPath();
-    ctx.moveTo(x + 2.5, TOP);
-    ctx.lineTo(x + 2.5, height - FOOT);
+    ctx.moveTo(left + 2.5, TOP);
+    ctx.lineTo(left + 2.5, height - FOOT);
     ctx.stroke();
     ctx.setLineDash([]);
   }
@@ -130,12 +130,12 @@ export class Painter {
     return x;
   }
 
-  private base(ctx: CanvasRenderingContext2D, x: number) {
+  private base(ctx: CanvasRenderingContext2D, left: number) {
     ctx.fillStyle = this.inks.accent;
     ctx.beginPath();
-    ctx.moveTo(x + 3, TOP - 1);
-    ctx.lineTo(x + 13, TOP - 1);
-    ctx.lineTo(x + 8, TOP - 8);
+    ctx.moveTo(left + 3, TOP - 1);
+    ctx.lineTo(left + 13, TOP - 1);
+    ctx.lineTo(left + 8, TOP - 8);
     ctx.fill();
   }
 }
