@@ -8,7 +8,7 @@ setup:            ## install what is missing and build the interface
 	@tools/setup
 
 demo: setup       ## run the demo until Ctrl-C
-	@$(BIN)/myriant up --demo --slots $(SLOTS)
+	@$(BIN)/myriant up --demo --slots $(SLOTS) --share .setup/wheels
 
 test: setup       ## lint, then every test
 	@tools/setup --with-browser
@@ -32,3 +32,4 @@ client: setup     ## generate the web client from the API
 lock:             ## pin the Python packages anew, with hashes (needs uv on PATH)
 	cd requirements && UV_CUSTOM_COMPILE_COMMAND="make lock" uv pip compile -q --universal --generate-hashes --python-version 3.11 main.in -o main.txt
 	cd requirements && UV_CUSTOM_COMPILE_COMMAND="make lock" uv pip compile -q --universal --generate-hashes --python-version 3.11 dev.in -o dev.txt
+	cd requirements && UV_CUSTOM_COMPILE_COMMAND="make lock" uv pip compile -q --generate-hashes --python-version 3.8 demo.in -o demo.txt

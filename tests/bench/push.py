@@ -18,7 +18,7 @@ def measure(samples: int = 15) -> None:
     with installed() as installation:
         site, demo = installation.site, installation.place.demo
         assert site is not None
-        load_demo(site, demo, lambda _: None)
+        load_demo(site, demo, [], lambda _: None, commits=3)
         waited, pushed = [], []
         for number in range(samples + 1):
             _idle(site)

@@ -116,6 +116,8 @@ class StepTold(BaseModel):
 class Finish(BaseModel):
     void: str = Field("", max_length=4000)
     missing: list[str] = Field([], max_length=1000)
+    missing_coverage: list[str] = Field([], max_length=1000)
+    workspace: str = Field("", max_length=4000)
     failed_steps: list[int] = Field([], max_length=1000)
     runtimes: dict[str, str] = {}
 

@@ -32,12 +32,15 @@ Data = Annotated[Path, typer.Option(help="The data directory.", default_factory=
 Port = Annotated[int, typer.Option(min=1, max=65535, help="The port on 127.0.0.1.")]
 Slots = Annotated[int, typer.Option(min=1, max=256, help="How many cells run side by side.")]
 
+Share = Annotated[list[Path], typer.Option(help="A folder that every cell may read, at its own path (repeatable).")]
+
 
 @app.command()
 def up(
     data: Data,
     port: Port = 8420,
     slots: Slots = 4,
+    share: Share = [],  # noqa: B006  # typer copies it
     with_demo: Annotated[bool, typer.Option("--demo", help="Load the demo.")] = False,
 ) -> None:
     """Start database, server, worker and one runner; stop them all with Ctrl-C."""
@@ -45,7 +48,7 @@ def up(
     from myriant.demo.load import load_demo
 
     try:
-        run_up(data, port, slots, load_demo if with_demo else None)
+        run_up(data, port, slots, share, load_demo if with_demo else None)
     except Trouble as trouble:
         stop(str(trouble), trouble.mend)
 
@@ -83,6 +86,7 @@ def runner(
     name: Annotated[str | None, typer.Option(help="Its name; the host's by default.")] = None,
     slots: Slots = 4,
     work: Annotated[Path, typer.Option(help="Where attempts get their folders.")] = Path("/var/tmp/myriant-runner"),
+    share: Share = [],  # noqa: B006  # typer copies it
 ) -> None:
     """Take cells from a server and execute them on this machine."""
     from myriant.runner.client import Refused
@@ -90,7 +94,7 @@ def runner(
 
     _log_to_stderr("runner")
     try:
-        run_runner(server, token, name=name, slots=slots, work=work)
+        run_runner(server, token, name=name, slots=slots, work=work, shared=share)
     except Refused as error:
         stop(f"the server refuses this runner: {error}")
 
@@ -169,14 +173,14 @@ def list_projects() -> None:
 
 @demo.command(name="push")
 def demo_push(
-    what: Annotated[str, typer.Argument(help="What to push: break or fix.")],
+    what: Annotated[str, typer.Argument(help="What to push: break, slow, uncover, flaky, vanish or fix.")],
     data: Data,
 ) -> None:
     """Make a real commit in the demo's repository and push it."""
-    from myriant.demo.scenario import SCENARIOS, push
+    from myriant.demo.scenario import WORDS, push
 
-    if what not in SCENARIOS:
-        stop(f"there is no scenario {what!r}", f"choose one of: {', '.join(SCENARIOS)}", status=2)
+    if what not in WORDS:
+        stop(f"there is no scenario {what!r}", f"choose one of: {', '.join(WORDS)}", status=2)
     if not Place(data).demo.exists():
         stop("the demo is not loaded", "run: make demo")
     for line in push(Place(data).demo, what):

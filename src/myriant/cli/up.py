@@ -8,7 +8,7 @@ import signal
 import socket
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import ExitStack
 from pathlib import Path
 
@@ -34,8 +34,10 @@ def say(text: str) -> None:
 class Installation:
     """One running installation; `begin` brings everything up, `stop` takes everything down."""
 
-    def __init__(self, place: Place, port: int, slots: int, *, tell: Callable[[str], None] = say) -> None:
-        self.place, self.port, self.slots, self.say = place, port, slots, tell
+    def __init__(
+        self, place: Place, port: int, slots: int, share: Sequence[Path] = (), *, tell: Callable[[str], None] = say
+    ) -> None:
+        self.place, self.port, self.slots, self.share, self.say = place, port, slots, share, tell
         self.address = f"http://127.0.0.1:{port}"
         self.database = Database(place.postgres)
         self.parts = Parts(tell)
@@ -69,7 +71,17 @@ class Installation:
         self.parts.start("server", ["server", "--port", str(self.port)])
         self.parts.start("worker", ["worker"])
         self.parts.start(
-            "runner", ["runner", "--server", self.address, "--slots", str(self.slots), "--work", str(self.place.work)]
+            "runner",
+            [
+                "runner",
+                "--server",
+                self.address,
+                "--slots",
+                str(self.slots),
+                "--work",
+                str(self.place.work),
+                *(w for p in self.share for w in ("--share", str(p))),
+            ],
         )
         self._wait_for_server()
         return self.site
@@ -139,17 +151,23 @@ def _port_is_free(port: int) -> None:
             ) from error
 
 
-def up(data: Path, port: int, slots: int, prepare: Callable[[Site, Path, Callable[[str], None]], None] | None) -> None:
+def up(
+    data: Path,
+    port: int,
+    slots: int,
+    share: list[Path],
+    prepare: Callable[[Site, Path, Sequence[Path], Callable[[str], None]], None] | None,
+) -> None:
     """Run an installation until Ctrl-C."""
     began = time.monotonic()
-    installation = Installation(Place(data), port, slots)
+    installation = Installation(Place(data), port, slots, share)
     stopping = threading.Event()
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: stopping.set())
     try:
         site = installation.begin()
         if prepare is not None:
-            prepare(site, installation.place.demo, say)
+            prepare(site, installation.place.demo, share, say)
         say(f"ready after {time.monotonic() - began:.1f} s; stop with Ctrl-C")
         typer.echo(f"\n  {installation.address}\n  sign in once within the hour: {installation.link()}\n")
         while not stopping.wait(0.3):

@@ -7,7 +7,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from myriant.demo.people import ANSELM, INGRID, TOBIAS, Author
+from myriant.demo.people import ANSELM, INGRID, MARISOL, TOBIAS, YUKI, Author
+
+CLEAN = "refs/tags/as-loaded"
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,17 +25,84 @@ class Edit:
 
     def apply(self, tree: Path) -> None:
         path = tree / self.file
-        path.write_text(path.read_text(encoding="utf-8").replace(self.old, self.new), encoding="utf-8")
+        text = path.read_text(encoding="utf-8")
+        if self.old not in text:
+            raise ValueError(f"{self.file} has not what should be replaced: {self.old!r}")
+        path.write_text(text.replace(self.old, self.new), encoding="utf-8")
+
+    def reversed(self) -> Edit:
+        return Edit(self.file, self.new, self.old)
 
 
 _RULER = """  local cells = {}
   for i = 1, marks do cells[i] = "+----" end
   return table.concat(cells, " ")
 """
-_SHORT_RULER = """  return string.rep("+----", marks, " ")
-"""
-_BREAK = Edit("lockstep/gauge.lua", _RULER, _SHORT_RULER)  # Lua 5.1 ignores the separator
-_FIX = Edit("lockstep/gauge.lua", _SHORT_RULER, _RULER)
+BREAK = Edit(
+    "lockstep/gauge.lua", _RULER, '  return string.rep("+----", marks, " ")\n'
+)  # Lua 5.1 ignores the separator
+FIX = BREAK.reversed()
+_SLOW = Edit(
+    "tidebook/predict.py", "    found = []\n    t = start\n", "    found = []\n    time.sleep(0.05)\n    t = start\n"
+)
+_SLOW_IMPORT = Edit("tidebook/predict.py", "import math\n", "import math\nimport time\n")
+_FLAKY = '''"""The office clock, which is not always right."""
+
+import os
+
+
+def test_the_office_clock_is_right():
+    assert os.urandom(1)[0] % 2 == 0, "expected the minute hand upright, got it bent"
+'''
+_FORECAST = '"""A forecast that nobody has tested yet."""\n' + "".join(
+    f'\n\ndef wind_{n}(level):\n    """Wind at gauge {n}."""\n    level += {n}\n    level *= 2\n    return level\n'
+    for n in range(12)
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Scenario:
+    repository: str
+    change: Callable[[Path], tuple[Author, str]]
+
+
+def _break(tree: Path) -> tuple[Author, str]:
+    if BREAK.applies(tree):
+        BREAK.apply(tree)
+        return TOBIAS, "Draw the ruler in one go"
+    return note(tree, INGRID, "Note the autumn levels")
+
+
+def _slow(tree: Path) -> tuple[Author, str]:
+    if _SLOW.applies(tree):
+        _SLOW_IMPORT.apply(tree)
+        _SLOW.apply(tree)
+    return MARISOL, "Give the tide time to turn"
+
+
+def _uncover(tree: Path) -> tuple[Author, str]:
+    (tree / "tidebook/forecast.py").write_text(_FORECAST, encoding="utf-8")
+    return YUKI, "Begin a wind forecast"
+
+
+def _flaky(tree: Path) -> tuple[Author, str]:
+    (tree / "tests/test_clock.py").write_text(_FLAKY, encoding="utf-8")
+    return TOBIAS, "Look at the office clock"
+
+
+def _vanish(tree: Path) -> tuple[Author, str]:
+    (tree / "tests/test_rounding.py").unlink(missing_ok=True)
+    return YUKI, "Move the rounding tests out of the way"
+
+
+SCENARIOS = {
+    "break": Scenario("lockstep", _break),
+    "slow": Scenario("tidebook", _slow),
+    "uncover": Scenario("tidebook", _uncover),
+    "flaky": Scenario("tidebook", _flaky),
+    "vanish": Scenario("tidebook", _vanish),
+}
+WORDS = (*SCENARIOS, "fix")
 
 
 def clone_of(folder: Path, repository: str) -> Path:
@@ -43,14 +112,13 @@ def clone_of(folder: Path, repository: str) -> Path:
 def commit(tree: Path, author: Author, message: str, *, at: str | None = None) -> None:
     """Commit everything in the work tree, as an invented person."""
     when = {"GIT_AUTHOR_DATE": at, "GIT_COMMITTER_DATE": at} if at else {}
-    git(tree, "add", "--all")
-    names = {
-        "GIT_AUTHOR_NAME": author.name,
-        "GIT_AUTHOR_EMAIL": author.mail,
-        "GIT_COMMITTER_NAME": author.name,
-        "GIT_COMMITTER_EMAIL": author.mail,
+    who = {
+        f"GIT_{role}_{what}": value
+        for role in ("AUTHOR", "COMMITTER")
+        for what, value in (("NAME", author.name), ("EMAIL", author.mail))
     }
-    git(tree, "commit", "--quiet", "--no-verify", "-m", message, environment={**names, **when})
+    git(tree, "add", "--all")
+    git(tree, "commit", "--quiet", "--no-verify", "--allow-empty", "-m", message, environment={**who, **when})
 
 
 def git(tree: Path, *words: str, environment: dict[str, str] | None = None) -> str:
@@ -74,21 +142,7 @@ def git(tree: Path, *words: str, environment: dict[str, str] | None = None) -> s
     return done.stdout + done.stderr
 
 
-def _break(tree: Path) -> tuple[Author, str]:
-    if _BREAK.applies(tree):
-        _BREAK.apply(tree)
-        return TOBIAS, "Draw the ruler in one go"
-    return _note(tree, INGRID, "Note the autumn levels")
-
-
-def _fix(tree: Path) -> tuple[Author, str]:
-    if _FIX.applies(tree):
-        _FIX.apply(tree)
-        return ANSELM, "Draw the ruler so that every Lua spaces it"
-    return _note(tree, ANSELM, "Note the winter levels")
-
-
-def _note(tree: Path, author: Author, message: str) -> tuple[Author, str]:
+def note(tree: Path, author: Author, message: str) -> tuple[Author, str]:
     """A harmless commit: a line in the levels book."""
     book = tree / "LEVELS.md"
     known = book.read_text(encoding="utf-8") if book.exists() else "# Levels\n"
@@ -98,19 +152,46 @@ def _note(tree: Path, author: Author, message: str) -> tuple[Author, str]:
     return author, message
 
 
-SCENARIOS: dict[str, Callable[[Path], tuple[Author, str]]] = {"break": _break, "fix": _fix}
-
-
 def push(folder: Path, what: str) -> list[str]:
-    """Commit a scenario in lockstep and push it to main; what git and the hook said."""
-    tree = clone_of(folder, "lockstep")
+    """Commit a scenario and push it to main; what git and the hook said.
+
+    "fix" puts every repository that a scenario changed back to how it was loaded; if there is none it
+    pushes a harmless commit to lockstep.
+    """
+    if what != "fix":
+        scenario = SCENARIOS[what]
+        tree = _fresh(folder, scenario.repository)
+        return _pushed(tree, scenario.repository, *scenario.change(tree))
+    said = []
+    for repository in ("lockstep", "tidebook"):
+        tree = clone_of(folder, repository)
+        if tree.exists() and _restored(_fresh(folder, repository)):
+            said += _pushed(tree, repository, ANSELM, "Put it back as it was")
+    return said or _pushed(
+        tree := _fresh(folder, "lockstep"), "lockstep", *note(tree, ANSELM, "Note the winter levels")
+    )
+
+
+def _fresh(folder: Path, repository: str) -> Path:
+    tree = clone_of(folder, repository)
     git(tree, "fetch", "--quiet", "origin")
     git(tree, "reset", "--quiet", "--hard", "origin/main")
-    author, message = SCENARIOS[what](tree)
+    return tree
+
+
+def _restored(tree: Path) -> bool:
+    book = tree / "LEVELS.md"
+    kept = book.read_text(encoding="utf-8") if book.exists() else None
+    git(tree, "read-tree", "-u", "--reset", CLEAN)
+    if kept is not None:
+        book.write_text(kept, encoding="utf-8")
+    git(tree, "add", "--all")
+    return bool(git(tree, "status", "--porcelain").strip())
+
+
+def _pushed(tree: Path, repository: str, author: Author, message: str) -> list[str]:
     commit(tree, author, message)
     said = git(tree, "push", "--quiet", "origin", "HEAD:main")
     head = git(tree, "rev-parse", "--short", "HEAD").strip()
-    return [
-        f'{head} "{message}" by {author.name} is pushed to main of lockstep',
-        *(line.removeprefix("remote: ").strip() for line in said.splitlines() if line.strip()),
-    ]
+    first = f'{head} "{message}" by {author.name} is pushed to main of {repository}'
+    return [first, *(line.removeprefix("remote: ").strip() for line in said.splitlines() if line.strip())]

@@ -12,6 +12,8 @@ import numpy as np
 from sqlalchemy import func
 from sqlalchemy.orm import Session
 
+from myriant.core.coverage.merge import merge_files
+from myriant.core.coverage.model import FileCoverage, Totals
 from myriant.core.diagnosis.compare import CellComparison, CellName, RunOutcomes, Tally, compare, tally
 from myriant.core.diagnosis.explain import explain
 from myriant.core.gate.judge import DEFAULT_RULES, Judged, Measured, judge, verdict_of
@@ -20,6 +22,12 @@ from myriant.core.plan.read import read_plan
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.store.changes import tell
+from myriant.store.coverage import (
+    coverage_files_of_attempts,
+    coverage_totals_of,
+    keep_coverage,
+    merged_coverage_of,
+)
 from myriant.store.queue import defer
 from myriant.store.results import Shown, all_not_passed, failing_outcomes_of, outcomes_of, trusted_attempts
 from myriant.store.runs import OPEN, cells_of, judged_runs_of, newest_clear_run
@@ -38,8 +46,8 @@ class Compared:
     attempts: Mapping[CellName, int]
 
 
-def conclude_run(site: Site, run_id: int) -> None:
-    """Judge a run whose cells have all ended. Running twice gives the same verdict."""
+def conclude_run(site: Site, run_id: int, *, follow_up: bool = True) -> None:
+    """Judge a run whose cells have all ended, and call for its announcement. Running twice gives the same verdict."""
     with site.store.transaction() as session:
         run = session.get(Run, run_id, with_for_update=True)
         if run is None or run.verdict == "exempt":
@@ -53,7 +61,8 @@ def conclude_run(site: Site, run_id: int) -> None:
         compared = compare_runs(session, run, baseline, since)
         _judge(site, session, project, run, baseline, cells, compared)
         tell(session, "run", project.name, run.number)
-        defer(session, "announce", lock=f"run-{run.id}", run_id=run.id)
+        if follow_up:
+            defer(session, "announce", lock=f"run-{run.id}", run_id=run.id)
 
 
 def gate_baseline(site: Site, session: Session, run: Run) -> Run | None:
@@ -118,17 +127,31 @@ def _judge(
         if c.counts.get("unexplained")
     ]
 
+    coverage = _merge_coverage(session, project.id, run, binding, compared)
+
     def measured(source: Mapping[str, Any], jobs: Sequence[str], measure: str) -> Fraction | None:
-        chosen = [source[j] for j in jobs or source if j in source]
-        return _value(chosen, measure)
+        return _value([source[j] for j in jobs or source if j in source], measure)
+
+    def line_share(of: Run | None, jobs: Sequence[str]) -> Fraction | None:
+        if of is None or (of is run and coverage is None):
+            return None
+        return coverage_share(session, of, jobs)
 
     now = {job: measures_of(t) for job, t in by_job.items()}
     before: Mapping[str, Any] = baseline.measures.get("jobs", {}) if baseline is not None else {}
     judged = judge(
         plan.rules if plan else DEFAULT_RULES,
         Measured(
-            now=lambda measure, jobs: measured(now, jobs, measure),
-            baseline=lambda measure, jobs: measured(before, jobs, measure) if before else None,
+            now=lambda measure, jobs: (
+                line_share(run, jobs) if measure == "coverage.line" else measured(now, jobs, measure)
+            ),
+            baseline=lambda measure, jobs: (
+                line_share(baseline, jobs)
+                if measure == "coverage.line"
+                else measured(before, jobs, measure)
+                if before
+                else None
+            ),
         ),
         untrusted,
         failed_steps,
@@ -156,6 +179,8 @@ def _judge(
                 ((run.ended_at if isinstance(run.ended_at, datetime) else datetime.now(UTC)) - began).total_seconds(),
             ),
             baseline=short,
+            coverage=coverage,
+            coverage_before=line_share(baseline, ()),
         )
     )
     run.verdict = verdict.value
@@ -173,6 +198,34 @@ def _judge(
         cells=[_noted(c) for c in cells],
         new=new,
     )
+
+
+def _merge_coverage(
+    session: Session, project_id: int, run: Run, cells: Sequence[Cell], compared: Compared
+) -> Fraction | None:
+    """Merge the cells' coverage by job and over all; the line share, None when some of it is missing."""
+    by_attempt = coverage_files_of_attempts(session, list(compared.attempts.values()))
+    by_job: dict[str, list[Mapping[str, FileCoverage]]] = {}
+    for (job, _), attempt in compared.attempts.items():
+        if attempt in by_attempt:
+            by_job.setdefault(job, []).append(by_attempt[attempt])
+    merged = {job: merge_files(parts) for job, parts in by_job.items()}
+    for job, files in merged.items():
+        keep_coverage(session, project_id, run.id, job, None, files)
+    whole = merge_files(merged.values())
+    keep_coverage(session, project_id, run.id, "", None, whole)
+    if any(c.counts.get("coverage_trouble") for c in cells):
+        return None
+    return sum((f.totals for f in whole.values()), Totals()).line_share
+
+
+def coverage_share(session: Session, run: Run, jobs: Sequence[str]) -> Fraction | None:
+    """The line share of a judged run, merged over some jobs (none given: all)."""
+    if len(jobs) <= 1:
+        totals = coverage_totals_of(session, [run.id]).get((run.id, jobs[0] if jobs else ""))
+        return totals.line_share if totals is not None else None
+    files = merge_files(merged_coverage_of(session, run.id, jobs).values())
+    return sum((f.totals for f in files.values()), Totals()).line_share
 
 
 def _tally_of(compared: Compared, job: str) -> Tally:

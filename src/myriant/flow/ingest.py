@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 
 import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from myriant.core.coverage.merge import merge_files
+from myriant.core.coverage.model import FileCoverage
+from myriant.core.coverage.read import read_coverage
 from myriant.core.plan.read import read_plan
 from myriant.core.results.identity import Identity, identities
 from myriant.core.results.junit import read_junit
@@ -16,6 +19,7 @@ from myriant.core.results.model import Outcome, Results
 from myriant.core.written import counted
 from myriant.flow.site import Site
 from myriant.store.changes import tell
+from myriant.store.coverage import keep_coverage
 from myriant.store.queue import defer
 from myriant.store.results import NotPassed, keep_results, test_numbers
 from myriant.store.tables import Attempt, Cell, Project, Report, Run, Step
@@ -31,6 +35,8 @@ class _Gathered:
     details: dict[int, tuple[str, str]] = field(default_factory=dict)
     untrusted: list[str] = field(default_factory=list)
     failing_steps: set[int] = field(default_factory=set)  # steps whose reports hold failures
+    coverage: list[Mapping[str, FileCoverage]] = field(default_factory=list)
+    coverage_trouble: list[str] = field(default_factory=list)
 
     def add(self, kind: str, step: int, results: Results) -> None:
         at = len(self.tests)
@@ -43,15 +49,16 @@ class _Gathered:
             self.failing_steps.add(step)
 
 
-def ingest_attempt(site: Site, attempt_id: int) -> None:
-    """Read the reports of a finished attempt. Running twice gives the same rows once."""
+def ingest_attempt(site: Site, attempt_id: int, *, follow_up: bool = True) -> None:
+    """Read the reports of a finished attempt; the run's last one calls for the conclusion, unless told not to.
+
+    Running twice gives the same rows once.
+    """
     with site.store.transaction() as session:
         attempt = session.get(Attempt, attempt_id)
         if attempt is None or attempt.state != "reading":
             return
-        reports = session.scalars(
-            select(Report).where(Report.attempt_id == attempt_id, Report.content == "tests").order_by(Report.number)
-        ).all()
+        reports = session.scalars(select(Report).where(Report.attempt_id == attempt_id).order_by(Report.number)).all()
         cell = session.get_one(Cell, attempt.cell_id)
         run = session.get_one(Run, cell.run_id)
         plan = read_plan((run.plan or "").encode()).plan
@@ -62,10 +69,14 @@ def ingest_attempt(site: Site, attempt_id: int) -> None:
             if collect.may_be_empty
         }
     gathered = _Gathered()
+    workspace = (attempt.finish or {}).get("workspace") or "/workspace"
     for report in reports:
-        _read(site, report, gathered, may_be_empty=(report.step, report.kind) in may_be_empty)
+        if report.content == "coverage":
+            _read_coverage(site, report, gathered, workspace)
+        else:
+            _read(site, report, gathered, may_be_empty=(report.step, report.kind) in may_be_empty)
     with site.store.transaction() as session:
-        _conclude_attempt(session, attempt_id, reports, gathered)
+        _conclude_attempt(session, attempt_id, reports, gathered, follow_up=follow_up)
 
 
 def _read(site: Site, report: Report, gathered: _Gathered, *, may_be_empty: bool) -> None:
@@ -85,7 +96,22 @@ def _read(site: Site, report: Report, gathered: _Gathered, *, may_be_empty: bool
     gathered.add(report.kind, report.step, results)
 
 
-def _conclude_attempt(session: Session, attempt_id: int, reports: Sequence[Report], gathered: _Gathered) -> None:
+def _read_coverage(site: Site, report: Report, gathered: _Gathered, workspace: str) -> None:
+    try:
+        _, coverage = read_coverage(site.blobs.chunks(report.blob), (workspace,))
+    except FileNotFoundError:
+        gathered.coverage_trouble.append(f"the stored report {report.path} is gone")
+        return
+    report.problems = [asdict(p) for p in coverage.problems]
+    if coverage.error is not None:
+        gathered.coverage_trouble.append(f"the report {report.path} is not to be trusted: {coverage.error.message}")
+    else:
+        gathered.coverage.append(coverage.files)
+
+
+def _conclude_attempt(
+    session: Session, attempt_id: int, reports: Sequence[Report], gathered: _Gathered, *, follow_up: bool
+) -> None:
     attempt = session.get_one(Attempt, attempt_id, with_for_update=True)
     if attempt.state != "reading":
         return
@@ -96,6 +122,7 @@ def _conclude_attempt(session: Session, attempt_id: int, reports: Sequence[Repor
         session.merge(report)
     _keep(session, project.id, cell.job, attempt_id, gathered)
     said = attempt.finish or {}
+    keep_coverage(session, project.id, run.id, cell.job, attempt_id, merge_files(gathered.coverage))
     untrusted = [*filter(None, [said.get("void")]), *said.get("missing", []), *gathered.untrusted]
     names = {s.position: s.name for s in session.scalars(select(Step).where(Step.attempt_id == attempt_id))}
     failed_steps: list[int] = said.get("failed_steps", [])
@@ -119,12 +146,13 @@ def _conclude_attempt(session: Session, attempt_id: int, reports: Sequence[Repor
             "errored": gathered.outcomes.count(Outcome.ERRORED),
             "skipped": gathered.outcomes.count(Outcome.SKIPPED),
             "unexplained": unexplained,
+            "coverage_trouble": [*said.get("missing_coverage", []), *gathered.coverage_trouble],
         }
         session.flush()
         still_open = session.scalar(
             select(func.count()).where(Cell.run_id == run.id, Cell.state.in_(("waiting", "running")))
         )
-        if not still_open:
+        if not still_open and follow_up:
             defer(session, "conclude", lock=f"run-{run.id}", priority=5, run_id=run.id)
     tell(session, "cell", project.name, run.number)
 

@@ -42,7 +42,7 @@ def plan_run(site: Site, run_id: int) -> None:
         return
     with site.store.transaction() as session:
         run = session.get_one(Run, run_id, with_for_update=True)
-        _describe(run, commit, depth)
+        describe(run, commit, depth)
         if source is None:
             _hold(session, run, _no_plan(mirror, run.commit))
         else:
@@ -50,7 +50,7 @@ def plan_run(site: Site, run_id: int) -> None:
         tell(session, "run", project.name, run.number)
 
 
-def _describe(run: Run, commit: Commit, depth: int) -> None:
+def describe(run: Run, commit: Commit, depth: int) -> None:
     run.tree, run.depth, run.title = commit.tree, depth, commit.title
     run.author, run.author_mail, run.authored_at = commit.author, commit.mail, commit.at
 
@@ -96,8 +96,8 @@ def starts_nothing(plan: Plan, branch: str) -> str | None:
     return None
 
 
-def make_cells(session: Session, run: Run, plan: Plan) -> None:
-    """The run's cells, waiting, in the order of the plan."""
+def make_cells(session: Session, run: Run, plan: Plan, state: str = "waiting") -> None:
+    """The run's cells, in the order of the plan."""
     session.execute(delete(Cell).where(Cell.run_id == run.id))
     position = 0
     for job in plan.jobs:
@@ -112,11 +112,11 @@ def make_cells(session: Session, run: Run, plan: Plan) -> None:
                     values=cell.values,
                     wants=list(cell.wants),
                     advisory=cell.advisory,
-                    state="waiting",
+                    state=state,
                 )
             )
             position += 1
-    run.state, run.reason = "waiting", ""
+    run.state, run.reason = state, ""
     if position == 0:
         _hold(session, run, "no cell is left of the plan: every combination is dropped")
 

@@ -12,6 +12,7 @@ from typing import Any
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from myriant.core.coverage.model import Totals
 from myriant.core.diagnosis.expected import expected_and_actual
 from myriant.core.diagnosis.explain import explain
 from myriant.core.plan.read import read_plan
@@ -21,6 +22,7 @@ from myriant.core.written import percent
 from myriant.flow.conclude import Compared, compare_runs, gate_baseline, runs_since, test_title
 from myriant.flow.errors import NotFound
 from myriant.flow.site import Site
+from myriant.store.coverage import coverage_totals_of, coverage_totals_of_attempts
 from myriant.store.results import Shown, all_not_passed
 from myriant.store.runs import (
     attempts_of,
@@ -88,6 +90,7 @@ class Column:
     marks: str
     new: int
     fixed: int
+    coverage: float | None  # line share, merged over the cells
     gap: int  # commits before this one, back to the column before, that have no run of their own
 
 
@@ -140,6 +143,8 @@ class CellView:
     new: int
     known: int
     fixed: int
+    coverage: float | None  # line share of this cell alone
+    waited: float | None  # seconds from the run to the lease
 
 
 @dataclass(frozen=True, slots=True)
@@ -154,6 +159,18 @@ class PlanProblem:
 
 
 @dataclass(frozen=True, slots=True)
+class CoverageView:
+    """Lines and branches covered, and the change of the line share against the gate baseline."""
+
+    shown: str
+    lines_valid: int
+    lines_covered: int
+    branches_valid: int
+    branches_covered: int
+    change: float | None  # in percentage points
+
+
+@dataclass(frozen=True, slots=True)
 class RunView:
     project: str
     run: RunLine
@@ -162,6 +179,7 @@ class RunView:
     reason: str
     share_passed: str | None
     tests: int
+    coverage: CoverageView | None
     baseline: RunLine | None
     judged: list[JudgedRule]
     problems: list[PlanProblem]
@@ -324,6 +342,7 @@ def strip(site: Site, name: str, branch: str | None, before: int | None, limit: 
             .where(Cell.run_id.in_([r.id for r in runs]))
             .order_by(Cell.run_id.desc(), Cell.position)
         ).all()
+        shares = coverage_totals_of(session, [r.id for r in runs])
         branches = list(
             session.scalars(
                 select(Run.branch)
@@ -351,7 +370,9 @@ def strip(site: Site, name: str, branch: str | None, before: int | None, limit: 
         counts[run_id][1] += cell_counts.get("fixed", 0)
     gaps = [0, *(max(0, b.depth - a.depth - 1) for a, b in itertools.pairwise(runs))]
     columns = [
-        Column(run_line(r), "".join(marks[r.id]), counts[r.id][0], counts[r.id][1], gap)
+        Column(
+            run_line(r), "".join(marks[r.id]), counts[r.id][0], counts[r.id][1], _fraction(shares.get((r.id, ""))), gap
+        )
         for r, gap in zip(runs, gaps, strict=False)
     ]
     return Strip(name, branch, branches, list(lanes.values()), columns, more)
@@ -369,6 +390,7 @@ def run(site: Site, name: str, number: int) -> RunView:
         offers = [(r.name, set(r.offers)) for r in runners_in_touch(session, datetime.now(UTC) - IN_TOUCH)]
         runtimes = {(r["family"], r["version"]) for x in session.scalars(select(Runner)) for r in x.runtimes}
         shares = _share(row)
+        covered = coverage_totals_of_attempts(session, list(attempts))
         return RunView(
             project=name,
             run=run_line(row),
@@ -377,10 +399,13 @@ def run(site: Site, name: str, number: int) -> RunView:
             reason=row.reason,
             share_passed=shares[0],
             tests=shares[1],
+            coverage=_coverage_view(session, row, base),
             baseline=run_line(base) if base else None,
             judged=[JudgedRule(**j) for j in row.judged],
             problems=[PlanProblem(**p) for p in row.problems],
-            cells=[_cell_view(c, attempts.get(c.attempt_id or 0), offers, runtimes) for c in cells],
+            cells=[
+                _cell_view(c, attempts.get(c.attempt_id or 0), offers, runtimes, covered, row.created_at) for c in cells
+            ],
             note=row.note,
             noted_at=row.noted_at,
             note_trouble=row.note_trouble,
@@ -615,6 +640,21 @@ def _project_line(session: Session, p: Project) -> ProjectLine:
     )
 
 
+def _fraction(totals: Totals | None) -> float | None:
+    return None if totals is None or totals.line_share is None else float(totals.line_share)
+
+
+def _coverage_view(session: Session, row: Run, base: Run | None) -> CoverageView | None:
+    found = coverage_totals_of(session, [row.id, *([base.id] if base else [])])
+    now, before = found.get((row.id, "")), found.get((base.id, "")) if base else None
+    if now is None or now.line_share is None:
+        return None
+    change = float((now.line_share - before.line_share) * 100) if before and before.line_share is not None else None
+    return CoverageView(
+        percent(now.line_share), now.lines_valid, now.lines_covered, now.branches_valid, now.branches_covered, change
+    )
+
+
 def _share(row: Run) -> tuple[str | None, int]:
     jobs = row.measures.get("jobs", {}).values()
     passed = sum(j["tests.passed"] for j in jobs)
@@ -623,7 +663,12 @@ def _share(row: Run) -> tuple[str | None, int]:
 
 
 def _cell_view(
-    c: Cell, a: Attempt | None, offers: Sequence[tuple[str, set[str]]], runtimes: set[tuple[str, str]]
+    c: Cell,
+    a: Attempt | None,
+    offers: Sequence[tuple[str, set[str]]],
+    runtimes: set[tuple[str, str]],
+    covered: dict[int, Totals],
+    began: datetime,
 ) -> CellView:
     counts = c.counts
     reason = c.reason
@@ -631,11 +676,32 @@ def _cell_view(
         reason = waiting_reason(c, offers, runtimes) or reason or "waiting for a free slot"
     seconds = (a.ended_at - (a.started_at or a.created_at)).total_seconds() if a and a.ended_at else None
     return CellView(
-        c.id, c.job, c.job_title, c.key, c.values, c.advisory, c.state, c.mark, reason,
-        c.attempt_id, a.number if a else 0, a.runner if a else "", a.runtimes if a else {}, seconds,
+        c.id,
+        c.job,
+        c.job_title,
+        c.key,
+        c.values,
+        c.advisory,
+        c.state,
+        c.mark,
+        reason,
+        c.attempt_id,
+        a.number if a else 0,
+        a.runner if a else "",
+        a.runtimes if a else {},
+        seconds,
         (a.started_at or a.created_at) if a else None,
-        *(counts.get(k, 0) for k in ("total", "passed", "failed", "errored", "skipped", "new", "known", "fixed")),
-    )  # fmt: skip
+        counts.get("total", 0),
+        counts.get("passed", 0),
+        counts.get("failed", 0),
+        counts.get("errored", 0),
+        counts.get("skipped", 0),
+        counts.get("new", 0),
+        counts.get("known", 0),
+        counts.get("fixed", 0),
+        _fraction(covered.get(c.attempt_id or 0)),
+        max(0.0, (a.created_at - began).total_seconds()) if a else None,
+    )
 
 
 def waiting_reason(cell: Cell, offers: Sequence[tuple[str, set[str]]], runtimes: set[tuple[str, str]]) -> str | None:

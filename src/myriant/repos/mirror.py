@@ -86,6 +86,13 @@ class Mirror:
         """How many first-parent ancestors a commit has: its place in the order of ancestry."""
         return int(git(self.path, "rev-list", "--first-parent", "--count", commit, "--")) - 1
 
+    def note_here(self, commit: str, text: str) -> None:
+        """Write the commit note in the mirror only; `send_notes` delivers many at once."""
+        git(self.path, "notes", f"--ref={NOTES}", "add", "--force", "--file=-", commit, feed=text.encode())
+
+    def send_notes(self) -> None:
+        git(self.path, "push", "--quiet", "--", self.address, f"{NOTES}:{NOTES}")
+
     def note(self, commit: str, text: str) -> None:
         """Write the commit note and send it to the repository; another writer's notes are kept."""
         for attempt in range(5):
@@ -103,7 +110,7 @@ class Mirror:
                 known = None
             if known is not None and known.strip() == text.strip():
                 return
-            git(self.path, "notes", f"--ref={NOTES}", "add", "--force", "--file=-", commit, feed=text.encode())
+            self.note_here(commit, text)
             try:
                 git(self.path, "push", "--quiet", "--", self.address, f"{NOTES}:{NOTES}")
                 return

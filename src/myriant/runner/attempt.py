@@ -37,6 +37,7 @@ class _Said:
     """What the runner tells at the end."""
 
     missing: list[str] = field(default_factory=list)
+    missing_coverage: list[str] = field(default_factory=list)
     failed_steps: list[int] = field(default_factory=list)
     runtimes: dict[str, str] = field(default_factory=dict)
     void: str = ""
@@ -46,12 +47,20 @@ class Execution:
     """An attempt being executed; `stop` may be called from another thread."""
 
     def __init__(
-        self, lease: Lease, server: Server, sandbox: Sandbox, runtimes: list[Runtime], base: Path, user: int
+        self,
+        lease: Lease,
+        server: Server,
+        sandbox: Sandbox,
+        runtimes: list[Runtime],
+        shared: tuple[Path, ...],
+        base: Path,
+        user: int,
     ) -> None:
         self.lease, self.server, self.sandbox = lease, server, sandbox
         self.runtimes = [_chosen(wish, runtimes) for wish in lease.wants]
         roots = tuple(dict.fromkeys(r.root for r in self.runtimes if r and r.root))
-        self.room = Room(base, user, roots)
+        self.shared = shared
+        self.room = Room(base, user, tuple(dict.fromkeys((*roots, *shared))))
         self.stopped = threading.Event()
         self._process: subprocess.Popen[bytes] | None = None
         self._reports = 0
@@ -80,6 +89,8 @@ class Execution:
                     {
                         "void": said.void[:4000],
                         "missing": said.missing,
+                        "missing_coverage": said.missing_coverage,
+                        "workspace": WORKSPACE if self.sandbox.bubblewrap else str(self.room.workspace),
                         "failed_steps": said.failed_steps,
                         "runtimes": said.runtimes,
                     },
@@ -248,6 +259,7 @@ class Execution:
             "MYRIANT_EVENT": lease.event,
             "MYRIANT_BRANCH": lease.branch,
             "MYRIANT_COMMIT": lease.commit,
+            "MYRIANT_SHARED": ":".join(map(str, self.shared)),
             "MYRIANT_BASE_COMMIT": lease.before,
             "MYRIANT_WORKSPACE": WORKSPACE if self.sandbox.bubblewrap else str(self.room.workspace),
             **{f"MYRIANT_CELL_{k.upper().replace('-', '_')}": v for k, v in lease.values.items()},
@@ -263,9 +275,10 @@ class Execution:
                         self.server.report(self.lease, self._reports, report.path, report.copy, params)
                         self._reports += 1
                         report.copy.unlink()
-                    if not found and content == "tests" and not collect.may_be_empty:
+                    if not found and not collect.may_be_empty:
                         why = f", and {stale[0]} was there before the steps began" if stale else ""
-                        said.missing.append(f"report missing: no file matches {glob} after step {step.name}{why}")
+                        missing = said.missing if content == "tests" else said.missing_coverage
+                        missing.append(f"report missing: no file matches {glob} after step {step.name}{why}")
 
 
 def _chosen(wish: str, runtimes: list[Runtime]) -> Runtime | None:

@@ -8,6 +8,7 @@ import signal
 import socket
 import threading
 import uuid
+from collections.abc import Sequence
 from dataclasses import asdict
 from pathlib import Path
 
@@ -27,8 +28,9 @@ class _Ended(Exception):
 
 
 class Runner:
-    def __init__(self, server: Server, *, name: str | None, slots: int, work: Path) -> None:
+    def __init__(self, server: Server, *, name: str | None, slots: int, work: Path, shared: Sequence[Path]) -> None:
         self.server, self.slots, self.work = server, slots, work
+        self.shared = tuple(p.resolve() for p in shared if p.is_dir())
         self.name = name or socket.gethostname()
         work.mkdir(parents=True, exist_ok=True)
         work.chmod(0o711)
@@ -90,6 +92,7 @@ class Runner:
                 self.server,
                 self.sandbox,
                 self.runtimes,
+                self.shared,
                 self.work / f"attempt-{lease.attempt}",
                 FIRST_USER + slot,
             )
@@ -122,10 +125,12 @@ class Runner:
                     running[attempt].stop()
 
 
-def run_runner(address: str, token: str, *, name: str | None, slots: int, work: Path) -> None:
+def run_runner(
+    address: str, token: str, *, name: str | None, slots: int, work: Path, shared: Sequence[Path] = ()
+) -> None:
     """Be a runner until a signal ends it."""
     server = Server(address, token)
-    runner = Runner(server, name=name, slots=slots, work=work)
+    runner = Runner(server, name=name, slots=slots, work=work, shared=shared)
 
     def end(*_: object) -> None:
         runner.stop()

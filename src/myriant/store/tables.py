@@ -267,6 +267,43 @@ class Segment(Base):
     durations: Mapped[bytes]
 
 
+class SourceFile(Base):
+    """A path that coverage names, in its project."""
+
+    __tablename__ = "source_file"
+    __table_args__ = (UniqueConstraint("project_id", "path"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    path: Mapped[str]
+
+
+class CoverageTotal(Base):
+    """Coverage of one attempt, or merged over the cells of a job (no attempt) or of all jobs (empty job)."""
+
+    __tablename__ = "coverage_total"
+    __table_args__ = (
+        Index("coverage_of_run", "run_id", "job", unique=True, postgresql_where=text("attempt_id IS NULL")),
+        Index("coverage_of_attempt", "attempt_id", unique=True, postgresql_where=text("attempt_id IS NOT NULL")),
+    )
+    id: Mapped[int] = mapped_column(primary_key=True)
+    run_id: Mapped[int] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"))
+    job: Mapped[str]
+    attempt_id: Mapped[int | None] = mapped_column(ForeignKey("attempt.id", ondelete="CASCADE"))
+    lines_valid: Mapped[int]
+    lines_covered: Mapped[int]
+    branches_valid: Mapped[int]
+    branches_covered: Mapped[int]
+
+
+class CoverageFile(Base):
+    """One file's packed coverage under a total."""
+
+    __tablename__ = "coverage_file"
+    total_id: Mapped[int] = mapped_column(ForeignKey("coverage_total.id", ondelete="CASCADE"), primary_key=True)
+    file_id: Mapped[int] = mapped_column(ForeignKey("source_file.id", ondelete="CASCADE"), primary_key=True)
+    packed: Mapped[bytes]
+
+
 class Runner(Base):
     __tablename__ = "runner"
     id: Mapped[int] = mapped_column(primary_key=True)

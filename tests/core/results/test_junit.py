@@ -10,8 +10,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from myriant.core.results.identity import identities
-from myriant.core.results.junit import MOST_TOKEN, read_junit
+from myriant.core.results.junit import read_junit
 from myriant.core.results.model import Outcome
+from myriant.core.xml import MOST_TOKEN
 
 GOOD = b"""<?xml version="1.0" encoding="UTF-8"?>
 <testsuites tests="99">

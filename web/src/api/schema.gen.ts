@@ -478,6 +478,10 @@ export interface components {
             known: number;
             /** Fixed */
             fixed: number;
+            /** Coverage */
+            coverage: number | null;
+            /** Waited */
+            waited: number | null;
         };
         /** Claim */
         Claim: {
@@ -519,8 +523,28 @@ export interface components {
             new: number;
             /** Fixed */
             fixed: number;
+            /** Coverage */
+            coverage: number | null;
             /** Gap */
             gap: number;
+        };
+        /**
+         * CoverageView
+         * @description Lines and branches covered, and the change of the line share against the gate baseline.
+         */
+        CoverageView: {
+            /** Shown */
+            shown: string;
+            /** Lines Valid */
+            lines_valid: number;
+            /** Lines Covered */
+            lines_covered: number;
+            /** Branches Valid */
+            branches_valid: number;
+            /** Branches Covered */
+            branches_covered: number;
+            /** Change */
+            change: number | null;
         };
         /** Enrolled */
         Enrolled: {
@@ -606,6 +630,16 @@ export interface components {
              * @default []
              */
             missing: string[];
+            /**
+             * Missing Coverage
+             * @default []
+             */
+            missing_coverage: string[];
+            /**
+             * Workspace
+             * @default
+             */
+            workspace: string;
             /**
              * Failed Steps
              * @default []
@@ -867,6 +901,7 @@ export interface components {
             share_passed: string | null;
             /** Tests */
             tests: number;
+            coverage: components["schemas"]["CoverageView"] | null;
             baseline: components["schemas"]["RunLine"] | null;
             /** Judged */
             judged: components["schemas"]["JudgedRule"][];

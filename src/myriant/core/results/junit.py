@@ -12,19 +12,12 @@ from collections.abc import Iterable
 from xml.parsers import expat
 
 from myriant.core.results.model import Detail, Oddity, Outcome, Results
+from myriant.core.xml import MOST_DEPTH, Refused, explained, feed, make_parser
 
-MOST_DEPTH = 200
-MOST_BYTES = 1 << 30
-MOST_TOKEN = 4 << 20
 MOST_CASES = 2_000_000
 MOST_TEXT = 256 * 1024  # characters kept of one message or stack
 MOST_NAME = 2_000
-_CHUNK = 1 << 16
 _VERDICTS = {"failure": Outcome.FAILED, "error": Outcome.ERRORED, "skipped": Outcome.SKIPPED}
-
-
-class _Refused(Exception):
-    """The file goes beyond what is read; the message says how."""
 
 
 def read_junit(chunks: Iterable[bytes]) -> Results:
@@ -40,12 +33,9 @@ def read_junit(chunks: Iterable[bytes]) -> Results:
 class _Reader:
     def __init__(self) -> None:
         self.results = Results()
-        self.parser = expat.ParserCreate()
-        self.parser.buffer_text = True
-        self.parser.buffer_size = 1 << 16
+        self.parser = make_parser()
         self.parser.StartElementHandler = self.start
         self.parser.EndElementHandler = self.end
-        self.parser.EntityDeclHandler = self.entity
         self.path: list[str] = []  # names of the suites that are open
         self.suite = ""
         self.depth = 0
@@ -59,34 +49,9 @@ class _Reader:
         self.unnamed = 0
 
     def read(self, chunks: Iterable[bytes]) -> None:
-        parser, size, begun = self.parser, 0, False
-        try:
-            for chunk in chunks:
-                if not begun:
-                    chunk = chunk.lstrip(b" \t\r\n")
-                    if not chunk:
-                        continue
-                    begun = True
-                for at in range(0, len(chunk), _CHUNK):
-                    piece = chunk[at : at + _CHUNK]
-                    size += len(piece)
-                    if size > MOST_BYTES:
-                        raise _Refused(f"the file is larger than {MOST_BYTES:,} bytes")
-                    parser.Parse(piece, False)
-                    if size - max(parser.CurrentByteIndex, 0) > MOST_TOKEN:
-                        raise _Refused(f"one tag or attribute is larger than {MOST_TOKEN:,} bytes")
-            if not begun:
-                self.fault("the file is empty")
-                return
-            parser.Parse(b"", True)
-        except _Refused as refusal:
-            self.fault(str(refusal))
-            return
-        except expat.ExpatError as error:
-            self.fault(_explained(error, seen_root=self.roots > 0, cases=len(self.results)))
-            return
-        except (LookupError, UnicodeDecodeError, ValueError) as error:
-            self.fault(f"its text encoding cannot be read: {error}")
+        reason = feed(self.parser, chunks, self.explain)
+        if reason is not None:
+            self.fault(reason)
             return
         if not len(self.results) and self.results.error is None:
             self.fault("the report holds no test")
@@ -101,8 +66,9 @@ class _Reader:
     def warn(self, message: str) -> None:
         self.results.problems.append(Oddity("warning", message, 0))
 
-    def entity(self, name: str, *_: object) -> None:
-        raise _Refused(f'it declares the entity "{name[:40]}"; entities are never expanded')
+    def explain(self, error: expat.ExpatError) -> str:
+        cases = len(self.results)
+        return explained(error, seen_root=self.roots > 0, found=f"{cases} cases" if cases else "")
 
     def start(self, name: str, attributes: dict[str, str]) -> None:
         self.depth += 1
@@ -117,10 +83,10 @@ class _Reader:
             self.suite = " › ".join(filter(None, self.path))
         elif not self.roots:
             if name != "testsuites":
-                raise _Refused(f"its root element is <{name[:40]}>, not <testsuites> or <testsuite>")
+                raise Refused(f"its root element is <{name[:40]}>, not <testsuites> or <testsuite>")
             self.roots += 1
         if self.depth > MOST_DEPTH:
-            raise _Refused(f"elements are nested more than {MOST_DEPTH} deep")
+            raise Refused(f"elements are nested more than {MOST_DEPTH} deep")
 
     def case(self, attributes: dict[str, str]) -> None:
         results, get = self.results, attributes.get
@@ -184,7 +150,7 @@ class _Reader:
                 results.details[len(results.outcomes) - 1] = self.detail
                 self.detail = None
             if len(results.outcomes) > MOST_CASES:
-                raise _Refused(f"more than {MOST_CASES:,} cases in one file")
+                raise Refused(f"more than {MOST_CASES:,} cases in one file")
         elif self.in_case:
             if name in _VERDICTS and self.detail is not None:
                 self.detail.text += "".join(self.collected).strip("\n")
@@ -196,12 +162,3 @@ class _Reader:
         elif name == "testsuite" and self.path:
             self.path.pop()
             self.suite = " › ".join(filter(None, self.path))
-
-
-def _explained(error: expat.ExpatError, *, seen_root: bool, cases: int) -> str:
-    reason = expat.ErrorString(error.code)
-    if error.code == expat.errors.codes[expat.errors.XML_ERROR_NO_ELEMENTS] or reason == "unclosed token":
-        return f"it is cut off at line {error.lineno}" + (f" after {cases} cases" if cases else "")
-    if not seen_root:
-        return f"it is not XML ({reason} at line {error.lineno}, column {error.offset + 1})"
-    return f"it is not well-formed ({reason} at line {error.lineno}, column {error.offset + 1}) after {cases} cases"

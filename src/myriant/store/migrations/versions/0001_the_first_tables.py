@@ -117,6 +117,15 @@ def upgrade() -> None:
         "run_open", "run", ["project_id"], unique=False, postgresql_where=sa.text("state in ('waiting', 'running')")
     )
     op.create_table(
+        "source_file",
+        sa.Column("id", sa.Integer(), nullable=False),
+        sa.Column("project_id", sa.Integer(), nullable=False),
+        sa.Column("path", sa.Text(), nullable=False),
+        sa.ForeignKeyConstraint(["project_id"], ["project.id"], ondelete="CASCADE"),
+        sa.PrimaryKeyConstraint("id"),
+        sa.UniqueConstraint("project_id", "path"),
+    )
+    op.create_table(
         "test",
         sa.Column("project_id", sa.Integer(), nullable=False),
         sa.Column("number", sa.Integer(), nullable=False),
@@ -197,6 +206,34 @@ def upgrade() -> None:
         "attempt_leased", "attempt", ["lease_until"], unique=False, postgresql_where=sa.text("state = 'running'")
     )
     op.create_table(
+        "coverage_total",
+        sa.Column("id", sa.Integer(), nullable=False),
+        sa.Column("run_id", sa.Integer(), nullable=False),
+        sa.Column("job", sa.Text(), nullable=False),
+        sa.Column("attempt_id", sa.Integer(), nullable=True),
+        sa.Column("lines_valid", sa.Integer(), nullable=False),
+        sa.Column("lines_covered", sa.Integer(), nullable=False),
+        sa.Column("branches_valid", sa.Integer(), nullable=False),
+        sa.Column("branches_covered", sa.Integer(), nullable=False),
+        sa.ForeignKeyConstraint(["attempt_id"], ["attempt.id"], ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(["run_id"], ["run.id"], ondelete="CASCADE"),
+        sa.PrimaryKeyConstraint("id"),
+    )
+    op.create_index(
+        "coverage_of_attempt",
+        "coverage_total",
+        ["attempt_id"],
+        unique=True,
+        postgresql_where=sa.text("attempt_id IS NOT NULL"),
+    )
+    op.create_index(
+        "coverage_of_run",
+        "coverage_total",
+        ["run_id", "job"],
+        unique=True,
+        postgresql_where=sa.text("attempt_id IS NULL"),
+    )
+    op.create_table(
         "failure",
         sa.Column("attempt_id", sa.Integer(), nullable=False),
         sa.Column("test", sa.Integer(), nullable=False),
@@ -263,6 +300,15 @@ def upgrade() -> None:
         sa.Column("log_to", sa.BigInteger(), nullable=True),
         sa.ForeignKeyConstraint(["attempt_id"], ["attempt.id"], ondelete="CASCADE"),
         sa.PrimaryKeyConstraint("attempt_id", "position"),
+    )
+    op.create_table(
+        "coverage_file",
+        sa.Column("total_id", sa.Integer(), nullable=False),
+        sa.Column("file_id", sa.Integer(), nullable=False),
+        sa.Column("packed", sa.LargeBinary(), nullable=False),
+        sa.ForeignKeyConstraint(["file_id"], ["source_file.id"], ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(["total_id"], ["coverage_total.id"], ondelete="CASCADE"),
+        sa.PrimaryKeyConstraint("total_id", "file_id"),
     )
     # ### end Alembic commands ###
 

@@ -1,0 +1,1 @@
+"""Coverage: reading reports, packing, merging, totals."""

@@ -1,0 +1,1 @@
+"""Tide heights from harmonic constituents."""

@@ -1,0 +1,195 @@
+"""History from elsewhere: runs that happened before, with their own time, through the same reading and judging.
+
+Only for privileged callers: the time of occurrence is believed. Order is ancestry all the same.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import secrets
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from myriant.core.plan.model import FILE_NAME, Job
+from myriant.core.plan.read import read_plan
+from myriant.flow.conclude import conclude_run
+from myriant.flow.errors import BadInput
+from myriant.flow.ingest import ingest_attempt
+from myriant.flow.planning import describe, make_cells
+from myriant.flow.site import Site
+from myriant.store.changes import tell
+from myriant.store.runs import cells_of, next_run_number, project_named
+from myriant.store.tables import Attempt, Cell, LogChunk, Report, Run, Step
+
+
+@dataclass(frozen=True, slots=True)
+class PastReport:
+    step: int
+    content: str  # tests, coverage
+    kind: str
+    path: str
+    data: bytes
+
+
+@dataclass(frozen=True, slots=True)
+class PastCell:
+    """What happened in a cell; `void` says why it gave no result, if it did not."""
+
+    job: str
+    key: str
+    seconds: float
+    runtimes: dict[str, str] = field(default_factory=dict)
+    reports: Sequence[PastReport] = ()
+    failed_steps: Sequence[int] = ()
+    void: str = ""
+    log: bytes = b""
+
+
+@dataclass(frozen=True, slots=True)
+class PastRun:
+    commit: str
+    branch: str
+    at: datetime
+    cells: Sequence[PastCell]
+    before: str | None = None
+    superseded_by: int | None = None  # its number: this one was stopped for it
+
+
+def import_run(site: Site, project_name: str, past: PastRun) -> int:
+    """Take one run as if it had just happened at `past.at`; its number. Its note is not written yet."""
+    with site.store.transaction() as session:
+        project = project_named(session, project_name)
+        if project is None:
+            raise BadInput(f"there is no project {project_name!r}")
+    mirror = site.mirror(project)
+    if not mirror.has(past.commit):
+        mirror.fetch()
+    commit, depth = mirror.commit(past.commit), mirror.depth(past.commit)
+    source = mirror.file(past.commit, FILE_NAME)
+    reading = read_plan(source or b"")
+    if reading.plan is None:
+        raise BadInput(f"the plan at {past.commit} cannot be used: {reading.problems[0]}")
+    with site.store.transaction() as session:
+        run = Run(
+            project_id=project.id,
+            number=next_run_number(session, project.id),
+            event="push",
+            purpose="push",
+            branch=past.branch,
+            commit=past.commit,
+            before=past.before,
+            state="running",
+            verdict="undecided",
+            created_at=past.at,
+            started_at=past.at + timedelta(seconds=0.4),
+            plan_digest=hashlib.sha256(source or b"").hexdigest(),
+            plan=(source or b"").decode(),
+        )
+        describe(run, commit, depth)
+        session.add(run)
+        session.flush()
+        make_cells(session, run, reading.plan, state="running")
+        session.flush()
+        if past.superseded_by is not None:
+            _stop(session, run, past)
+            tell(session, "run", project.name, run.number)
+            return run.number
+        longest = max((c.seconds for c in past.cells), default=0.0)
+        run.ended_at = past.at + timedelta(seconds=0.4 + longest)
+        by_name = {(c.job, c.key): c for c in past.cells}
+        attempts = []
+        for cell in cells_of(session, run.id):
+            told = by_name.get((cell.job, cell.key)) or PastCell(cell.job, cell.key, 0.0, void="nothing was delivered")
+            attempts.append(_attempt(site, session, run, cell, told, reading.plan.job(cell.job)))
+        run_id, number = run.id, run.number
+    for attempt_id in attempts:
+        ingest_attempt(site, attempt_id, follow_up=False)
+    conclude_run(site, run_id, follow_up=False)
+    return number
+
+
+def _stop(session: Session, run: Run, past: PastRun) -> None:
+    reason = f"superseded by #{past.superseded_by}"
+    for cell in cells_of(session, run.id):
+        cell.state, cell.mark, cell.reason = "stopped", "stopped", reason
+    run.state, run.reason, run.ended_at = "stopped", reason, past.at + timedelta(seconds=20)
+    run.sentence = f"Undecided: {reason} before it was judged."
+
+
+def _attempt(site: Site, session: Session, run: Run, cell: Cell, told: PastCell, job: Job) -> int:
+    began = run.started_at or run.created_at
+    ended = began + timedelta(seconds=told.seconds)
+    attempt = Attempt(
+        cell_id=cell.id,
+        number=1,
+        state="reading",
+        runner="history",
+        lease_digest=hashlib.sha256(secrets.token_bytes(16)).hexdigest(),
+        lease_until=ended,
+        created_at=began,
+        started_at=began,
+        ended_at=ended,
+        runtimes=told.runtimes,
+        finish={"void": told.void, "missing": [], "failed_steps": list(told.failed_steps), "workspace": "/workspace"},
+        log_size=len(told.log),
+    )
+    session.add(attempt)
+    session.flush()
+    cell.attempt_id = attempt.id
+    share = timedelta(seconds=told.seconds / max(1, len(job.steps)))
+    for position, step in enumerate(job.steps):
+        failed = position in told.failed_steps
+        session.add(
+            Step(
+                attempt_id=attempt.id,
+                position=position,
+                name=step.name,
+                command=step.command if isinstance(step.command, str) else " ".join(step.command),
+                state="failed" if failed else "passed",
+                exit_status=1 if failed else 0,
+                started_at=began + position * share,
+                ended_at=began + (position + 1) * share,
+                log_from=0,
+                log_to=len(told.log),
+            )
+        )
+    if told.log:
+        key = f"logs/{attempt.id}/{0:014d}"
+        site.blobs.put(key, [told.log])
+        session.add(LogChunk(attempt_id=attempt.id, offset=0, size=len(told.log), blob=key))
+    for number, report in enumerate(told.reports):
+        key = f"reports/{attempt.id}/{number:04d}"
+        site.blobs.put(key, [report.data])
+        session.add(
+            Report(
+                attempt_id=attempt.id,
+                number=number,
+                step=report.step,
+                content=report.content,
+                kind=report.kind,
+                path=report.path,
+                digest=hashlib.sha256(report.data).hexdigest(),
+                size=len(report.data),
+                blob=key,
+            )
+        )
+    return attempt.id
+
+
+def write_notes(site: Site, project_name: str, numbers: Sequence[int]) -> None:
+    """Write the commit notes of imported runs, and send them all at once."""
+    with site.store.transaction() as session:
+        project = project_named(session, project_name)
+        if project is None:
+            raise BadInput(f"there is no project {project_name!r}")
+        runs = session.scalars(select(Run).where(Run.project_id == project.id, Run.number.in_(numbers))).all()
+        mirror = site.mirror(project)
+        for run in runs:
+            if run.note:
+                mirror.note_here(run.commit, run.note)
+                run.noted_at = func.now()
+        mirror.send_notes()

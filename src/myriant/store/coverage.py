@@ -1,0 +1,103 @@
+"""Coverage: totals in rows, one packed vector for each file, by attempt and merged."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from sqlalchemy import ColumnElement, delete, insert, select
+from sqlalchemy.dialects.postgresql import insert as upsert
+from sqlalchemy.orm import Session
+
+from myriant.core.coverage.model import FileCoverage, Totals
+from myriant.core.coverage.packed import pack_file, unpack_file
+from myriant.store.tables import CoverageFile, CoverageTotal, SourceFile
+
+
+def keep_coverage(
+    session: Session, project_id: int, run_id: int, job: str, attempt_id: int | None, files: Mapping[str, FileCoverage]
+) -> None:
+    """Store coverage in place of what was stored for this attempt, or (without attempt) merged for this job."""
+    session.execute(delete(CoverageTotal).where(*_which(run_id, job, attempt_id)))
+    if not files:
+        return
+    totals = sum((f.totals for f in files.values()), Totals())
+    row = CoverageTotal(
+        run_id=run_id,
+        job=job,
+        attempt_id=attempt_id,
+        lines_valid=totals.lines_valid,
+        lines_covered=totals.lines_covered,
+        branches_valid=totals.branches_valid,
+        branches_covered=totals.branches_covered,
+    )
+    session.add(row)
+    session.flush()
+    ids = _file_ids(session, project_id, list(files))
+    session.execute(
+        insert(CoverageFile),
+        [{"total_id": row.id, "file_id": ids[path], "packed": pack_file(file)} for path, file in files.items()],
+    )
+
+
+def _which(run_id: int, job: str, attempt_id: int | None) -> list[ColumnElement[bool]]:
+    if attempt_id is not None:
+        return [CoverageTotal.attempt_id == attempt_id]
+    return [CoverageTotal.run_id == run_id, CoverageTotal.job == job, CoverageTotal.attempt_id.is_(None)]
+
+
+def _file_ids(session: Session, project_id: int, paths: Sequence[str]) -> dict[str, int]:
+    rows = select(SourceFile.path, SourceFile.id).where(SourceFile.project_id == project_id, SourceFile.path.in_(paths))
+    ids = dict(session.execute(rows).tuples().all())
+    missing = sorted(set(paths) - set(ids))
+    if missing:
+        values = [{"project_id": project_id, "path": path} for path in missing]
+        session.execute(upsert(SourceFile).values(values).on_conflict_do_nothing())
+        ids = dict(session.execute(rows).tuples().all())
+    return ids
+
+
+def coverage_files_of_attempts(session: Session, attempts: Sequence[int]) -> dict[int, dict[str, FileCoverage]]:
+    """Coverage of whole attempts, by attempt and path."""
+    found: dict[int, dict[str, FileCoverage]] = {}
+    for total, path, packed in _files(session, CoverageTotal.attempt_id.in_(attempts)):
+        found.setdefault(total.attempt_id or 0, {})[path] = unpack_file(packed)
+    return found
+
+
+def merged_coverage_of(session: Session, run_id: int, jobs: Sequence[str]) -> dict[str, dict[str, FileCoverage]]:
+    """Merged coverage of a run's jobs, by job and path."""
+    found: dict[str, dict[str, FileCoverage]] = {}
+    merged = CoverageTotal.attempt_id.is_(None) & (CoverageTotal.run_id == run_id) & CoverageTotal.job.in_(jobs)
+    for total, path, packed in _files(session, merged):
+        found.setdefault(total.job, {})[path] = unpack_file(packed)
+    return found
+
+
+def _files(session: Session, which: ColumnElement[bool]) -> Sequence[tuple[CoverageTotal, str, bytes]]:
+    return (
+        session.execute(
+            select(CoverageTotal, SourceFile.path, CoverageFile.packed)
+            .join(CoverageFile, CoverageFile.total_id == CoverageTotal.id)
+            .join(SourceFile, SourceFile.id == CoverageFile.file_id)
+            .where(which)
+        )
+        .tuples()
+        .all()
+    )
+
+
+def coverage_totals_of(session: Session, runs: Sequence[int]) -> dict[tuple[int, str], Totals]:
+    """Merged totals by run and job; the empty job is all of them together."""
+    rows = session.scalars(
+        select(CoverageTotal).where(CoverageTotal.run_id.in_(runs), CoverageTotal.attempt_id.is_(None))
+    )
+    return {(r.run_id, r.job): _totals(r) for r in rows}
+
+
+def coverage_totals_of_attempts(session: Session, attempts: Sequence[int]) -> dict[int, Totals]:
+    rows = session.scalars(select(CoverageTotal).where(CoverageTotal.attempt_id.in_(attempts)))
+    return {r.attempt_id: _totals(r) for r in rows if r.attempt_id is not None}
+
+
+def _totals(row: CoverageTotal) -> Totals:
+    return Totals(row.lines_valid, row.lines_covered, row.branches_valid, row.branches_covered)
