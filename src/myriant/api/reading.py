@@ -81,6 +81,11 @@ def runners(site: TheSite) -> list[views.RunnerView]:
     return views.runners(site)
 
 
+@router.get("/desk")
+def desk(site: TheSite) -> views.Desk:
+    return views.desk(site)
+
+
 @router.get("/pulse")
 def pulse(site: TheSite) -> views.Pulse:
     return views.pulse(site)

@@ -13,6 +13,7 @@ import typer
 
 from myriant.cli.connection import Connection
 from myriant.cli.errors import Trouble, stop
+from myriant.cli.inspect import inspect
 from myriant.cli.place import Place, default_data
 from myriant.cli.plans import plans
 
@@ -27,6 +28,7 @@ demo = typer.Typer(no_args_is_help=True, help="The demo's made-up world.")
 app.add_typer(project, name="project")
 app.add_typer(plans, name="plan")
 app.add_typer(demo, name="demo")
+app.add_typer(inspect, name="inspect")
 
 Data = Annotated[Path, typer.Option(help="The data directory.", default_factory=default_data)]
 Port = Annotated[int, typer.Option(min=1, max=65535, help="The port on 127.0.0.1.")]
@@ -169,6 +171,26 @@ def list_projects() -> None:
         state = f"#{newest['number']} {newest['verdict']}" if newest else "no run yet"
         trouble = f"  cannot be read: {p['trouble']}" if p["trouble"] else ""
         typer.echo(f"{p['name']:<24} {state:<18} {p['address']}{trouble}")
+
+
+@project.command(name="reread")
+def reread_reports(name: Annotated[str, typer.Argument(help="The project.")], data: Data) -> None:
+    """Read all kept reports again with today's readers and say what differs; verdicts stay as they are."""
+    from myriant.cli.site import site_beside
+    from myriant.flow.errors import FlowError
+    from myriant.flow.rereading import reread
+
+    total = differing = 0
+    try:
+        for found in reread(site_beside(data), name):
+            total += 1
+            if found is not None:
+                differing += 1
+                typer.echo(f"#{found.run} {found.cell} {found.path}: {found.stored}, now {found.now}")
+    except FlowError as error:
+        stop(str(error), error.mend)
+    typer.echo(f"{total} reports read again, {differing} differ")
+    raise typer.Exit(1 if differing else 0)
 
 
 @demo.command(name="push")

@@ -69,9 +69,9 @@ class Place:
                 "make room, or choose another disk with --data",
             )
 
-    def write_connection(self, address: str, token: str) -> None:
+    def write_connection(self, address: str, token: str, database: str) -> None:
         """How commands on this machine reach the server; readable by its owner only."""
         part = self.connection.with_suffix(".part")
         part.touch(mode=0o600)
-        part.write_text(json.dumps({"address": address, "token": token}))
+        part.write_text(json.dumps({"address": address, "token": token, "database": database}))
         part.replace(self.connection)

@@ -32,7 +32,7 @@ def check(file: File = Path(FILE_NAME), as_json: Json = False) -> None:
             typer.echo(f"{place}: {problem.level}: {problem.message}\n    {problem.mend}")
         if not reading.problems:
             typer.echo(f"{file}: no problems")
-    raise typer.Exit(1 if reading.problems else 0)
+    raise typer.Exit(1 if reading.errors else 0)
 
 
 @plans.command()

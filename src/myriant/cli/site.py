@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 from pathlib import Path
 
@@ -10,6 +11,16 @@ from myriant.cli.errors import stop
 from myriant.cli.place import Place
 from myriant.flow.site import Site
 from myriant.store.engine import Store
+
+
+def site_beside(data: Path) -> Site:
+    """The site of an installation that runs on this machine, found by its data directory."""
+    place = Place(data)
+    try:
+        said = json.loads(place.connection.read_text())
+    except (OSError, ValueError):
+        stop(f"no Myriant runs on {data}", "start it with: myriant up")
+    return Site(Store(said["database"]), Blobs(str(place.blobs)), place.mirrors, said["address"])
 
 
 def site_from_environment() -> Site:

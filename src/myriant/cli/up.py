@@ -60,7 +60,7 @@ class Installation:
         with store.transaction() as session:
             command = make_token(session, "command", account=account)
             runner = make_token(session, "runner")
-        self.place.write_connection(self.address, command)
+        self.place.write_connection(self.address, command, self.database.url)
         self.parts.environment |= {
             "MYRIANT_DATABASE_URL": self.database.url,
             "MYRIANT_ADDRESS": self.address,

@@ -38,9 +38,7 @@ _NOTICE = '''
 def {name}(station, hours):
     """{title}."""
     level = hours * {factor} + station.mean_level
-    if level > {limit}:
-        return "%s: {said}" % station.name
-    return None
+    return "%s: {said}" % station.name if level > {limit} else None
 '''
 NOTICES = (
     "spring_tide", "neap_tide", "storm_surge", "low_bridge", "closed_sluice", "slack_water", "fog_signal", "night_watch",

@@ -33,7 +33,8 @@ from myriant.store.results import Shown, all_not_passed, failing_outcomes_of, ou
 from myriant.store.runs import OPEN, cells_of, judged_runs_of, newest_clear_run
 from myriant.store.tables import Cell, Project, Run
 
-MOST_SINCE = 50  # held runs looked at for what a repair fixed
+MOST_SINCE = 50  # commits looked back for what a repair fixed
+MOST_COMPARED = 5  # of their runs, the nearest: enough for cells that the very nearest lacks
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,7 +84,9 @@ def runs_since(site: Site, session: Session, run: Run, baseline: Run | None) -> 
     nearest = ancestors(site, session, run)
     if baseline is not None and baseline.commit in nearest:
         nearest = nearest[: nearest.index(baseline.commit)]
-    return [r for r in judged_runs_of(session, run.project_id, nearest[:MOST_SINCE]) if r.purpose == run.purpose]
+    places = {commit: i for i, commit in enumerate(nearest[:MOST_SINCE])}
+    found = [r for r in judged_runs_of(session, run.project_id, list(places)) if r.purpose == run.purpose]
+    return sorted(found, key=lambda r: (places[r.commit], -r.number))
 
 
 def compare_runs(session: Session, run: Run, baseline: Run | None, since: Sequence[Run]) -> Compared:
@@ -95,7 +98,7 @@ def compare_runs(session: Session, run: Run, baseline: Run | None, since: Sequen
         found = trusted_attempts(session, baseline)
         before = _by_cell(found, outcomes_of(session, list(found.values())))
     between = []
-    for other in since:
+    for other in since[:MOST_COMPARED]:
         found = trusted_attempts(session, other)
         between.append(_by_cell(found, failing_outcomes_of(session, list(found.values()))))
     return Compared(current, before, compare(current, before, between), attempts)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import statistics
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
@@ -299,6 +300,42 @@ class RunnerView:
 
 
 @dataclass(frozen=True, slots=True)
+class DeskRun:
+    """One of a project's newest runs, in a few marks."""
+
+    number: int
+    title: str
+    verdict: str
+    marks: str  # one letter a cell
+    coverage: float | None
+    seconds: float | None  # from the event to the verdict
+
+
+@dataclass(frozen=True, slots=True)
+class StuckCell:
+    project: str
+    run: int
+    job: str
+    key: str
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class DeskProject:
+    project: ProjectLine
+    held_since: RunLine | None  # the first of the held runs in a row up to now
+    runs: list[DeskRun]  # oldest first
+    seconds: float | None  # median time to the verdict
+
+
+@dataclass(frozen=True, slots=True)
+class Desk:
+    projects: list[DeskProject]
+    stuck: list[StuckCell]
+    pulse: Pulse
+
+
+@dataclass(frozen=True, slots=True)
 class Pulse:
     running: int
     waiting: int
@@ -336,9 +373,7 @@ def strip(site: Site, name: str, branch: str | None, before: int | None, limit: 
         rows = list(session.scalars(query.order_by(Run.depth.desc(), Run.number.desc()).limit(limit + 1)))
         more, runs = len(rows) > limit, list(reversed(rows[:limit]))
         cells = session.execute(
-            select(
-                Cell.run_id, Cell.job, Cell.job_title, Cell.key, Cell.mark, Cell.advisory, Cell.counts, Cell.position
-            )
+            select(Cell.run_id, Cell.job, Cell.job_title, Cell.key, Cell.mark, Cell.advisory)
             .where(Cell.run_id.in_([r.id for r in runs]))
             .order_by(Cell.run_id.desc(), Cell.position)
         ).all()
@@ -362,16 +397,18 @@ def strip(site: Site, name: str, branch: str | None, before: int | None, limit: 
     place = {(lane.job, key): 0 for lane in lanes.values() for key in lane.keys}
     place = {name: i for i, name in enumerate(place)}
     marks: dict[int, list[str]] = {r.id: [" "] * len(place) for r in runs}
-    counts: dict[int, list[int]] = {r.id: [0, 0] for r in runs}
-    for run_id, job, _, key, mark, advisory, cell_counts, _ in cells:
+    for run_id, job, _, key, mark, advisory in cells:
         letter = _LETTERS.get(mark, "w")
         marks[run_id][place[(job, key)]] = letter.upper() if advisory else letter
-        counts[run_id][0] += cell_counts.get("new", 0)
-        counts[run_id][1] += cell_counts.get("fixed", 0)
     gaps = [0, *(max(0, b.depth - a.depth - 1) for a, b in itertools.pairwise(runs))]
     columns = [
         Column(
-            run_line(r), "".join(marks[r.id]), counts[r.id][0], counts[r.id][1], _fraction(shares.get((r.id, ""))), gap
+            run_line(r),
+            "".join(marks[r.id]),
+            _counted(r, "tests.new"),
+            _counted(r, "tests.fixed"),
+            _fraction(shares.get((r.id, ""))),
+            gap,
         )
         for r, gap in zip(runs, gaps, strict=False)
     ]
@@ -600,6 +637,64 @@ def verdicts(site: Site, commit: str, project_name: str | None) -> list[VerdictV
         return views
 
 
+DESK_RUNS = 30
+
+
+def desk(site: Site) -> Desk:
+    """What needs a decision now, and every project's newest runs."""
+    with site.store.transaction() as session:
+        found = list(session.scalars(select(Project).order_by(Project.name)))
+        rows = [_desk_project(session, p) for p in found]
+        offers = [(r.name, set(r.offers)) for r in runners_in_touch(session, datetime.now(UTC) - IN_TOUCH)]
+        runtimes = {(r["family"], r["version"]) for x in session.scalars(select(Runner)) for r in x.runtimes}
+        waiting = session.execute(
+            select(Cell, Run.number, Project.name)
+            .join(Run, Run.id == Cell.run_id)
+            .join(Project, Project.id == Run.project_id)
+            .where(Cell.state == "waiting")
+            .order_by(Cell.id)
+            .limit(200)
+        ).all()
+        stuck = [
+            StuckCell(name, number, cell.job, cell.key, reason)
+            for cell, number, name in waiting
+            if (reason := waiting_reason(cell, offers, runtimes))
+        ]
+        return Desk(rows, stuck, Pulse(*queue_now(session)))
+
+
+def _desk_project(session: Session, p: Project) -> DeskProject:
+    newest = list(
+        session.scalars(
+            select(Run)
+            .where(Run.project_id == p.id, Run.branch == p.main_branch)
+            .order_by(Run.depth.desc(), Run.number.desc())
+            .limit(DESK_RUNS)
+        )
+    )
+    held = list(itertools.takewhile(lambda r: r.verdict != "clear", newest))
+    marks: dict[int, list[str]] = {r.id: [] for r in newest}
+    cells = select(Cell.run_id, Cell.mark).where(Cell.run_id.in_(list(marks))).order_by(Cell.run_id, Cell.position)
+    for run_id, mark in session.execute(cells):
+        marks[run_id].append(_LETTERS.get(mark, "w"))
+    shares = coverage_totals_of(session, list(marks))
+    runs = [
+        DeskRun(r.number, r.title, r.verdict, "".join(marks[r.id]), _fraction(shares.get((r.id, ""))), _seconds(r))
+        for r in reversed(newest)
+    ]
+    times = [r.seconds for r in runs if r.seconds is not None]
+    first = next((r for r in reversed(held) if r.verdict == "held"), None)
+    return DeskProject(
+        _project_line(session, p), run_line(first) if first else None, runs, statistics.median(times) if times else None
+    )
+
+
+def _seconds(row: Run) -> float | None:
+    return (
+        (row.ended_at - row.created_at).total_seconds() if row.ended_at and row.verdict in ("clear", "held") else None
+    )
+
+
 def run_line(row: Run) -> RunLine:
     return RunLine(
         row.number, row.commit, row.title, row.author, row.branch, row.event, row.state, row.verdict,
@@ -638,6 +733,11 @@ def _project_line(session: Session, p: Project) -> ProjectLine:
         p.trouble,
         run_line(newest) if newest else None,
     )
+
+
+def _counted(row: Run, measure: str) -> int:
+    """A count of distinct tests: a test belongs to one job, so the jobs' counts add up."""
+    return sum(job[measure] for job in row.measures.get("jobs", {}).values())
 
 
 def _fraction(totals: Totals | None) -> float | None:

@@ -8,12 +8,20 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from psycopg import Connection
-from sqlalchemy import delete, insert, select, text, update
+from sqlalchemy import delete, insert, select, update
 from sqlalchemy.orm import Session
 
 from myriant.core.results.identity import Identity, identity_key, list_digest
 from myriant.core.results.model import Outcome
-from myriant.core.results.packed import SEGMENT, Durations, Outcomes, pack, unpack_durations, unpack_outcomes
+from myriant.core.results.packed import (
+    SEGMENT,
+    Durations,
+    Outcomes,
+    decode_durations,
+    pack,
+    result_at,
+    unpack_outcomes,
+)
 from myriant.store.tables import Attempt, Cell, Failure, Project, Run, Segment, Test, TestList
 
 
@@ -185,25 +193,28 @@ class Past:
 
 def history_of_test(session: Session, project_id: int, number: int, runs: int = 300) -> list[Past]:
     """A test's outcomes and durations in every cell of the newest `runs` runs, oldest first."""
-    rows = session.execute(
-        text(
+    rows = (
+        _psycopg(session)
+        .cursor(binary=True)
+        .execute(
             """
             SELECT recent.number, cell.key, segment.outcomes, segment.durations
-            FROM (SELECT id, number FROM run WHERE project_id = :project ORDER BY number DESC LIMIT :runs) recent
+            FROM (SELECT id, number FROM run WHERE project_id = %s ORDER BY number DESC LIMIT %s) recent
             JOIN cell ON cell.run_id = recent.id
-            JOIN segment ON segment.attempt_id = cell.attempt_id AND segment.number = :segment
+            JOIN segment ON segment.attempt_id = cell.attempt_id AND segment.number = %s
             ORDER BY recent.number, cell.position
-            """
-        ),
-        {"project": project_id, "runs": runs, "segment": number // SEGMENT},
-    ).all()
+            """,
+            (project_id, runs, number // SEGMENT),
+        )
+    )
     at = number % SEGMENT
-    found = []
-    for run, cell, packed_outcomes, packed_durations in rows:
-        outcomes = unpack_outcomes(packed_outcomes)
-        if at < len(outcomes) and outcomes[at] != Outcome.ABSENT:
-            found.append(Past(run, cell, Outcome(int(outcomes[at])), float(unpack_durations(packed_durations)[at])))
-    return found
+    found = [(run, cell, *result_at(outcomes, durations, at)) for run, cell, outcomes, durations in rows]
+    seconds = decode_durations(np.array([code for *_, code in found], np.uint16)).tolist()
+    return [
+        Past(run, cell, Outcome(outcome), duration)
+        for (run, cell, outcome, _), duration in zip(found, seconds, strict=True)
+        if outcome != Outcome.ABSENT
+    ]
 
 
 def trusted_attempts(session: Session, run: Run) -> dict[tuple[str, str], int]:

@@ -15,6 +15,9 @@ export type Finding = Schemas["Finding"];
 export type Findings = Schemas["Findings"];
 export type Attempt = Schemas["AttemptView"];
 export type Step = Schemas["StepView"];
+export type DeskProject = Schemas["DeskProject"];
+export type DeskRun = Schemas["DeskRun"];
+export type StuckCell = Schemas["StuckCell"];
 export type Pulse = Schemas["Pulse"];
 
 export const api = createClient<paths>({ baseUrl: "" });

@@ -166,6 +166,22 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/desk": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["desk"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pulse": {
         parameters: {
             query?: never;
@@ -545,6 +561,41 @@ export interface components {
             branches_covered: number;
             /** Change */
             change: number | null;
+        };
+        /** Desk */
+        Desk: {
+            /** Projects */
+            projects: components["schemas"]["DeskProject"][];
+            /** Stuck */
+            stuck: components["schemas"]["StuckCell"][];
+            pulse: components["schemas"]["Pulse"];
+        };
+        /** DeskProject */
+        DeskProject: {
+            project: components["schemas"]["ProjectLine"];
+            held_since: components["schemas"]["RunLine"] | null;
+            /** Runs */
+            runs: components["schemas"]["DeskRun"][];
+            /** Seconds */
+            seconds: number | null;
+        };
+        /**
+         * DeskRun
+         * @description One of a project's newest runs, in a few marks.
+         */
+        DeskRun: {
+            /** Number */
+            number: number;
+            /** Title */
+            title: string;
+            /** Verdict */
+            verdict: string;
+            /** Marks */
+            marks: string;
+            /** Coverage */
+            coverage: number | null;
+            /** Seconds */
+            seconds: number | null;
         };
         /** Enrolled */
         Enrolled: {
@@ -1047,6 +1098,19 @@ export interface components {
             /** More */
             more: boolean;
         };
+        /** StuckCell */
+        StuckCell: {
+            /** Project */
+            project: string;
+            /** Run */
+            run: number;
+            /** Job */
+            job: string;
+            /** Key */
+            key: string;
+            /** Reason */
+            reason: string;
+        };
         /** ValidationError */
         ValidationError: {
             /** Location */
@@ -1465,6 +1529,26 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    desk: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Desk"];
                 };
             };
         };

@@ -17,7 +17,15 @@ export interface Address {
   test: number | undefined;
   line: number | undefined;
   list: boolean;
+  coverage: boolean;
+  /** Dimensions on the rows of the Matrix, and those with one table a value; undefined is the usual arrangement. */
+  rows: string[] | undefined;
+  tables: string[];
+  show: Show;
 }
+
+export const shows = ["outcome", "duration", "coverage", "waiting"] as const;
+export type Show = (typeof shows)[number];
 
 const number = (text: string | null | undefined) => (text && /^\d+$/.test(text) ? Number(text) : undefined);
 
@@ -36,6 +44,10 @@ export function useAddress(): [Address, (change: Partial<Address>, replace?: boo
     test: number(query.get("test")),
     line: number(query.get("line")),
     list: query.get("list") === "1",
+    coverage: query.get("coverage") === "1",
+    rows: query.get("rows")?.split(",").filter(Boolean),
+    tables: query.get("tables")?.split(",").filter(Boolean) ?? [],
+    show: shows.find((s) => s === query.get("show")) ?? "outcome",
   };
   const text = JSON.stringify(address);
   const go = useCallback(
@@ -56,6 +68,10 @@ export function written(to: Partial<Address> & { project: string }): string {
   for (const cell of to.cells ?? []) query.append("cell", cell);
   if (to.test !== undefined) query.set("test", String(to.test));
   if (to.line !== undefined) query.set("line", String(to.line));
+  if (to.coverage) query.set("coverage", "1");
+  if (to.rows) query.set("rows", to.rows.join(","));
+  if (to.tables?.length) query.set("tables", to.tables.join(","));
+  if (to.show && to.show !== "outcome") query.set("show", to.show);
   if (to.list) query.set("list", "1");
   const tail = query.toString();
   return `/p/${encodeURIComponent(to.project)}${to.run ? `/runs/${to.run}` : ""}${tail ? `?${tail}` : ""}`;

@@ -79,6 +79,7 @@ function refresh(client: QueryClient, change: Change): void {
     return;
   }
   void client.invalidateQueries({ queryKey: ["pulse"] });
+  void client.invalidateQueries({ queryKey: ["desk"] });
   if (kind === "runner") void client.invalidateQueries({ queryKey: ["runners"] });
   if (kind === "project" || kind === "run") void client.invalidateQueries({ queryKey: ["projects"] });
   if (project !== null) {

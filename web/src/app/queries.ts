@@ -11,6 +11,8 @@ export const meQuery = queryOptions({
 
 export const projectsQuery = queryOptions({ queryKey: ["projects"], queryFn: () => taken(api.GET("/api/v1/projects")) });
 
+export const deskQuery = queryOptions({ queryKey: ["desk"], queryFn: () => taken(api.GET("/api/v1/desk")), placeholderData: keepPreviousData });
+
 export const pulseQuery = queryOptions({
   queryKey: ["pulse"],
   queryFn: () => taken(api.GET("/api/v1/pulse")),

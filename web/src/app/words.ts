@@ -32,4 +32,10 @@ export function exact(time: string): string {
   return new Date(time).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "medium" });
 }
 
+/** A change with its sign: +0.3, −5.4, ±0.0. */
+export function signed(value: number): string {
+  const text = Math.abs(value).toFixed(1);
+  return `${text === "0.0" ? "±" : value > 0 ? "+" : "−"}${text}`;
+}
+
 export const short = (commit: string) => commit.slice(0, 7);

@@ -1,40 +1,132 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { Notice } from "../app/Notice";
-import { projectsQuery } from "../app/queries";
+import { deskQuery } from "../app/queries";
 import { useNow } from "../app/useNow";
-import { ago } from "../app/words";
-import { VerdictMark } from "../marks/StatusMark";
+import { ago, counted, duration, exact } from "../app/words";
+import type { DeskProject, StuckCell } from "../api/client";
+import { StatusMark, VerdictMark } from "../marks/StatusMark";
+import { MiniStrip, Spark } from "./MiniStrip";
 import classes from "./desk.module.css";
 
-/** Every project with its newest verdict. */
+/** What needs a decision now, what runs, and every project in a row. */
 export function Desk() {
-  const projects = useQuery(projectsQuery).data;
+  const desk = useQuery(deskQuery).data;
   const now = useNow();
-  if (!projects) return null;
-  if (projects.length === 0)
+  if (!desk) return null;
+  if (desk.projects.length === 0)
     return (
       <Notice title="No repository is watched yet">
         Watch one with <code>myriant project add PATH</code>; the next push to it starts a run.
       </Notice>
     );
-  const held = projects.filter((p) => p.newest?.verdict === "held");
+  const held = desk.projects.filter((p) => p.held_since && p.project.newest?.verdict !== "clear");
+  const unread = desk.projects.filter((p) => p.project.trouble);
+  const needs = held.length + desk.stuck.length + unread.length;
   return (
     <div className={classes.desk}>
-      <h1>{held.length ? `${held.map((p) => p.name).join(", ")} ${held.length === 1 ? "is" : "are"} held.` : "No main line is held."}</h1>
-      <ul className={classes.list}>
-        {projects.map((p) => (
-          <li key={p.name} className={classes.row}>
-            {p.newest ? <VerdictMark verdict={p.newest.verdict} size={14} /> : <span />}
-            <Link to={`/p/${p.name}`} className={classes.name}>
-              {p.name}
-            </Link>
-            <span className={classes.sentence}>{p.trouble ? `The repository cannot be read: ${p.trouble}` : (p.newest?.sentence ?? "nothing has run yet")}</span>
-            <span className="soft">{p.newest && ago(p.newest.at, now)}</span>
-            <span className={`soft ${classes.about ?? ""}`}>{p.description}</span>
-          </li>
-        ))}
-      </ul>
+      <h1>{headline(held, desk.stuck)}</h1>
+      <div className={classes.top}>
+        <section aria-label="Needs a decision">
+          {needs === 0 && <p className="soft">Nothing needs a decision: every main line is clear and every waiting cell can be run.</p>}
+          <ul className={classes.needs}>
+            {held.map((p) => (
+              <HeldRow key={p.project.name} row={p} now={now} />
+            ))}
+            {desk.stuck.slice(0, 20).map((cell) => (
+              <StuckRow key={`${cell.project}/${cell.run}/${cell.job}/${cell.key}`} cell={cell} />
+            ))}
+            {unread.map((p) => (
+              <li key={p.project.name}>
+                <StatusMark mark="void" />
+                <span>
+                  <b>{p.project.name}</b> cannot be read: {p.project.trouble}
+                </span>
+              </li>
+            ))}
+          </ul>
+        </section>
+        <aside className={classes.now} aria-label="Now">
+          <h2>Now</h2>
+          <p>
+            {desk.pulse.running + desk.pulse.waiting === 0
+              ? "Nothing runs and nothing waits."
+              : `${counted(desk.pulse.running, "cell")} running, ${counted(desk.pulse.waiting, "cell")} waiting.`}
+          </p>
+        </aside>
+      </div>
+      <table className={classes.projects}>
+        <thead>
+          <tr>
+            <th scope="col">Project</th>
+            <th scope="col">Last runs of the main line</th>
+            <th scope="col">Line coverage</th>
+            <th scope="col">To a verdict</th>
+          </tr>
+        </thead>
+        <tbody>
+          {desk.projects.map((p) => (
+            <tr key={p.project.name}>
+              <td>
+                <Link to={`/p/${p.project.name}`} className={classes.name}>
+                  {p.project.name}
+                </Link>
+                <div className="soft">{p.project.description}</div>
+              </td>
+              <td>{p.runs.length ? <MiniStrip project={p.project.name} runs={p.runs} /> : <span className="soft">nothing has run yet</span>}</td>
+              <td>
+                <Spark runs={p.runs} />
+              </td>
+              <td>{p.seconds === null ? "" : duration(p.seconds)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
     </div>
+  );
+}
+
+function headline(held: DeskProject[], stuck: StuckCell[]): string {
+  const names = held.map((p) => p.project.name).join(", ");
+  const lines = held.length ? `${names} ${held.length === 1 ? "is" : "are"} held` : "No main line is held";
+  return stuck.length ? `${lines}; ${counted(stuck.length, "cell")} cannot run.` : `${lines}.`;
+}
+
+function HeldRow({ row, now }: { row: DeskProject; now: number }) {
+  const { newest, name } = row.project;
+  const since = row.held_since;
+  if (!newest || !since) return null;
+  return (
+    <li>
+      <VerdictMark verdict={newest.verdict} size={13} />
+      <span>
+        <Link to={`/p/${name}`}>
+          <b>{name}</b> #{newest.number}
+        </Link>{" "}
+        {newest.sentence}
+        <span className="soft">
+          {" "}
+          Held since{" "}
+          <Link to={`/p/${name}/runs/${since.number}`} title={exact(since.at)}>
+            #{since.number} {since.title}
+          </Link>{" "}
+          by {since.author}, {ago(since.at, now)}.
+        </span>
+      </span>
+    </li>
+  );
+}
+
+function StuckRow({ cell }: { cell: StuckCell }) {
+  return (
+    <li>
+      <StatusMark mark="waiting" size={13} />
+      <span>
+        <Link to={`/p/${cell.project}/runs/${cell.run}`}>
+          <b>{cell.project}</b> #{cell.run}
+        </Link>{" "}
+        {cell.job} {cell.key} waits: {cell.reason}.
+      </span>
+    </li>
   );
 }

@@ -2,8 +2,8 @@ import { useEffect, useRef } from "react";
 import { Link } from "react-router";
 import { useAddress, written } from "../app/address";
 import { duration } from "../app/words";
-import type { Cell, Finding } from "../api/client";
-import { StatusMark } from "../marks/StatusMark";
+import type { Cell, Finding, Rule } from "../api/client";
+import { StatusMark, VerdictMark } from "../marks/StatusMark";
 import { markNamed } from "../marks/shapes";
 import { difference, type Part } from "./difference";
 import classes from "./findings.module.css";
@@ -108,6 +108,25 @@ export function CellFinding({ cell }: { cell: Cell }) {
         <span className={classes.where}>{cell.state === "void" ? "void" : cell.state === "waiting" ? "cannot run" : "step failed"}</span>
         <span />
       </Link>
+    </li>
+  );
+}
+
+/** A rule that is not met for another reason than failing tests. */
+export function RuleFinding({ rule }: { rule: Rule }) {
+  return (
+    <li className={classes.item}>
+      <div className={classes.row}>
+        <VerdictMark verdict={rule.level === "warn" ? "undecided" : "held"} size={13} />
+        <span className={classes.title}>
+          <b>{rule.name}</b>
+          <span className={classes.pair}>
+            {rule.value === null ? rule.reason : `${rule.value}, ${rule.sign.replace("-", " ")} ${rule.limit ?? "the baseline's"}`}
+          </span>
+        </span>
+        <span className={classes.where}>{rule.level === "warn" ? "warns" : "holds"}</span>
+        <span />
+      </div>
     </li>
   );
 }

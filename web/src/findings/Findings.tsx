@@ -6,7 +6,7 @@ import { Notice } from "../app/Notice";
 import { findingsQuery } from "../app/queries";
 import { counted } from "../app/words";
 import type { Findings as Found, Run } from "../api/client";
-import { CellFinding, FindingRow } from "./FindingRow";
+import { CellFinding, FindingRow, RuleFinding } from "./FindingRow";
 import classes from "./findings.module.css";
 import { PlanProblems } from "./PlanProblems";
 
@@ -27,15 +27,19 @@ export function Findings({ run }: { run: Run }) {
   ]);
   if (found.error) return <Notice title="The findings cannot be shown">{found.error.message}</Notice>;
   if (!found.data) return null;
+  const rules = chosen.size ? [] : run.judged.filter((r) => !r.met && r.measure !== "" && r.measure !== "tests.new");
   const only = listed.length === 1 && troubled.length === 0;
   const nothing = listed.length === 0 && troubled.length === 0 && run.problems.length === 0;
   return (
     <>
       <p className={classes.intro}>{intro(found.data, run, chosen.size)}</p>
       {run.problems.length > 0 && <PlanProblems problems={run.problems} />}
-      {nothing && run.run.verdict === "held" && <p className={classes.reason}>{run.run.sentence}</p>}
-      {(listed.length > 0 || troubled.length > 0) && (
+      {nothing && rules.length === 0 && run.run.verdict === "held" && <p className={classes.reason}>{run.run.sentence}</p>}
+      {(listed.length > 0 || troubled.length > 0 || rules.length > 0) && (
         <ul className={classes.list} data-testid="findings">
+          {rules.map((rule) => (
+            <RuleFinding key={rule.name} rule={rule} />
+          ))}
           {troubled.map((cell) => (
             <CellFinding key={cell.id} cell={cell} />
           ))}

@@ -1,12 +1,14 @@
+import type { ReactNode } from "react";
 import { Link } from "react-router";
-import { useAddress, written } from "../app/address";
+import { useAddress, written, type Show } from "../app/address";
 import { Notice } from "../app/Notice";
 import { counted, duration } from "../app/words";
 import type { Cell, Run } from "../api/client";
 import { StatusMark } from "../marks/StatusMark";
 import { markNamed } from "../marks/shapes";
+import { Arrange, type Place } from "./Arrange";
 import classes from "./matrix.module.css";
-import { pivot, usualRows } from "./pivot";
+import { dimensionsOf, pivot, usualRows } from "./pivot";
 
 const nameOf = (cell: Cell) => `${cell.job}/${cell.key}`;
 
@@ -21,12 +23,37 @@ export function Matrix({ run }: { run: Run }) {
     const all = names.every((n) => chosen.has(n));
     go({ cells: all ? address.cells.filter((n) => !names.includes(n)) : [...new Set([...address.cells, ...names])] }, true);
   };
+  const dimensions = dimensionsOf(run.cells);
+  const rows = address.rows ?? usualRows(run.cells);
+  const arrangement: Record<Place, string[]> = {
+    rows: dimensions.filter((d) => rows.includes(d) && !address.tables.includes(d)),
+    tables: dimensions.filter((d) => address.tables.includes(d)),
+    columns: dimensions.filter((d) => !rows.includes(d) && !address.tables.includes(d)),
+  };
+  const move = (dimension: string, to: Place) => {
+    const without = (list: string[]) => list.filter((d) => d !== dimension);
+    go(
+      {
+        rows: to === "rows" ? [...without(arrangement.rows), dimension] : without(arrangement.rows),
+        tables: to === "tables" ? [...without(arrangement.tables), dimension] : without(arrangement.tables),
+      },
+      true,
+    );
+  };
   if (run.cells.length === 0) return <Notice title="There are no cells">{run.reason || run.run.sentence}</Notice>;
   return (
     <>
       <p className={classes.intro}>{intro(run.cells)}</p>
+      {dimensions.length > 0 && <Arrange arrangement={arrangement} show={address.show} onMove={move} onShow={(show) => go({ show }, true)} />}
       {jobs.map((job) => (
-        <JobTable key={job} cells={run.cells.filter((c) => c.job === job)} chosen={chosen} longest={longest} onToggle={toggle} />
+        <JobTables
+          key={job}
+          cells={run.cells.filter((c) => c.job === job)}
+          rows={address.rows}
+          tables={address.tables}
+          tile={(cell) => <Tile cell={cell} show={address.show} chosen={chosen.has(nameOf(cell))} longest={longest} onToggle={() => toggle([cell])} />}
+          onToggle={toggle}
+        />
       ))}
       {chosen.size > 0 && (
         <div className={classes.tools}>
@@ -47,60 +74,87 @@ function intro(cells: Cell[]): string {
   return `${counted(cells.length, "cell")}: ${[...states].map(([state, n]) => `${n} ${state}`).join(", ")}.`;
 }
 
-interface TableProps {
+interface TablesProps {
   cells: Cell[];
-  chosen: Set<string>;
-  longest: number;
+  rows: string[] | undefined;
+  tables: string[];
+  tile: (cell: Cell) => ReactNode;
   onToggle: (cells: Cell[]) => void;
 }
 
-function JobTable({ cells, chosen, longest, onToggle }: TableProps) {
-  const rowDimensions = usualRows(cells);
-  const table = pivot(cells, rowDimensions);
-  const first = cells[0];
-  if (!first) return null;
-  const columnName = Object.keys(first.values).filter((d) => !rowDimensions.includes(d));
+/** One job: a table, or one for each value of the dimensions set apart. */
+function JobTables({ cells, rows, tables, tile, onToggle }: TablesProps) {
+  const mine = dimensionsOf(cells);
+  const apart = tables.filter((d) => mine.includes(d));
+  const groups = new Map<string, Cell[]>();
+  for (const cell of cells) {
+    const name = apart.map((d) => `${d} ${cell.values[d] ?? ""}`).join(", ");
+    groups.set(name, [...(groups.get(name) ?? []), cell]);
+  }
+  const rowDimensions = (rows ?? usualRows(cells)).filter((d) => mine.includes(d) && !apart.includes(d));
   return (
     <div className={classes.job}>
-      <h2>{first.job_title}</h2>
-      <table className={classes.table}>
-        {columnName.length > 0 && (
-          <thead>
-            <tr>
-              {rowDimensions.length > 0 && <th scope="col">{rowDimensions.join(", ")}</th>}
-              {table.columns.map((column) => (
-                <th key={column.join()} scope="col">
-                  <button type="button" className="plain" onClick={() => onToggle(present(table.rows.map((r) => table.at(r, column))))}>
-                    {columnName.join(", ")} {column.join(", ")}
-                  </button>
-                </th>
-              ))}
-            </tr>
-          </thead>
-        )}
-        <tbody>
-          {table.rows.map((row) => (
-            <tr key={row.join()}>
-              {rowDimensions.length > 0 && (
-                <th scope="row">
-                  <button type="button" className="plain" onClick={() => onToggle(present(table.columns.map((c) => table.at(row, c))))}>
-                    {row.join(", ")}
-                  </button>
-                </th>
-              )}
-              {table.columns.map((column) => {
-                const cell = table.at(row, column);
-                return (
-                  <td key={column.join()} className={cell ? undefined : classes.none}>
-                    {cell ? <Tile cell={cell} chosen={chosen.has(nameOf(cell))} longest={longest} onToggle={() => onToggle([cell])} /> : "dropped"}
-                  </td>
-                );
-              })}
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <h2>{cells[0]?.job_title}</h2>
+      <div className={classes.split}>
+        {[...groups].map(([name, group]) => (
+          <div key={name}>
+            {name && <h3>{name}</h3>}
+            <JobTable cells={group} rowDimensions={rowDimensions} columnDimensions={mine.filter((d) => !rowDimensions.includes(d) && !apart.includes(d))} tile={tile} onToggle={onToggle} />
+          </div>
+        ))}
+      </div>
     </div>
+  );
+}
+
+interface TableProps {
+  cells: Cell[];
+  rowDimensions: string[];
+  columnDimensions: string[];
+  tile: (cell: Cell) => ReactNode;
+  onToggle: (cells: Cell[]) => void;
+}
+
+function JobTable({ cells, rowDimensions, columnDimensions, tile, onToggle }: TableProps) {
+  const table = pivot(cells, rowDimensions, columnDimensions);
+  return (
+    <table className={classes.table}>
+      {columnDimensions.length > 0 && (
+        <thead>
+          <tr>
+            {rowDimensions.length > 0 && <th scope="col">{rowDimensions.join(", ")}</th>}
+            {table.columns.map((column) => (
+              <th key={column.join()} scope="col">
+                <button type="button" className="plain" onClick={() => onToggle(present(table.rows.map((r) => table.at(r, column))))}>
+                  {columnDimensions.join(", ")} {column.join(", ")}
+                </button>
+              </th>
+            ))}
+          </tr>
+        </thead>
+      )}
+      <tbody>
+        {table.rows.map((row) => (
+          <tr key={row.join()}>
+            {rowDimensions.length > 0 && (
+              <th scope="row">
+                <button type="button" className="plain" onClick={() => onToggle(present(table.columns.map((c) => table.at(row, c))))}>
+                  {columnDimensions.length > 0 ? row.join(", ") : `${rowDimensions.join(", ")} ${row.join(", ")}`}
+                </button>
+              </th>
+            )}
+            {table.columns.map((column) => {
+              const cell = table.at(row, column);
+              return (
+                <td key={column.join()} className={cell ? undefined : classes.none}>
+                  {cell ? tile(cell) : "dropped"}
+                </td>
+              );
+            })}
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
 }
 
@@ -108,14 +162,16 @@ const present = (cells: (Cell | undefined)[]) => cells.filter((c): c is Cell => 
 
 interface TileProps {
   cell: Cell;
+  show: Show;
   chosen: boolean;
   longest: number;
   onToggle: () => void;
 }
 
-function Tile({ cell, chosen, longest, onToggle }: TileProps) {
+function Tile({ cell, show, chosen, longest, onToggle }: TileProps) {
   const failing = cell.failed + cell.errored;
-  const said = failing > 0 ? `${failing} failing` : cell.state === "passed" ? `${cell.passed} passed` : cell.state;
+  const outcome = failing > 0 ? `${failing} failing` : cell.state === "passed" ? `${cell.passed} passed` : cell.state;
+  const said = shown(cell, show, outcome);
   return (
     <button
       type="button"
@@ -132,6 +188,13 @@ function Tile({ cell, chosen, longest, onToggle }: TileProps) {
       {cell.seconds !== null && <span className={classes.bar} style={{ width: `${(cell.seconds / longest) * 100}%` }} />}
     </button>
   );
+}
+
+function shown(cell: Cell, show: Show, outcome: string): string {
+  if (show === "duration") return cell.seconds === null ? "no time yet" : duration(cell.seconds);
+  if (show === "coverage") return cell.coverage === null ? "not measured" : `${(cell.coverage * 100).toFixed(1)} %`;
+  if (show === "waiting") return cell.waited === null ? "waits" : `waited ${duration(cell.waited)}`;
+  return outcome;
 }
 
 function detail(cell: Cell): string {

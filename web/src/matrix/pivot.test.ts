@@ -6,7 +6,7 @@ const cell = (values: Record<string, string>) => ({ values, key: JSON.stringify(
 const cells = ["3.8", "3.12"].flatMap((python) => ["nearest", "bankers"].map((rounding) => cell({ python, rounding }))).slice(1);
 
 test("every cell stands where its row and column meet, a dropped one is a hole", () => {
-  const table = pivot(cells, ["rounding"]);
+  const table = pivot(cells, ["rounding"], ["python"]);
   expect(table.rows).toEqual([["bankers"], ["nearest"]]);
   expect(table.columns).toEqual([["3.8"], ["3.12"]]);
   expect(table.at(["nearest"], ["3.8"])).toBeUndefined();
@@ -16,5 +16,5 @@ test("every cell stands where its row and column meet, a dropped one is a hole",
 test("a single dimension lies across, further ones stand on rows", () => {
   expect(usualRows(cells)).toEqual(["rounding"]);
   expect(usualRows([cell({ lua: "5.1" }), cell({ lua: "5.4" })])).toEqual([]);
-  expect(pivot([cell({})], []).columns).toEqual([[]]);
+  expect(pivot([cell({})], [], []).columns).toEqual([[]]);
 });

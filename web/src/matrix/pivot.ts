@@ -13,9 +13,8 @@ export function dimensionsOf(cells: Cell[]): string[] {
 
 const key = (values: string[]) => JSON.stringify(values);
 
-/** Every dimension that is not on a row stands on a column. */
-export function pivot(cells: Cell[], rowDimensions: string[]): Pivot {
-  const columnDimensions = dimensionsOf(cells).filter((d) => !rowDimensions.includes(d));
+/** The cells in a table by the values of the dimensions named. */
+export function pivot(cells: Cell[], rowDimensions: string[], columnDimensions: string[]): Pivot {
   const take = (cell: Cell, dimensions: string[]) => dimensions.map((d) => cell.values[d] ?? "");
   const unique = (dimensions: string[]) => [...new Map(cells.map((c) => [key(take(c, dimensions)), take(c, dimensions)])).values()];
   const places = new Map(cells.map((c) => [key([...take(c, rowDimensions), ...take(c, columnDimensions)]), c]));

@@ -1,6 +1,6 @@
 import { useClipboard } from "@mantine/hooks";
 import type { Rule, Run } from "../api/client";
-import { ago, counted, exact, short } from "../app/words";
+import { ago, counted, exact, short, signed } from "../app/words";
 import { VerdictMark } from "../marks/StatusMark";
 import classes from "./run.module.css";
 
@@ -22,6 +22,15 @@ export function Header({ run, now }: { run: Run; now: number }) {
           {run.share_passed && (
             <span>
               <b>{run.share_passed}</b> <span className="soft">of {counted(run.tests, "test")} passed</span>
+            </span>
+          )}
+          {run.coverage && (
+            <span>
+              <b>{run.coverage.shown}</b>{" "}
+              <span className="soft">
+                of {counted(run.coverage.lines_valid, "line")} covered
+                {run.coverage.change !== null && ` (${signed(run.coverage.change)} points)`}
+              </span>
             </span>
           )}
         </div>

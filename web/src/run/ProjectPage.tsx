@@ -55,6 +55,7 @@ function Filled({ strip }: { strip: StripData }) {
     ["n", () => step(nextChange(strip.columns, index, 1))],
     ["p", () => step(nextChange(strip.columns, index, -1))],
     ["b", () => go({ base: address.base === selected ? undefined : selected }, true)],
+    ["c", () => go({ coverage: !address.coverage }, true)],
     ["l", () => go({ list: !address.list }, true)],
   ]);
   return (
@@ -62,7 +63,7 @@ function Filled({ strip }: { strip: StripData }) {
       {asList ? (
         <StripList strip={strip} selected={selected} base={base} now={now} onSelect={select} />
       ) : (
-        <StripBand strip={strip} selected={selected} base={base} height={height} now={now} onHeight={setHeight} onSelect={select} onBase={(b) => go({ base: b }, true)} />
+        <StripBand strip={strip} selected={selected} base={base} height={height} now={now} coverage={address.coverage} onHeight={setHeight} onSelect={select} onBase={(b) => go({ base: b }, true)} />
       )}
       <div className={strips.tools}>
         <span>
@@ -82,6 +83,11 @@ function Filled({ strip }: { strip: StripData }) {
         {!narrow && (
           <button type="button" className="plain" onClick={() => go({ list: !address.list }, true)}>
             {asList ? "As strip" : "As list"}
+          </button>
+        )}
+        {!asList && strip.columns.some((c) => c.coverage !== null) && (
+          <button type="button" className="plain" onClick={() => go({ coverage: !address.coverage }, true)}>
+            {address.coverage ? "Hide coverage" : "Show coverage"}
           </button>
         )}
         {strip.loading && <span>loading older runs …</span>}

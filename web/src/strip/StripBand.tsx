@@ -14,6 +14,7 @@ interface Props {
   base: number | undefined;
   height: number;
   now: number;
+  coverage: boolean;
   onHeight: (height: number) => void;
   onSelect: (run: number) => void;
   onBase: (run: number) => void;
@@ -24,7 +25,7 @@ const LEAST = 96;
 const MOST = 240;
 
 /** The band of runs: newest at the right, a column a run. Its list is the same for screen readers. */
-export function StripBand({ strip, selected, base, height, now, onHeight, onSelect, onBase }: Props) {
+export function StripBand({ strip, selected, base, height, now, coverage, onHeight, onSelect, onBase }: Props) {
   const { columns, lanes } = strip;
   const { ref: sized, width } = useElementSize();
   const scrollerRef = useRef<HTMLDivElement>(null);
@@ -35,7 +36,7 @@ export function StripBand({ strip, selected, base, height, now, onHeight, onSele
   const ratio = window.devicePixelRatio || 1;
   const place = useMemo(() => edges(columns), [columns]);
   const indexOf = useCallback((run: number | undefined) => (run === undefined ? undefined : columns.findIndex((c) => c.run.number === run)), [columns]);
-  const painter = useMemo(() => new Painter(scheme, ratio, height), [scheme, ratio, height]);
+  const painter = useMemo(() => new Painter(scheme, ratio, height, coverage), [scheme, ratio, height, coverage]);
   const lanesText = JSON.stringify(lanes);
   useMemo(() => painter.forget(), [painter, lanesText]); // eslint-disable-line react-hooks/exhaustive-deps -- pictures depend on the lanes
   const room = Math.max(place.width + END, width);
@@ -113,7 +114,7 @@ function useKeepPlace(scrollerRef: React.RefObject<HTMLDivElement | null>, colum
     const last = before.current;
     const oldest = columns[0]?.run.number ?? 0;
     const atEnd = box.scrollLeft + last.width >= last.whole - 2 * COLUMN;
-    if (last.whole === 0 || (atEnd && oldest === last.oldest) || width !== last.width) box.scrollLeft = Math.max(0, whole - width);
+    if (last.whole === 0 || (atEnd && oldest === last.oldest) || width !== last.width) box.scrollLeft = box.scrollWidth;
     else if (oldest !== last.oldest) box.scrollLeft += whole - last.whole;
     before.current = { oldest, whole, width };
   }, [scrollerRef, columns, whole, width]);

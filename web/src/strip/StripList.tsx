@@ -54,7 +54,7 @@ export function StripList({ strip, selected, base, now, onSelect }: Props) {
               </span>
               <span className="soft">{run.sentence}</span>
               <span className="tabular">{[column.new > 0 && `${column.new} new`, column.fixed > 0 && `${column.fixed} fixed`].filter(Boolean).join(", ")}</span>
-              <span className={`${classes.wide ?? ""} soft tabular`}>{seconds === undefined ? run.state : duration(seconds)}</span>
+              <span className={`${classes.wide ?? ""} soft`}>{seconds === undefined ? run.state : duration(seconds)}</span>
               <span className={classes.cells} role="img" aria-label={`${column.marks.length} cells`}>
                 {Array.from(column.marks.slice(0, 18)).map((letter, i) => (
                   <StatusMark key={i} mark={markOfLetter(letter)} size={8} advisory={letter !== letter.toLowerCase()} />

@@ -9,6 +9,7 @@ export const MARK_H = 6;
 export const ROW = 7;
 export const TOP = 15;
 export const FOOT = 14;
+export const COVERAGE = 16; // more room at the top for the line of coverage
 const LANE_GAP = 4;
 
 export interface Spot {
@@ -46,19 +47,19 @@ export function columnAt(left: number[], x: number): number | undefined {
 }
 
 /** The height that all marks of these lanes would need. */
-export function fullHeight(lanes: Lane[]): number {
+export function fullHeight(lanes: Lane[], top = TOP): number {
   const rows = lanes.reduce((sum, lane) => sum + Math.ceil(lane.keys.length / 2), 0);
-  return TOP + rows * ROW + Math.max(0, lanes.length - 1) * LANE_GAP + FOOT;
+  return top + rows * ROW + Math.max(0, lanes.length - 1) * LANE_GAP + FOOT;
 }
 
 const quiet = new Set<Mark>(["passed", "skipped", "not-selected", "absent", "waiting"]);
 
 /** The marks of one column: two a row; when the height is spent, a job becomes one proportional mark and its exceptions. */
-export function spots(lanes: Lane[], marks: string, height: number): Spot[] {
-  const whole = fullHeight(lanes) <= height;
+export function spots(lanes: Lane[], marks: string, height: number, top = TOP): Spot[] {
+  const whole = fullHeight(lanes, top) <= height;
   const found: Spot[] = [];
   let at = 0;
-  let y = TOP;
+  let y = top;
   const bottom = height - FOOT;
   for (const lane of lanes) {
     const cells = Array.from(marks.slice(at, at + lane.keys.length));
@@ -72,10 +73,10 @@ export function spots(lanes: Lane[], marks: string, height: number): Spot[] {
     }
     shown.forEach(({ letter, i }, order) => {
       const place = whole ? i : order;
-      const top = y + Math.floor(place / 2) * ROW;
-      if (letter === " " || top + MARK_H > bottom) return;
+      const row = y + Math.floor(place / 2) * ROW;
+      if (letter === " " || row + MARK_H > bottom) return;
       const advisory = letter !== letter.toLowerCase();
-      found.push({ mark: markOfLetter(letter), x: 1 + (place % 2) * (MARK_W + 1), y: top, w: MARK_W, h: MARK_H, advisory });
+      found.push({ mark: markOfLetter(letter), x: 1 + (place % 2) * (MARK_W + 1), y: row, w: MARK_W, h: MARK_H, advisory });
     });
     y += Math.ceil((whole ? cells.length : shown.length) / 2) * ROW + LANE_GAP;
   }

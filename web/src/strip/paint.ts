@@ -2,7 +2,7 @@
 import type { Column, Lane } from "../api/client";
 import { palettes, type Ink } from "../marks/palette";
 import { shapeOf, verdictShape, type Mark, type Piece, type Verdict } from "../marks/shapes";
-import { COLUMN, FOOT, GAP_COLUMN, spots, TOP } from "./layout";
+import { COLUMN, COVERAGE, FOOT, GAP_COLUMN, spots, TOP } from "./layout";
 
 export type Scheme = "light" | "dark";
 
@@ -39,12 +39,15 @@ function drawPieces(ctx: CanvasRenderingContext2D, pieces: Piece[], inks: Record
 export class Painter {
   private pictures = new Map<string, HTMLCanvasElement>();
   private inks: Record<Ink, string>;
+  private top: number;
 
   constructor(
     readonly scheme: Scheme,
     readonly ratio: number,
     readonly height: number,
+    readonly withCoverage: boolean,
   ) {
+    this.top = withCoverage ? TOP + COVERAGE : TOP;
     this.inks = palettes[scheme];
   }
 
@@ -73,6 +76,28 @@ export class Painter {
       if (startsDay(columns, i)) labelled = this.day(ctx, column.run.at, x, labelled);
       if (i === scene.base) this.base(ctx, x);
     }
+    if (this.withCoverage) this.coverage(ctx, scene, first);
+  }
+
+  /** Line coverage as a thin line across the top, scaled to what is in view. */
+  private coverage(ctx: CanvasRenderingContext2D, scene: Scene, first: number) {
+    const inView = scene.columns.slice(first, first + Math.ceil(scene.width / COLUMN) + 1);
+    const known = inView.map((c) => c.coverage).filter((c): c is number => c !== null);
+    const [low, high] = [Math.min(...known), Math.max(...known)];
+    ctx.strokeStyle = this.inks.ochre;
+    ctx.lineWidth = 1.5;
+    ctx.beginPath();
+    let drawing = false;
+    inView.forEach((column, i) => {
+      if (column.coverage === null) return;
+      const share = high > low ? (column.coverage - low) / (high - low) : 0.5;
+      const left = (scene.left[first + i] ?? 0) - scene.scroll + 8;
+      const top = TOP + COVERAGE - 4 - share * (COVERAGE - 6);
+      if (drawing) ctx.lineTo(left, top);
+      else ctx.moveTo(left, top);
+      drawing = true;
+    });
+    ctx.stroke();
   }
 
   private ground(ctx: CanvasRenderingContext2D, scene: Scene, i: number, x: number) {
@@ -96,7 +121,7 @@ export class Painter {
     picture.height = this.height * this.ratio;
     const ctx = picture.getContext("2d");
     if (ctx) {
-      for (const spot of spots(lanes, column.marks, this.height)) {
+      for (const spot of spots(lanes, column.marks, this.height, this.top)) {
         const scale = spot.advisory ? 2 / 3 : 1;
         const [w, h] = [spot.w * scale, spot.h * scale];
         ctx.setTransform(this.ratio, 0, 0, this.ratio, (spot.x + (spot.w - w) / 2) * this.ratio, (spot.y + (spot.h - h) / 2) * this.ratio);
@@ -123,8 +148,11 @@ export class Painter {
 
   private day(ctx: CanvasRenderingContext2D, at: string, x: number, labelled: number): number {
     ctx.fillStyle = this.inks.faint;
+    if (x - labelled < 48) {
+      ctx.fillRect(x, TOP - 4, 1, 3);
+      return labelled;
+    }
     ctx.fillRect(x, 2, 1, 9);
-    if (x - labelled < 44) return labelled;
     ctx.font = '10.5px "Schibsted Grotesk Variable", sans-serif';
     ctx.fillText(new Date(at).toLocaleDateString("en-GB", { day: "numeric", month: "short" }), x + 4, 10);
     return x;

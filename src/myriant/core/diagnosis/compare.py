@@ -41,9 +41,9 @@ def compare(
 ) -> dict[CellName, CellComparison]:
     """Compare each cell with the same cell of the baseline.
 
-    `since` are the runs after the baseline and before this one, in any order: a test that failed at
-    the baseline or in one of them and passes now is fixed, so that a repair is visible although the
-    gate baseline never failed.
+    `since` are the runs after the baseline and before this one, the nearest first. What failed in the
+    nearest that has this cell (else at the baseline) and passes now is fixed: so a repair is visible
+    although the gate baseline never failed, and only in the run that brings it.
     """
     return {name: _compare_cell(name, outcomes, baseline, since) for name, outcomes in current.items()}
 
@@ -55,10 +55,8 @@ def _compare_cell(
     size = max([len(now), len(before) if before is not None else 0, *(len(r[name]) for r in since if name in r)])
     now = _sized(now, size)
     fails = failing(now)
-    was_failing = np.zeros(size, np.bool_)
-    for run in since:
-        if name in run:
-            was_failing |= failing(_sized(run[name], size))
+    nearest = next((run[name] for run in since if name in run), before)
+    was_failing = failing(_sized(nearest, size)) if nearest is not None else np.zeros(size, np.bool_)
     if before is None:
         none = np.zeros(size, np.bool_)
         return CellComparison(fails, none, was_failing & (now == Outcome.PASSED), none, first_here=baseline is not None)
@@ -67,7 +65,7 @@ def _compare_cell(
     return CellComparison(
         new=fails & ~known,
         known=known,
-        fixed=(was_failing | failing(before)) & (now == Outcome.PASSED),
+        fixed=was_failing & (now == Outcome.PASSED),
         vanished=(before != Outcome.ABSENT) & (now == Outcome.ABSENT),
         first_here=False,
     )

@@ -32,7 +32,8 @@ class Told:
 def sentence(told: Told) -> str:
     """For example: Held: 3 tests newly fail, only where python=3.8. 11 of 12 cells in 1 min 48 s, against 9f3c21a."""
     parts = [f"{told.verdict.capitalize()}: {_main(told)}."]
-    if told.coverage is not None:
+    named = any(j.holds_run and j.rule.measure == "coverage.line" for j in told.judged)
+    if told.coverage is not None and not named:
         parts.append(_coverage(told.coverage, told.coverage_before))
     against = f", against {told.baseline}" if told.baseline else ", without a clear ancestor to compare with"
     parts.append(f"{told.cells_ended_well} of {counted(told.cells, 'cell')} in {duration(told.seconds)}{against}.")

@@ -1,24 +1,28 @@
 """Results packed into segments of neighbouring test numbers: outcomes and durations apart, compressed.
 
-Durations are kept on a logarithmic scale of 16 bits (step 0.2 %, so within 0.1 % of the value from 0.1 ms up);
-exact totals stand in the totals rows. The two bytes of the codes are stored as planes, because the
-upper one hardly varies.
+Neighbours mostly share an outcome: such a segment is its outcome and its size. Durations are kept on a
+logarithmic scale of 16 bits (step 0.2 %, so within 0.1 % of the value from 0.1 ms up); exact totals stand in
+the totals rows. The two bytes of the codes are stored as planes, because the upper one hardly varies.
 """
 
 from __future__ import annotations
 
-import zlib
+import struct
+import threading
 from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
+import zstandard
 from numpy.typing import NDArray
 
 Outcomes = NDArray[np.uint8]
 Durations = NDArray[np.float64]
 
-SEGMENT = 1024
+SEGMENT = 256
 _STEP = 0.002
+_UNIFORM = struct.Struct("<BH")
+_MIXED = b"\xff"
 _LEAST = 1e-4
 
 
@@ -64,15 +68,45 @@ def pack(numbers: NDArray[np.int64], outcomes: Outcomes, seconds: Durations) -> 
         dense_outcomes[places] = outcomes[begin:end]
         dense_codes[places] = codes[begin:end]
         planes = dense_codes.astype("<u2").view(np.uint8).reshape(-1, 2).T.tobytes()
-        yield Segment(int(owners[begin]), zlib.compress(dense_outcomes.tobytes(), 6), zlib.compress(planes, 6))
+        yield Segment(int(owners[begin]), _pack_outcomes(dense_outcomes), _zstd.compress(planes))
+
+
+def _pack_outcomes(outcomes: Outcomes) -> bytes:
+    if (outcomes == outcomes[0]).all():
+        return _UNIFORM.pack(outcomes[0], len(outcomes))
+    return _MIXED + _zstd.compress(outcomes.tobytes())
 
 
 def unpack_outcomes(data: bytes) -> Outcomes:
     """Outcomes of a segment, one byte a test; tests beyond its end are absent."""
-    return np.frombuffer(zlib.decompress(data), np.uint8)
+    if data[:1] == _MIXED:
+        return np.frombuffer(_zstd.decompress(data[1:]), np.uint8)
+    outcome, size = _UNIFORM.unpack(data)
+    return np.full(size, outcome, np.uint8)
 
 
 def unpack_durations(data: bytes) -> Durations:
     """Seconds of a segment's tests, NaN where none was given."""
-    planes = np.frombuffer(zlib.decompress(data), np.uint8).reshape(2, -1)
+    planes = np.frombuffer(_zstd.decompress(data), np.uint8).reshape(2, -1)
     return decode_durations(np.ascontiguousarray(planes.T).view("<u2").reshape(-1))
+
+
+def result_at(outcomes: bytes, durations: bytes, at: int) -> tuple[int, int]:
+    """Outcome and duration code of one test of a segment, without unpacking the rest; absent beyond its end."""
+    planes = _zstd.decompress(durations)
+    size = len(planes) // 2
+    if at >= size:
+        return 0, 0
+    outcome = _zstd.decompress(outcomes[1:])[at] if outcomes[:1] == _MIXED else outcomes[0]
+    return outcome, planes[at] | planes[size + at] << 8
+
+
+class _Zstd(threading.local):
+    """Zstandard contexts (RFC 8878), which threads cannot share."""
+
+    def __init__(self) -> None:
+        self.compress = zstandard.ZstdCompressor(level=3, write_checksum=False).compress
+        self.decompress = zstandard.ZstdDecompressor().decompress
+
+
+_zstd = _Zstd()

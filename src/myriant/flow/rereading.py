@@ -1,0 +1,64 @@
+"""Re-reading: stored raw reports through today's readers; what differs is said, and no verdict changes."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from sqlalchemy import select
+
+from myriant.core.coverage.read import read_coverage
+from myriant.core.results.junit import read_junit
+from myriant.core.results.model import Outcome
+from myriant.flow.errors import NotFound
+from myriant.flow.site import Site
+from myriant.store.coverage import coverage_totals_of_attempts
+from myriant.store.runs import project_named
+from myriant.store.tables import Attempt, Cell, Report, Run
+
+
+@dataclass(frozen=True, slots=True)
+class Reread:
+    """A report whose stored reading differs from a new one."""
+
+    run: int
+    cell: str
+    path: str
+    stored: str
+    now: str
+
+
+def reread(site: Site, project_name: str) -> Iterator[Reread | None]:
+    """Read every kept report of a project again; None for each that reads as it did, else the difference."""
+    with site.store.transaction() as session:
+        project = project_named(session, project_name)
+        if project is None:
+            raise NotFound(f"there is no project {project_name!r}")
+        rows = session.execute(
+            select(Report, Attempt.finish, Cell.job, Cell.key, Run.number)
+            .join(Attempt, Attempt.id == Report.attempt_id)
+            .join(Cell, Cell.id == Attempt.cell_id)
+            .join(Run, Run.id == Cell.run_id)
+            .where(Run.project_id == project.id)
+            .order_by(Run.number, Report.id)
+        ).all()
+        totals = coverage_totals_of_attempts(session, [row[0].attempt_id for row in rows])
+    for report, finish, job, key, number in rows:
+        if report.content == "coverage":
+            _, coverage = read_coverage(
+                site.blobs.chunks(report.blob), ((finish or {}).get("workspace") or "/workspace",)
+            )
+            before = totals.get(report.attempt_id)
+            stored = f"{before.lines_covered} of {before.lines_valid} lines" if before else "0 of 0 lines"
+            now = f"{coverage.totals.lines_covered} of {coverage.totals.lines_valid} lines"
+        else:
+            results = read_junit(site.blobs.chunks(report.blob))
+            stored = _counts(report.passed, report.failed, report.errored, report.skipped)
+            kinds = (Outcome.PASSED, Outcome.FAILED, Outcome.ERRORED, Outcome.SKIPPED)
+            now = _counts(*(results.count(kind) for kind in kinds))
+        same = stored == now
+        yield None if same else Reread(number, f"{job} {key}".strip(), report.path, stored, now)
+
+
+def _counts(passed: int, failed: int, errored: int, skipped: int) -> str:
+    return f"{passed} passed, {failed} failed, {errored} errored, {skipped} skipped"
