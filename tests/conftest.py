@@ -20,6 +20,7 @@ from myriant.cli.database import free_port
 from myriant.cli.place import Place
 from myriant.cli.up import Installation
 
+WHEELS = Path(__file__).parent.parent / ".setup/wheels"
 PLAN = """\
 version = 1
 
@@ -176,7 +177,7 @@ def world() -> Iterator[World]:
     stopping = threading.Event()
     os.environ["MYRIANT_POLL_SECONDS"] = "3"
     os.environ["MYRIANT_MOST_LOG_BYTES"] = str(2_000_000)
-    installation = Installation(Place(folder / "data"), free_port(), 4, tell=said.append)
+    installation = Installation(Place(folder / "data"), free_port(), 4, [WHEELS], tell=said.append)
     try:
         installation.begin()
         token = (installation.place.connection).read_text()

@@ -7,6 +7,7 @@ import signal
 import time
 
 import pytest
+from sqlalchemy import text
 
 from conftest import PLAN, World, junit, writes
 
@@ -94,3 +95,26 @@ def test_a_late_report_of_a_lost_attempt_is_refused(world: World) -> None:
         world.http.post("/runners", json=told | {"boot": after}, headers=headers)
     decided = repo.run_of(commit)
     assert decided["run"]["verdict"] == "held" and decided["cells"][0]["state"] == "void"
+
+
+def test_a_run_that_cannot_be_judged_says_why_and_is_judged_when_it_can(world: World) -> None:
+    site = world.installation.site
+    assert site is not None
+    repo = world.repository("unjudged", PLAN, test__sh=writes(junit(a="passed")))
+    mine = (
+        "FROM cell, run, project WHERE segment.attempt_id = cell.attempt_id AND run.id = cell.run_id "
+        "AND project.id = run.project_id AND project.name = 'unjudged'"
+    )
+    with site.store.transaction() as session:
+        session.execute(text(f"UPDATE segment SET outcomes = outcomes || '\\x00' {mine}"))
+    commit = repo.commit({"x": "y"})
+    repo.push()
+    end = time.monotonic() + 20
+    run = repo.run_of(commit, until="there")
+    while "judging the results failed" not in run["reason"] and time.monotonic() < end:
+        run = repo.run_of(commit, until="there")
+        time.sleep(0.1)
+    assert run["run"]["verdict"] == "undecided" and "judging the results failed and is tried again" in run["reason"]
+    with site.store.transaction() as session:
+        session.execute(text(f"UPDATE segment SET outcomes = substr(outcomes, 1, 3) {mine} AND length(outcomes) = 4"))
+    assert repo.run_of(commit)["run"]["verdict"] == "clear"

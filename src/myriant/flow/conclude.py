@@ -186,6 +186,8 @@ def _judge(
             coverage_before=line_share(baseline, ()),
         )
     )
+    whole = coverage_totals_of(session, [run.id]).get((run.id, ""))
+    covered = (whole.lines_covered, whole.lines_valid) if whole is not None else None
     run.verdict = verdict.value
     run.reason = ""
     run.judged = [judged_json(j) for j in judged]
@@ -200,6 +202,7 @@ def _judge(
         judged=judged,
         cells=[_noted(c) for c in cells],
         new=new,
+        coverage=covered,
     )
 
 

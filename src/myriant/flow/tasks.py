@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import logging
+from collections.abc import Iterator
+from contextlib import contextmanager
 from datetime import timedelta
 
 import procrastinate
+from sqlalchemy import select
 
 from myriant.flow.announce import announce_run
 from myriant.flow.conclude import conclude_run
@@ -15,7 +18,9 @@ from myriant.flow.intake import look
 from myriant.flow.planning import plan_run
 from myriant.flow.projects import POLL_SECONDS, project_names
 from myriant.flow.site import Site
+from myriant.store.changes import tell
 from myriant.store.queue import forget_finished_tasks, take_up_orphans
+from myriant.store.tables import Attempt, Cell, Project, Run
 
 _log = logging.getLogger(__name__)
 _SILENT = timedelta(seconds=15)
@@ -29,21 +34,45 @@ def task_app(site: Site) -> procrastinate.App:
 
     @app.task(name="plan", retry=persistent)
     def plan(run_id: int) -> None:
-        plan_run(site, run_id)
+        with said_on_the_run(site, run_id, "reading the plan"):
+            plan_run(site, run_id)
 
     @app.task(name="ingest", retry=persistent)
     def ingest(attempt_id: int) -> None:
-        ingest_attempt(site, attempt_id)
+        with said_on_the_run(site, run_of_attempt(site, attempt_id), "reading the reports"):
+            ingest_attempt(site, attempt_id)
 
     @app.task(name="conclude", retry=persistent)
     def conclude(run_id: int) -> None:
-        conclude_run(site, run_id)
+        with said_on_the_run(site, run_id, "judging the results"):
+            conclude_run(site, run_id)
 
     @app.task(name="announce", retry=persistent)
     def announce(run_id: int) -> None:
         announce_run(site, run_id)
 
     return app
+
+
+@contextmanager
+def said_on_the_run(site: Site, run_id: int | None, doing: str) -> Iterator[None]:
+    """Let no task fail in silence: the run says what does not work, and stays undecided until it does."""
+    try:
+        yield
+    except Exception as error:
+        _log.exception("%s of run %s failed", doing, run_id)
+        with site.store.transaction() as session:
+            run = session.get(Run, run_id)
+            if run is not None and run.verdict == "undecided":
+                run.reason = f"{doing} failed and is tried again ({type(error).__name__}: {error})"[:2000]
+                tell(session, "run", session.get_one(Project, run.project_id).name, run.number)
+        raise
+
+
+def run_of_attempt(site: Site, attempt_id: int) -> int | None:
+    with site.store.transaction() as session:
+        query = select(Cell.run_id).join(Attempt, Attempt.cell_id == Cell.id).where(Attempt.id == attempt_id)
+        return session.scalar(query)
 
 
 def sweep(site: Site) -> None:

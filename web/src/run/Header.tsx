@@ -65,6 +65,7 @@ function progress(run: Run): string {
   const stuck = open.find((c) => c.state === "waiting" && c.reason && !c.reason.includes("free slot"));
   const said = [`${done} of ${counted(run.cells.length, "cell")} done`, `${running} running`];
   if (failing) said.push(`${failing} with failures so far`);
+  if (run.reason && open.length === 0) return `Undecided: ${run.reason}.`;
   return `Undecided: ${said.join(", ")}.${stuck ? ` ${stuck.job} ${stuck.key} waits: ${stuck.reason}.` : ""}`;
 }
 

@@ -126,6 +126,7 @@ def commit_note(
     judged: Sequence[Judged],
     cells: Sequence[NotedCell],
     new: Sequence[NotedFailure],
+    coverage: tuple[int, int] | None = None,  # covered and coverable lines
 ) -> str:
     """The commit note: plain text for `git log --notes=myriant`, at most 50 new failures in full."""
     lines = [
@@ -134,6 +135,9 @@ def commit_note(
         said,
         f"baseline: {baseline or 'none'}",
     ]
+    if coverage and coverage[1]:
+        covered, valid = coverage
+        lines.append(f"line coverage: {percent(Fraction(covered, valid))} ({covered:,} of {counted(valid, 'line')})")
     if cells:
         lines += ["", "cells:"]
         width = max(len(f"{c.job} {c.key}") for c in cells)
