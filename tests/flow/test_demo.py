@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import random
+import shutil
 import subprocess
 import time
 from pathlib import Path
@@ -10,8 +12,12 @@ from typing import Any
 import pytest
 
 from conftest import World
+from myriant.core.results.junit import read_junit
+from myriant.demo import lockstep_past
 from myriant.demo.load import load_demo
+from myriant.demo.reports import cases_of
 from myriant.demo.scenario import push
+from myriant.runner.runtimes import find_runtimes
 
 WHEELS = Path(__file__).parents[2] / ".setup/wheels"
 
@@ -86,3 +92,15 @@ def test_reading_all_reports_again_gives_the_same(world: World, demo: Path) -> N
         done = world.command("project", "reread", project)
         assert done.returncode == 0 and " 0 differ" in done.stdout, done.stdout + done.stderr
         assert int(done.stdout.split()[0]) >= reports
+
+
+def test_the_made_up_past_of_lockstep_ends_where_its_real_tests_begin(tmp_path: Path) -> None:
+    tree = tmp_path / "lockstep"
+    shutil.copytree(Path(lockstep_past.__file__).parent / "lockstep", tree)
+    runtimes = find_runtimes()
+    before = lockstep_past.pattern(tree, runtimes)
+    for i in range(lockstep_past.COUNT):
+        lockstep_past.edit(tree, i)
+    [cell] = lockstep_past.cells(lockstep_past.COUNT - 1, before, {"5.4": "5.4.4"}, random.Random(1))
+    told = cases_of(read_junit([cell.reports[0].data]))
+    assert [c.name for c in told] == [c.name for c in lockstep_past.pattern(tree, runtimes)]

@@ -10,6 +10,7 @@ import threading
 import time
 from collections.abc import Callable, Sequence
 from contextlib import ExitStack
+from dataclasses import replace
 from pathlib import Path
 
 import httpx
@@ -167,7 +168,9 @@ def up(
     try:
         site = installation.begin()
         if prepare is not None:
-            prepare(site, installation.place.demo, share, say)
+            quick = replace(site, store=Store(site.store.url, durable=False))
+            prepare(quick, installation.place.demo, share, say)
+            quick.store.close()
         say(f"ready after {time.monotonic() - began:.1f} s; stop with Ctrl-C")
         typer.echo(f"\n  {installation.address}\n  sign in once within the hour: {installation.link()}\n")
         while not stopping.wait(0.3):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import ast
 import random
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from xml.sax.saxutils import escape, quoteattr
 
@@ -53,13 +53,12 @@ def junit(cases: Sequence[Case], faults: Mapping[str, Fault], luck: random.Rando
     return f'<?xml version="1.0" encoding="UTF-8"?><testsuites>{suites}</testsuites>'.encode()
 
 
-def cobertura(sources: Mapping[str, str], uncovered: Mapping[str, set[str]]) -> bytes:
-    """A Cobertura report of Python sources: every statement covered, but for the bodies of the functions named."""
+def cobertura(sources: Mapping[str, str], never_imported: Collection[str]) -> bytes:
+    """A Cobertura report of Python sources: every statement covered, but for the files that no test imports."""
     classes = []
     for path, text in sorted(sources.items()):
-        lines = "".join(
-            f'<line number="{line}" hits="{hits}"/>' for line, hits in _statements(text, uncovered.get(path, set()))
-        )
+        hits = 0 if path in never_imported else 1
+        lines = "".join(f'<line number="{line}" hits="{hits}"/>' for line in _statements(text))
         classes.append(f'<class name="{path}" filename="{path}"><methods/><lines>{lines}</lines></class>')
     body = "".join(classes)
     return (
@@ -68,17 +67,17 @@ def cobertura(sources: Mapping[str, str], uncovered: Mapping[str, set[str]]) -> 
     ).encode()
 
 
-def _statements(text: str, uncovered: set[str]) -> list[tuple[int, int]]:
-    found: dict[int, int] = {}
+def _statements(text: str) -> list[int]:
+    """The lines on which statements of a Python source begin, without documentation."""
+    found: set[int] = set()
 
-    def visit(nodes: Sequence[ast.stmt], hits: int) -> None:
+    def visit(nodes: Sequence[ast.stmt]) -> None:
         for i, node in enumerate(nodes):
             documentation = i == 0 and isinstance(node, ast.Expr) and isinstance(node.value, ast.Constant)
             if not documentation:
-                found[node.lineno] = hits
-            inside = 0 if isinstance(node, ast.FunctionDef) and node.name in uncovered else hits
+                found.add(node.lineno)
             for part in ("body", "orelse", "finalbody"):
-                visit(getattr(node, part, []), inside)
+                visit(getattr(node, part, []))
 
-    visit(ast.parse(text).body, 1)
-    return sorted(found.items())
+    visit(ast.parse(text).body)
+    return sorted(found)

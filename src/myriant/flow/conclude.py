@@ -18,7 +18,7 @@ from myriant.core.diagnosis.compare import CellComparison, CellName, RunOutcomes
 from myriant.core.diagnosis.explain import explain
 from myriant.core.gate.judge import DEFAULT_RULES, Judged, Measured, judge, verdict_of
 from myriant.core.gate.sentence import NotedCell, NotedFailure, Told, commit_note, sentence, value_text
-from myriant.core.plan.read import read_plan
+from myriant.flow.plans import plan_of
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.store.changes import tell
@@ -117,7 +117,7 @@ def _judge(
     cells: Sequence[Cell],
     compared: Compared,
 ) -> None:
-    plan = read_plan((run.plan or "").encode()).plan
+    plan = plan_of(run.plan)
     by_job = {job: _tally_of(compared, job) for job in dict.fromkeys(c.job for c in cells)}
     total = _sum(by_job.values())
     binding = [c for c in cells if not c.advisory]

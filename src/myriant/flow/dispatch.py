@@ -7,7 +7,6 @@ import secrets
 from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from datetime import timedelta
-from functools import lru_cache
 from typing import Any
 
 from sqlalchemy import func, select
@@ -15,9 +14,9 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from myriant.core.plan.model import Job
-from myriant.core.plan.read import read_plan
 from myriant.core.plan.versions import offered_names
 from myriant.flow.errors import BadInput, LeaseLost, NotFound
+from myriant.flow.plans import plan_of
 from myriant.flow.site import Site
 from myriant.store.changes import ring_runners, tell
 from myriant.store.queue import defer
@@ -125,12 +124,11 @@ def _lease(session: Session, runner: Runner, cell: Cell) -> Lease:
     )  # fmt: skip
 
 
-@lru_cache(maxsize=256)
 def _job(plan: str, job_id: str) -> Job:
-    reading = read_plan(plan.encode())
-    if reading.plan is None:
+    found = plan_of(plan)
+    if found is None:
         raise BadInput("the run's plan cannot be read any more")
-    return reading.plan.job(job_id)
+    return found.job(job_id)
 
 
 def _digest(token: str) -> str:

@@ -6,17 +6,17 @@ from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 
 import numpy as np
-from sqlalchemy import func, select
+from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
 from myriant.core.coverage.merge import merge_files
 from myriant.core.coverage.model import FileCoverage
 from myriant.core.coverage.read import read_coverage
-from myriant.core.plan.read import read_plan
 from myriant.core.results.identity import Identity, identities
 from myriant.core.results.junit import read_junit
 from myriant.core.results.model import Outcome, Results
 from myriant.core.written import counted
+from myriant.flow.plans import plan_of
 from myriant.flow.site import Site
 from myriant.store.changes import tell
 from myriant.store.coverage import keep_coverage
@@ -61,7 +61,7 @@ def ingest_attempt(site: Site, attempt_id: int, *, follow_up: bool = True) -> No
         reports = session.scalars(select(Report).where(Report.attempt_id == attempt_id).order_by(Report.number)).all()
         cell = session.get_one(Cell, attempt.cell_id)
         run = session.get_one(Run, cell.run_id)
-        plan = read_plan((run.plan or "").encode()).plan
+        plan = plan_of(run.plan)
         may_be_empty = {
             (position, collect.kind)
             for position, step in enumerate(plan.job(cell.job).steps if plan else ())
@@ -118,8 +118,9 @@ def _conclude_attempt(
     cell = session.get_one(Cell, attempt.cell_id)
     run = session.get_one(Run, cell.run_id, with_for_update=True)
     project = session.get_one(Project, run.project_id)
-    for report in reports:
-        session.merge(report)
+    if reports:
+        columns = ("id", "problems", "total", "passed", "failed", "errored", "skipped", "seconds")
+        session.execute(update(Report), [{c: getattr(r, c) for c in columns} for r in reports])
     _keep(session, project.id, cell.job, attempt_id, gathered)
     said = attempt.finish or {}
     keep_coverage(session, project.id, run.id, cell.job, attempt_id, merge_files(gathered.coverage))
@@ -149,12 +150,15 @@ def _conclude_attempt(
             "coverage_trouble": [*said.get("missing_coverage", []), *gathered.coverage_trouble],
         }
         session.flush()
-        still_open = session.scalar(
-            select(func.count()).where(Cell.run_id == run.id, Cell.state.in_(("waiting", "running")))
-        )
-        if not still_open and follow_up:
+        if follow_up and not _still_open(session, run):
             defer(session, "conclude", lock=f"run-{run.id}", priority=5, run_id=run.id)
-    tell(session, "cell", project.name, run.number)
+    if follow_up:
+        tell(session, "cell", project.name, run.number)
+
+
+def _still_open(session: Session, run: Run) -> int:
+    count = select(func.count()).where(Cell.run_id == run.id, Cell.state.in_(("waiting", "running")))
+    return session.scalar(count) or 0
 
 
 def _keep(session: Session, project_id: int, job: str, attempt_id: int, gathered: _Gathered) -> None:

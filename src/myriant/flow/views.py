@@ -16,12 +16,12 @@ from sqlalchemy.orm import Session
 from myriant.core.coverage.model import Totals
 from myriant.core.diagnosis.expected import expected_and_actual
 from myriant.core.diagnosis.explain import explain
-from myriant.core.plan.read import read_plan
 from myriant.core.plan.versions import version_key
 from myriant.core.results.model import Outcome
 from myriant.core.written import percent
 from myriant.flow.conclude import Compared, compare_runs, gate_baseline, runs_since, test_title
 from myriant.flow.errors import NotFound
+from myriant.flow.plans import plan_of
 from myriant.flow.site import Site
 from myriant.store.coverage import coverage_totals_of, coverage_totals_of_attempts
 from myriant.store.results import Shown, all_not_passed
@@ -531,7 +531,7 @@ def attempt(site: Site, attempt_id: int) -> AttemptView:
             raise NotFound(f"there is no attempt {attempt_id}")
         cell = session.get_one(Cell, row.cell_id)
         run_row = session.get_one(Run, cell.run_id)
-        planned = read_plan((run_row.plan or "").encode()).plan
+        planned = plan_of(run_row.plan)
         told = {s.position: s for s in session.scalars(select(Step).where(Step.attempt_id == attempt_id))}
         steps = [
             _step_view(told[i])
