@@ -6,7 +6,6 @@ import os
 import random
 import shutil
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -31,15 +30,10 @@ def load_demo(site: Site, folder: Path, shared: Sequence[Path], say: Callable[[s
     known = project_names(site)
     runtimes = find_runtimes()
     folder.mkdir(parents=True, exist_ok=True)
-    with ThreadPoolExecutor(2) as side_by_side:
-        loading = []
-        if "lockstep" not in known:
-            loading.append(side_by_side.submit(_load_lockstep, site, folder, runtimes, say, commits))
-        if "tidebook" not in known:
-            wheels = [p.resolve() for p in shared]
-            loading.append(side_by_side.submit(_load_tidebook, site, folder, runtimes, wheels, say, commits))
-        for one in loading:
-            one.result()
+    if "lockstep" not in known:
+        _load_lockstep(site, folder, runtimes, say, commits)
+    if "tidebook" not in known:
+        _load_tidebook(site, folder, runtimes, [p.resolve() for p in shared], say, commits)
 
 
 def _load_lockstep(site: Site, folder: Path, runtimes: list[Runtime], say: Callable[[str], None], commits: int) -> None:

@@ -57,8 +57,9 @@ def conclude_run(site: Site, run_id: int, *, follow_up: bool = True) -> None:
         if not cells or any(c.state in OPEN for c in cells):
             return
         project = session.get_one(Project, run.project_id)
-        baseline = gate_baseline(site, session, run)
-        since = runs_since(site, session, run, baseline)
+        nearest = ancestors(site, session, run)
+        baseline = newest_clear_run(session, run, nearest)
+        since = runs_since(session, run, baseline, nearest)
         compared = compare_runs(session, run, baseline, since)
         _judge(site, session, project, run, baseline, cells, compared)
         tell(session, "run", project.name, run.number)
@@ -79,9 +80,8 @@ def ancestors(site: Site, session: Session, run: Run) -> list[str]:
         return []
 
 
-def runs_since(site: Site, session: Session, run: Run, baseline: Run | None) -> Sequence[Run]:
-    """Judged runs on commits after the baseline's and before this one's, the nearest first."""
-    nearest = ancestors(site, session, run)
+def runs_since(session: Session, run: Run, baseline: Run | None, nearest: Sequence[str]) -> Sequence[Run]:
+    """Judged runs on those of the `nearest` ancestors that come after the baseline, the nearest first."""
     if baseline is not None and baseline.commit in nearest:
         nearest = nearest[: nearest.index(baseline.commit)]
     places = {commit: i for i, commit in enumerate(nearest[:MOST_SINCE])}

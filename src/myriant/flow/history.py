@@ -7,20 +7,21 @@ from __future__ import annotations
 
 import hashlib
 import secrets
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from myriant.core.plan.model import FILE_NAME, Job
+from myriant.core.plan.model import FILE_NAME, Job, Plan
 from myriant.core.plan.read import read_plan
 from myriant.flow.conclude import conclude_run
 from myriant.flow.errors import BadInput
 from myriant.flow.ingest import ingest_attempt
 from myriant.flow.planning import describe, make_cells
 from myriant.flow.site import Site
+from myriant.repos.git import GitError
 from myriant.store.changes import tell
 from myriant.store.runs import cells_of, next_run_number, project_named
 from myriant.store.tables import Attempt, Cell, LogChunk, Report, Run, Step
@@ -66,9 +67,12 @@ def import_run(site: Site, project_name: str, past: PastRun) -> int:
         if project is None:
             raise BadInput(f"there is no project {project_name!r}")
     mirror = site.mirror(project)
-    if not mirror.has(past.commit):
+    try:
+        commit = mirror.commit(past.commit)
+    except GitError:
         mirror.fetch()
-    commit, depth = mirror.commit(past.commit), mirror.depth(past.commit)
+        commit = mirror.commit(past.commit)
+    depth = mirror.depth(past.commit)
     source = mirror.file(past.commit, FILE_NAME)
     reading = read_plan(source or b"")
     if reading.plan is None:
@@ -101,10 +105,9 @@ def import_run(site: Site, project_name: str, past: PastRun) -> int:
         longest = max((c.seconds for c in past.cells), default=0.0)
         run.ended_at = past.at + timedelta(seconds=0.4 + longest)
         by_name = {(c.job, c.key): c for c in past.cells}
-        attempts = []
-        for cell in cells_of(session, run.id):
-            told = by_name.get((cell.job, cell.key)) or PastCell(cell.job, cell.key, 0.0, void="nothing was delivered")
-            attempts.append(_attempt(site, session, run, cell, told, reading.plan.job(cell.job)))
+        cells = cells_of(session, run.id)
+        told = [by_name.get((c.job, c.key)) or PastCell(c.job, c.key, 0.0, void="nothing was delivered") for c in cells]
+        attempts = _attempts(site, session, run, cells, told, reading.plan)
         run_id, number = run.id, run.number
     for attempt_id in attempts:
         ingest_attempt(site, attempt_id, follow_up=False)
@@ -120,64 +123,79 @@ def _stop(session: Session, run: Run, past: PastRun) -> None:
     run.sentence = f"Undecided: {reason} before it was judged."
 
 
-def _attempt(site: Site, session: Session, run: Run, cell: Cell, told: PastCell, job: Job) -> int:
+def _attempts(
+    site: Site, session: Session, run: Run, cells: Sequence[Cell], told: Sequence[PastCell], plan: Plan
+) -> list[int]:
     began = run.started_at or run.created_at
-    ended = began + timedelta(seconds=told.seconds)
-    attempt = Attempt(
-        cell_id=cell.id,
-        number=1,
-        state="reading",
-        runner="history",
-        lease_digest=hashlib.sha256(secrets.token_bytes(16)).hexdigest(),
-        lease_until=ended,
-        created_at=began,
-        started_at=began,
-        ended_at=ended,
-        runtimes=told.runtimes,
-        finish={"void": told.void, "missing": [], "failed_steps": list(told.failed_steps), "workspace": "/workspace"},
-        log_size=len(told.log),
-    )
-    session.add(attempt)
+    attempts = [
+        Attempt(
+            cell_id=cell.id,
+            number=1,
+            state="reading",
+            runner="history",
+            lease_digest=hashlib.sha256(secrets.token_bytes(16)).hexdigest(),
+            lease_until=began + timedelta(seconds=past.seconds),
+            created_at=began,
+            started_at=began,
+            ended_at=began + timedelta(seconds=past.seconds),
+            runtimes=past.runtimes,
+            finish={
+                "void": past.void,
+                "missing": [],
+                "failed_steps": list(past.failed_steps),
+                "workspace": "/workspace",
+            },
+            log_size=len(past.log),
+        )
+        for cell, past in zip(cells, told, strict=True)
+    ]
+    session.add_all(attempts)
     session.flush()
-    cell.attempt_id = attempt.id
-    share = timedelta(seconds=told.seconds / max(1, len(job.steps)))
+    for attempt, cell, past in zip(attempts, cells, told, strict=True):
+        cell.attempt_id = attempt.id
+        session.add_all(_steps(attempt.id, began, past, plan.job(cell.job)))
+        session.add_all(_kept(site, attempt.id, past))
+    return [a.id for a in attempts]
+
+
+def _steps(attempt_id: int, began: datetime, past: PastCell, job: Job) -> Iterator[Step]:
+    share = timedelta(seconds=past.seconds / max(1, len(job.steps)))
     for position, step in enumerate(job.steps):
-        failed = position in told.failed_steps
-        session.add(
-            Step(
-                attempt_id=attempt.id,
-                position=position,
-                name=step.name,
-                command=step.command if isinstance(step.command, str) else " ".join(step.command),
-                state="failed" if failed else "passed",
-                exit_status=1 if failed else 0,
-                started_at=began + position * share,
-                ended_at=began + (position + 1) * share,
-                log_from=0,
-                log_to=len(told.log),
-            )
+        failed = position in past.failed_steps
+        yield Step(
+            attempt_id=attempt_id,
+            position=position,
+            name=step.name,
+            command=step.command if isinstance(step.command, str) else " ".join(step.command),
+            state="failed" if failed else "passed",
+            exit_status=1 if failed else 0,
+            started_at=began + position * share,
+            ended_at=began + (position + 1) * share,
+            log_from=0,
+            log_to=len(past.log),
         )
-    if told.log:
-        key = f"logs/{attempt.id}/{0:014d}"
-        site.blobs.put(key, [told.log])
-        session.add(LogChunk(attempt_id=attempt.id, offset=0, size=len(told.log), blob=key))
-    for number, report in enumerate(told.reports):
-        key = f"reports/{attempt.id}/{number:04d}"
+
+
+def _kept(site: Site, attempt_id: int, past: PastCell) -> Iterator[LogChunk | Report]:
+    """The log and the raw reports, put into the blobs."""
+    if past.log:
+        key = f"logs/{attempt_id}/{0:014d}"
+        site.blobs.put(key, [past.log])
+        yield LogChunk(attempt_id=attempt_id, offset=0, size=len(past.log), blob=key)
+    for number, report in enumerate(past.reports):
+        key = f"reports/{attempt_id}/{number:04d}"
         site.blobs.put(key, [report.data])
-        session.add(
-            Report(
-                attempt_id=attempt.id,
-                number=number,
-                step=report.step,
-                content=report.content,
-                kind=report.kind,
-                path=report.path,
-                digest=hashlib.sha256(report.data).hexdigest(),
-                size=len(report.data),
-                blob=key,
-            )
+        yield Report(
+            attempt_id=attempt_id,
+            number=number,
+            step=report.step,
+            content=report.content,
+            kind=report.kind,
+            path=report.path,
+            digest=hashlib.sha256(report.data).hexdigest(),
+            size=len(report.data),
+            blob=key,
         )
-    return attempt.id
 
 
 def write_notes(site: Site, project_name: str, numbers: Sequence[int]) -> None:

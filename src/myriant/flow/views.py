@@ -19,7 +19,7 @@ from myriant.core.diagnosis.explain import explain
 from myriant.core.plan.versions import version_key
 from myriant.core.results.model import Outcome
 from myriant.core.written import percent
-from myriant.flow.conclude import Compared, compare_runs, gate_baseline, runs_since, test_title
+from myriant.flow.conclude import Compared, ancestors, compare_runs, gate_baseline, runs_since, test_title
 from myriant.flow.errors import NotFound
 from myriant.flow.plans import plan_of
 from myriant.flow.site import Site
@@ -460,7 +460,9 @@ def findings(site: Site, name: str, number: int, base: int | None) -> Findings:
         else:
             stored = session.get(Run, row.baseline_id) if row.baseline_id else None
             baseline = stored if row.verdict in ("clear", "held") else gate_baseline(site, session, row)
-            compared = compare_runs(session, row, baseline, runs_since(site, session, row, baseline))
+            compared = compare_runs(
+                session, row, baseline, runs_since(session, row, baseline, ancestors(site, session, row))
+            )
         listed = _findings(session, found.id, row, compared)
         vanished = {int(n) for c in compared.cells.values() for n in c.vanished.nonzero()[0]}
         fixed = {int(n) for c in compared.cells.values() for n in c.fixed.nonzero()[0]}
