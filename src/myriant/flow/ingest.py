@@ -125,8 +125,9 @@ def _conclude_attempt(
     said = attempt.finish or {}
     keep_coverage(session, project.id, run.id, cell.job, attempt_id, merge_files(gathered.coverage))
     untrusted = [*filter(None, [said.get("void")]), *said.get("missing", []), *gathered.untrusted]
-    names = {s.position: s.name for s in session.scalars(select(Step).where(Step.attempt_id == attempt_id))}
     failed_steps: list[int] = said.get("failed_steps", [])
+    steps = session.scalars(select(Step).where(Step.attempt_id == attempt_id)) if failed_steps else ()
+    names = {s.position: s.name for s in steps}
     unexplained = [names.get(p, f"step {p + 1}") for p in failed_steps if p not in gathered.failing_steps]
     failures = gathered.outcomes.count(Outcome.FAILED) + gathered.outcomes.count(Outcome.ERRORED)
     if untrusted:

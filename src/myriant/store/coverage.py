@@ -16,8 +16,10 @@ from myriant.store.tables import CoverageFile, CoverageTotal, SourceFile
 def keep_coverage(
     session: Session, project_id: int, run_id: int, job: str, attempt_id: int | None, files: Mapping[str, FileCoverage]
 ) -> None:
-    """Store coverage in place of what was stored for this attempt, or (without attempt) merged for this job."""
-    session.execute(delete(CoverageTotal).where(*_which(run_id, job, attempt_id)))
+    """Store the coverage of an attempt that has none yet; without attempt, a job's merged one in place of its last."""
+    if attempt_id is None:
+        merged = (CoverageTotal.run_id == run_id, CoverageTotal.job == job, CoverageTotal.attempt_id.is_(None))
+        session.execute(delete(CoverageTotal).where(*merged))
     if not files:
         return
     totals = sum((f.totals for f in files.values()), Totals())
@@ -37,12 +39,6 @@ def keep_coverage(
         insert(CoverageFile),
         [{"total_id": row.id, "file_id": ids[path], "packed": pack_file(file)} for path, file in files.items()],
     )
-
-
-def _which(run_id: int, job: str, attempt_id: int | None) -> list[ColumnElement[bool]]:
-    if attempt_id is not None:
-        return [CoverageTotal.attempt_id == attempt_id]
-    return [CoverageTotal.run_id == run_id, CoverageTotal.job == job, CoverageTotal.attempt_id.is_(None)]
 
 
 def _file_ids(session: Session, project_id: int, paths: Sequence[str]) -> dict[str, int]:

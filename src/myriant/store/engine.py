@@ -26,7 +26,7 @@ class Store:
             url.replace("postgresql://", "postgresql+psycopg://", 1),
             pool_size=size,
             max_overflow=20,
-            pool_pre_ping=True,
+            pool_pre_ping=durable,
             connect_args={
                 "connect_timeout": 5,
                 "options": "-c jit=off" + ("" if durable else " -c synchronous_commit=off"),

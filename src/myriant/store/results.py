@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from psycopg import Connection
-from sqlalchemy import delete, insert, select, update
+from sqlalchemy import insert, select, update
 from sqlalchemy.orm import Session
 
 from myriant.core.results.identity import Identity, identity_key, list_digest
@@ -81,9 +81,7 @@ def keep_results(
     seconds: Durations,
     not_passed: Sequence[NotPassed],
 ) -> None:
-    """Store one attempt's results in place of whatever was stored for it."""
-    session.execute(delete(Segment).where(Segment.attempt_id == attempt_id))
-    session.execute(delete(Failure).where(Failure.attempt_id == attempt_id))
+    """Store the results of an attempt that has none yet."""
     connection = _psycopg(session)
     with (
         connection.cursor() as cursor,
@@ -92,6 +90,8 @@ def keep_results(
         copy.set_types(["int4", "int4", "bytea", "bytea"])
         for segment in pack(numbers, outcomes, seconds):
             copy.write_row((segment.number, attempt_id, segment.outcomes, segment.durations))
+    if not not_passed:
+        return
     with (
         connection.cursor() as cursor,
         cursor.copy("COPY failure (attempt_id, test, outcome, message, detail, seconds) FROM STDIN") as copy,
