@@ -5,9 +5,11 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import signal
 import socket
 import subprocess
 import tempfile
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -140,3 +142,22 @@ def test_damaged_and_doubly_used_data_directories_are_told_apart(folder: Path) -
     assert "the database does not start" in said and "restore" in said
     (folder / "data/postgres/cluster/PG_VERSION").unlink()
     assert "it has no PG_VERSION" in up(folder / "data", free_port())
+
+
+@pytest.mark.parametrize("way", [signal.SIGINT, signal.SIGTERM])
+def test_ctrl_c_stops_everything_however_often_it_comes(folder: Path, way: signal.Signals) -> None:
+    words = [str(PROGRAM), "up", "--data", str(folder / "data"), "--port", str(free_port())]
+    process = subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
+    assert process.stdout is not None
+    said = []
+    for line in process.stdout:
+        said.append(line)
+        if "sign in once" in line:
+            break
+    for _ in range(3):
+        process.send_signal(way)
+        time.sleep(0.05)
+    rest, _ = process.communicate(timeout=30)
+    assert process.returncode == 0 and rest.rstrip().endswith("stopped"), "".join(said) + rest
+    left = subprocess.run(["pgrep", "-f", str(folder)], capture_output=True, text=True).stdout
+    assert left == ""

@@ -145,6 +145,34 @@ def test_every_selection_is_in_the_address_and_the_keys_move_it(world: World, pa
     expect(page).to_have_url(re.compile(r"/p/watched/runs/2"))
 
 
+def test_the_matrix_turns_by_keyboard_and_shows_what_is_asked(world: World, page: Page, story: Repository) -> None:
+    page.goto(f"{world.address}/p/watched/runs/2?section=matrix")
+    chip = page.get_by_role("button", name="lua: Columns")
+    chip.focus()
+    page.keyboard.press("ArrowLeft")
+    expect(page).to_have_url(re.compile(r"rows=lua"))
+    expect(page.get_by_role("row").nth(1)).to_contain_text("lua 5.2")
+    page.get_by_role("radio", name="duration").click()
+    expect(page).to_have_url(re.compile(r"show=duration"))
+    expect(page.get_by_test_id("tile").first).to_contain_text(re.compile(r"[\d.]+ (ms|s)"))
+    page.get_by_role("button", name="lua: Rows").drag_to(page.get_by_role("group", name="One table per value"))
+    expect(page).to_have_url(re.compile(r"tables=lua"))
+    expect(page.get_by_role("heading", name="lua 5.3")).to_be_visible()
+
+
+def test_the_desk_says_who_is_held_since_when_and_what_cannot_run(world: World, page: Page, story: Repository) -> None:
+    repo = world.repository("desk-held", PLAN.replace('"5.1"', '"5.9"'))
+    commit = repo.commit({"test.sh": GREEN}, "Ask for a Lua that nobody has")
+    repo.push()
+    repo.run_of(commit, until="there")
+    page.goto(f"{world.address}/")
+    needs = page.get_by_role("region", name="Needs a decision")
+    expect(needs).to_contain_text("no runner offers lua 5.9; runners have lua")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("cannot run")
+    row = page.get_by_role("row").filter(has_text="watched")
+    expect(row.get_by_role("link", name="Run 2: held")).to_be_visible()
+
+
 @pytest.mark.parametrize("scheme", ["light", "dark"])
 @pytest.mark.parametrize(
     "path",

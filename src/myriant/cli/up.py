@@ -6,7 +6,6 @@ import fcntl
 import os
 import signal
 import socket
-import threading
 import time
 from collections.abc import Callable, Sequence
 from contextlib import ExitStack
@@ -162,9 +161,9 @@ def up(
     """Run an installation until Ctrl-C."""
     began = time.monotonic()
     installation = Installation(Place(data), port, slots, share)
-    stopping = threading.Event()
+    asked: list[int] = []  # an Event would deadlock: a signal may come while this thread holds its lock
     for number in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(number, lambda *_: stopping.set())
+        signal.signal(number, lambda number, _: asked.append(number))
     try:
         site = installation.begin()
         if prepare is not None:
@@ -173,8 +172,9 @@ def up(
             quick.store.close()
         say(f"ready after {time.monotonic() - began:.1f} s; stop with Ctrl-C")
         typer.echo(f"\n  {installation.address}\n  sign in once within the hour: {installation.link()}\n")
-        while not stopping.wait(0.3):
+        while not asked:
             installation.tend()
+            time.sleep(0.2)
     finally:
         say("stopping")
         installation.stop()

@@ -133,8 +133,9 @@ def run_runner(
     runner = Runner(server, name=name, slots=slots, work=work, shared=shared)
 
     def end(*_: object) -> None:
-        runner.stop()
-        raise _Ended  # out of a claim that waits
+        for number in (signal.SIGINT, signal.SIGTERM):
+            signal.signal(number, signal.SIG_IGN)
+        raise _Ended  # out of a claim that waits; no lock may be asked for here, this thread may hold it
 
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, end)

@@ -17,17 +17,30 @@ const nameOf = (cell: Cell) => `${cell.job}/${cell.key}`;
 export function Evidence({ run }: { run: Run }) {
   const [address, go] = useAddress();
   const chosen = run.cells.find((c) => nameOf(c) === address.cells[0]) ?? mostTelling(run.cells);
+  const jobs = [...new Set(run.cells.map((c) => c.job))];
   if (!chosen) return <Notice title="There is no evidence">{run.reason || run.run.sentence}</Notice>;
   return (
     <>
-      <div className={classes.cells} role="group" aria-label="Cells">
-        {run.cells.map((cell) => (
-          <button key={cell.id} type="button" className={`plain ${classes.cell ?? ""}`} aria-pressed={cell.id === chosen.id} onClick={() => go({ cells: [nameOf(cell)], line: undefined }, true)}>
-            <StatusMark mark={markNamed(cell.mark)} size={11} advisory={cell.advisory} />
-            {cell.job} {cell.key}
-          </button>
-        ))}
-      </div>
+      {jobs.map((job) => (
+        <div key={job} className={classes.cells} role="group" aria-label={`Cells of ${job}`}>
+          <span className={classes.job}>{job}</span>
+          {run.cells
+            .filter((c) => c.job === job)
+            .map((cell) => (
+              <button
+                key={cell.id}
+                type="button"
+                className={`plain ${classes.cell ?? ""}`}
+                aria-label={`${cell.job} ${cell.key}: ${cell.state}`}
+                aria-pressed={cell.id === chosen.id}
+                onClick={() => go({ cells: [nameOf(cell)], line: undefined }, true)}
+              >
+                <StatusMark mark={markNamed(cell.mark)} size={11} advisory={cell.advisory} />
+                {Object.values(cell.values).join(" ") || "its one cell"}
+              </button>
+            ))}
+        </div>
+      ))}
       {chosen.attempt_id === null ? (
         <p className={classes.intro}>This cell has not begun: {chosen.reason || chosen.state}.</p>
       ) : (
