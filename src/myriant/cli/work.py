@@ -29,7 +29,7 @@ async def _work(site: Site) -> None:
         sweeping = asyncio.create_task(_sweep_again_and_again(site))
         try:
             await app.run_worker_async(
-                concurrency=4, wait=True, fetch_job_polling_interval=2.0, delete_jobs="successful",
+                concurrency=4, wait=True, fetch_job_polling_interval=0.5, delete_jobs="successful",
                 update_heartbeat_interval=3.0, stalled_worker_timeout=15.0, shutdown_graceful_timeout=5.0,
             )  # fmt: skip
         finally:

@@ -64,7 +64,7 @@ def conclude_run(site: Site, run_id: int, *, follow_up: bool = True) -> None:
         _judge(site, session, project, run, baseline, cells, compared)
         tell(session, "run", project.name, run.number)
         if follow_up:
-            defer(session, "announce", lock=f"run-{run.id}", run_id=run.id)
+            defer(session, "announce", lock=f"notes-{run.project_id}", run_id=run.id)
 
 
 def gate_baseline(site: Site, session: Session, run: Run) -> Run | None:

@@ -80,7 +80,7 @@ def _apply(session: Session, run: Run, source: bytes, reading: Reading) -> None:
         run.state, run.verdict, run.reason = "skipped", "exempt", refusal
         run.sentence = f"Exempt: {refusal}."
         run.ended_at = func.now()
-        defer(session, "announce", lock=f"run-{run.id}", run_id=run.id)
+        defer(session, "announce", lock=f"notes-{run.project_id}", run_id=run.id)
         return
     make_cells(session, run, reading.plan)
     ring_runners(session)
@@ -126,4 +126,4 @@ def _hold(session: Session, run: Run, reason: str) -> None:
     run.state, run.verdict, run.reason = "void", "held", reason[:4000]
     run.sentence = f"Held: no trustworthy result; {reason[:1000]}."
     run.ended_at = func.now()
-    defer(session, "announce", lock=f"run-{run.id}", run_id=run.id)
+    defer(session, "announce", lock=f"notes-{run.project_id}", run_id=run.id)

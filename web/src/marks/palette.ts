@@ -11,7 +11,7 @@ export const palettes: Record<"light" | "dark", Record<Ink, string>> = {
     vermilion: "#BF3F26",
     ochre: "#A8730F",
     graphite: "#3A4145",
-    faint: "#8A928F",
+    faint: "#828A87",
     accent: "#3F4FA3",
     wash: "#3F4FA31F",
   },

@@ -1,0 +1,164 @@
+"""The runner's parts: what it finds, what it takes as a report, how it keeps a log."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import threading
+import time
+from pathlib import Path
+
+import pytest
+
+from myriant.runner.log import PIECE, AttemptLog
+from myriant.runner.reports import find_reports, time_mark
+from myriant.runner.runtimes import Runtime, find_runtimes, link_runtime
+from myriant.runner.sandbox import Room, Sandbox, find_sandbox
+
+
+def test_every_lua_of_this_machine_is_found_by_asking_it() -> None:
+    found = {r.version: r for r in find_runtimes() if r.family == "lua"}
+    for wish in ("5.1", "5.2", "5.3", "5.4"):
+        runtime = next(r for r in found.values() if r.meets(wish))
+        said = subprocess.run([runtime.path, "-v"], capture_output=True, text=True)
+        assert f"Lua {runtime.version}" in said.stdout + said.stderr
+    assert len({(r.family, r.version) for r in find_runtimes()}) == len(find_runtimes())
+
+
+@pytest.mark.parametrize(
+    ("wish", "meets"),
+    [("3.12", True), ("3.12.1", True), ("3", True), ("3.1", False), ("3.12.10", False), ("system", False)],
+)
+def test_a_version_meets_its_own_parts_only(wish: str, meets: bool) -> None:
+    assert Runtime("python", "3.12.1", Path("/opt/p/bin/python")).meets(wish) is meets
+
+
+def test_a_linked_runtime_answers_to_its_plain_names(tmp_path: Path) -> None:
+    runtime = next(r for r in find_runtimes() if r.family == "lua" and r.meets("5.1"))
+    link_runtime(runtime, tmp_path)
+    assert (tmp_path / "lua").resolve() == runtime.path
+
+
+def test_only_regular_files_that_were_written_since_the_mark_are_reports(tmp_path: Path) -> None:
+    workspace, copies = tmp_path / "workspace", tmp_path / "copies"
+    (workspace / "out/deep").mkdir(parents=True)
+    copies.mkdir()
+    (workspace / "out/old.xml").write_text("old")
+    os.utime(workspace / "out/old.xml", (4e9, 4e9))  # a modification time can be claimed, a change time cannot
+    mark = time_mark(tmp_path)
+    (workspace / "out/new.xml").write_text("new")
+    (workspace / "out/deep/new.xml").write_text("deep")
+    (workspace / "out/link.xml").symlink_to("/etc/passwd")
+    (workspace / "outside").symlink_to("/etc")
+    os.mkfifo(workspace / "out/pipe.xml")
+    found, stale = find_reports(workspace, "out/*.xml", mark, copies)
+    assert [(f.path, f.copy.read_text()) for f in found] == [("out/new.xml", "new")] and stale == ["out/old.xml"]
+    assert len(find_reports(workspace, "*.xml", mark, copies)[0]) == 2
+    assert find_reports(workspace, "outside/passwd", mark, copies) == ([], [])
+
+
+def test_a_log_is_delivered_whole_though_the_other_side_forgets_and_pauses(tmp_path: Path) -> None:
+    kept = bytearray()
+    calls = []
+
+    def send(offset: int, data: bytes) -> int:
+        calls.append((offset, len(data)))
+        if len(calls) == 2:
+            return offset  # nothing was kept: the same piece comes again
+        assert offset == len(kept)
+        kept.extend(data)
+        return len(kept)
+
+    log = AttemptLog(tmp_path / "log", send)
+    written = b"".join(b"line %d\n" % i for i in range(60_000))
+    for at in range(0, len(written), 7_001):
+        log.append(written[at : at + 7_001])
+    log.close()
+    assert bytes(kept) == written and max(size for _, size in calls) <= PIECE
+
+
+def test_output_beyond_the_most_is_counted_and_words_of_the_runner_still_fit(tmp_path: Path) -> None:
+    kept = bytearray()
+
+    def send(offset: int, data: bytes) -> int:
+        kept[offset:] = data
+        return len(kept)
+
+    log = AttemptLog(tmp_path / "log", send, most=10)
+    for _ in range(5):
+        log.append(b"abcd")
+    log.say("that was all")
+    log.close()
+    assert bytes(kept) == b"abcdabcdabthat was all\n" and log.left_out == 10
+
+
+def test_a_failed_delivery_is_raised_at_the_end(tmp_path: Path) -> None:
+    def send(offset: int, data: bytes) -> int:
+        raise ConnectionError("gone")
+
+    log = AttemptLog(tmp_path / "log", send)
+    log.append(b"x")
+    with pytest.raises(ConnectionError):
+        log.close()
+
+
+@pytest.fixture
+def room(tmp_path: Path) -> Room:
+    made = Room(Path("/var/tmp") / f"myriant-room-{os.getpid()}-{time.monotonic_ns()}", 61999)
+    made.make()
+    made.give_to_user()
+    return made
+
+
+def inside(sandbox: Sandbox, room: Room, script: str) -> str:
+    command, environment, folder = sandbox.command(
+        ["/bin/sh", "-c", script], room=room, environment={"PATH": "/usr/bin:/bin", "HOME": "/home/cell"}
+    )
+    return subprocess.run(
+        command, env=environment, cwd=folder, capture_output=True, text=True, stdin=subprocess.DEVNULL
+    ).stdout
+
+
+def test_walls_stand_on_every_side(room: Room, tmp_path: Path) -> None:
+    sandbox = find_sandbox(tmp_path)
+    if not sandbox.bubblewrap:
+        pytest.skip(sandbox.warning)
+    said = inside(
+        sandbox,
+        room,
+        "whoami; hostname; touch /usr/mine 2>/dev/null || echo no writing; ls / ; ps ax 2>/dev/null | wc -l; kill -9 1; "
+        "cat /proc/1/environ 2>/dev/null; grep -e CapEff /proc/self/status; grep 'Max processes' /proc/self/limits; read line || echo no input; echo kept > /workspace/file",
+    )
+    for part in ("cell", "no writing", "no input"):
+        assert part in said.split("\n"), said
+    assert (
+        "Max processes             2048" in said
+        and "root" not in said.split()
+        and "work" not in said.split()
+        and "CapEff:\t0000000000000000" in said
+    )
+    assert (room.workspace / "file").read_text() == "kept\n"
+    room.remove()
+    assert not room.base.exists()
+
+
+def test_what_a_step_makes_unremovable_is_removed(room: Room, tmp_path: Path) -> None:
+    sandbox = find_sandbox(tmp_path)
+    inside(
+        sandbox, room, "mkdir -p /workspace/a/b/c; touch /workspace/a/b/c/d; chmod 000 /workspace/a/b/c /workspace/a"
+    )
+    room.remove()
+    assert not room.base.exists()
+
+
+def test_a_thousand_children_end_with_their_step(room: Room, tmp_path: Path) -> None:
+    sandbox = find_sandbox(tmp_path)
+    if not sandbox.bubblewrap:
+        pytest.skip(sandbox.warning)
+    mark = f"4{os.getpid()}"
+    stopper = threading.Timer(20, lambda: subprocess.run(["pkill", "-f", f"sleep {mark}"]))
+    stopper.start()
+    inside(sandbox, room, f"i=0; while [ $i -lt 200 ]; do sleep {mark} & i=$((i+1)); done; (setsid sleep {mark} &)")
+    stopper.cancel()
+    assert subprocess.run(["pgrep", "-f", f"^sleep {mark}"], capture_output=True).returncode == 1
+    room.remove()
