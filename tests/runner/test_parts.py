@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import os
+import shutil
 import subprocess
+import tempfile
 import threading
 import time
 from pathlib import Path
@@ -140,6 +142,29 @@ def test_walls_stand_on_every_side(room: Room, tmp_path: Path) -> None:
     assert (room.workspace / "file").read_text() == "kept\n"
     room.remove()
     assert not room.base.exists()
+
+
+@pytest.mark.parametrize("below", ["/tmp", "/home", "/opt"])
+def test_a_shared_folder_is_seen_at_its_own_path_wherever_it_lies(room: Room, tmp_path: Path, below: str) -> None:
+    sandbox = find_sandbox(tmp_path)
+    if not sandbox.bubblewrap:
+        pytest.skip(sandbox.warning)
+    shared = Path(tempfile.mkdtemp(dir=below, prefix="myriant-shared-"))
+    try:
+        shared.chmod(0o755)
+        (shared / "wheel").write_text("round")
+        seen = Room(room.base, room.user, (shared,))
+        assert (
+            inside(
+                sandbox,
+                seen,
+                f"cat {shared}/wheel; touch {shared}/mine 2>/dev/null || echo; touch /tmp/mine && echo own",
+            )
+            == "round\nown\n"
+        )
+    finally:
+        shutil.rmtree(shared)
+        room.remove()
 
 
 def test_what_a_step_makes_unremovable_is_removed(room: Room, tmp_path: Path) -> None:
