@@ -83,6 +83,8 @@ class Sandbox:
             str(room.etc / "group"),
             "/etc/group",
         ]
+        words += ["--bind", str(room.tmp), "/tmp"]  # before what is shown, which may lie below them
+        words += ["--perms", "0755", "--dir", "/home", "--bind", str(room.home), "/home/cell"]
         shown: set[Path] = set()
         for path in room.shown:
             for parent in reversed(path.parents[:-1]):
@@ -91,18 +93,6 @@ class Sandbox:
                     shown.add(parent)
             words += ["--ro-bind", str(path), str(path)]
         words += ["--perms", "0755", "--dir", "/run", "--ro-bind", str(room.links), "/run/runtime"]
-        words += [
-            "--bind",
-            str(room.tmp),
-            "/tmp",
-            "--perms",
-            "0755",
-            "--dir",
-            "/home",
-            "--bind",
-            str(room.home),
-            "/home/cell",
-        ]
         return [*words, "--bind", str(room.workspace), WORKSPACE, "--chdir", WORKSPACE]
 
 
