@@ -17,6 +17,7 @@ from myriant.demo import lockstep_past
 from myriant.demo.load import load_demo
 from myriant.demo.reports import cases_of
 from myriant.demo.scenario import push
+from myriant.flow.projects import forget_project
 from myriant.runner.runtimes import find_runtimes
 
 WHEELS = Path(__file__).parents[2] / ".setup/wheels"
@@ -104,3 +105,23 @@ def test_the_made_up_past_of_lockstep_ends_where_its_real_tests_begin(tmp_path: 
     [cell] = lockstep_past.cells(lockstep_past.COUNT - 1, before, {"5.4": "5.4.4"}, random.Random(1))
     told = cases_of(read_junit([cell.reports[0].data]))
     assert [c.name for c in told] == [c.name for c in lockstep_past.pattern(tree, runtimes)]
+
+
+def test_a_load_that_was_interrupted_is_done_again_from_its_beginning(world: World, demo: Path) -> None:
+    class Interrupted(Exception):
+        pass
+
+    def interrupt(said: str) -> None:
+        raise Interrupted(said)
+
+    site = world.installation.site
+    assert site is not None
+    forget_project(site, "lockstep")
+    folder = world.installation.place.demo.parent / "demo-again"
+    with pytest.raises(Interrupted):
+        load_demo(site, folder, [], interrupt, commits=3)
+    said: list[str] = []
+    load_demo(site, folder, [], said.append, commits=3)
+    assert any("loaded again" in line for line in said)
+    assert len(world.get("/projects/lockstep/strip")["columns"]) == 4
+    load_demo(site, folder, [], interrupt, commits=3)  # nothing is left to load, so nothing is said

@@ -11,9 +11,8 @@ from collections.abc import AsyncIterator
 import psycopg
 from starlette.concurrency import run_in_threadpool
 
+from myriant.flow.listening import CELLS, CHANGES, Change, changes, missed_since
 from myriant.flow.site import Site
-from myriant.store.changes import CELLS, CHANGES, changes_after, changes_by_id
-from myriant.store.tables import Change
 
 _log = logging.getLogger(__name__)
 _QUIET = 15.0  # seconds between signs of life
@@ -60,18 +59,10 @@ class Live:
     async def _pass_on(self, ids: list[int]) -> None:
         if not self.browsers:
             return
-        rows = await run_in_threadpool(self._rows, ids)
+        rows = await run_in_threadpool(changes, self.site, ids)
         for queue in self.browsers:
             if queue.qsize() < 1000:
                 queue.put_nowait(rows)
-
-    def _rows(self, ids: list[int]) -> list[Change]:
-        with self.site.store.transaction() as session:
-            return changes_by_id(session, ids)
-
-    def _missed(self, last: int) -> list[Change]:
-        with self.site.store.transaction() as session:
-            return changes_after(session, last)
 
     async def wait_for_cells(self, seconds: float) -> None:
         with contextlib.suppress(TimeoutError):
@@ -84,7 +75,7 @@ class Live:
         try:
             yield "retry: 1000\n: listening\n\n"
             if last is not None:
-                for change in await run_in_threadpool(self._missed, last):
+                for change in await run_in_threadpool(missed_since, self.site, last):
                     yield _event(change)
             while True:
                 try:

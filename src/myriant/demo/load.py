@@ -14,7 +14,7 @@ from myriant.demo.days import moments
 from myriant.demo.people import INGRID, Author
 from myriant.demo.scenario import CLEAN, clone_of, commit, git
 from myriant.flow.history import PastCell, PastRun, import_run, write_notes
-from myriant.flow.projects import add_project, project_names
+from myriant.flow.projects import add_project, forget_project, project_names
 from myriant.flow.site import Site
 from myriant.runner.runtimes import Runtime, find_runtimes
 
@@ -30,10 +30,21 @@ def load_demo(site: Site, folder: Path, shared: Sequence[Path], say: Callable[[s
     known = project_names(site)
     runtimes = find_runtimes()
     folder.mkdir(parents=True, exist_ok=True)
-    if "lockstep" not in known:
-        _load_lockstep(site, folder, runtimes, say, commits)
-    if "tidebook" not in known:
-        _load_tidebook(site, folder, runtimes, [p.resolve() for p in shared], say, commits)
+    wheels = [p.resolve() for p in shared]
+    loaders: dict[str, Callable[[], None]] = {
+        "lockstep": lambda: _load_lockstep(site, folder, runtimes, say, commits),
+        "tidebook": lambda: _load_tidebook(site, folder, runtimes, wheels, say, commits),
+    }
+    for name, load in loaders.items():
+        begun = folder / f"{name}.loading"  # left behind by a load that was interrupted
+        if begun.exists() and name in known:
+            say(f"the demo project {name} was not loaded to its end, and is loaded again")
+            forget_project(site, name)
+        elif name in known:
+            continue
+        begun.touch()
+        load()
+        begun.unlink()
 
 
 def _load_lockstep(site: Site, folder: Path, runtimes: list[Runtime], say: Callable[[str], None], commits: int) -> None:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import urlsplit
 
-from sqlalchemy import func, or_, select
+from sqlalchemy import delete, func, or_, select
 
 from myriant.flow.errors import BadInput, Refused
 from myriant.flow.intake import remember_branches
@@ -84,6 +84,13 @@ def add_project(site: Site, address: str, name: str | None = None, description: 
     return Added(
         name, hooked, chained, len(branches), how + (", and the hook that was there is kept" if chained else "")
     )
+
+
+def forget_project(site: Site, name: str) -> None:
+    """Remove a project with everything that is kept about it; its repository stays as it is."""
+    with site.store.transaction() as session:
+        session.execute(delete(Project).where(Project.name == name))
+        tell(session, "project", name)
 
 
 def _main_branch(address: str, branches: dict[str, str]) -> str:

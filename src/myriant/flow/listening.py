@@ -1,0 +1,23 @@
+"""Listening: what changed, for whoever shows it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from myriant.flow.site import Site
+from myriant.store.changes import CELLS, CHANGES, changes_after, changes_by_id
+from myriant.store.tables import Change
+
+__all__ = ["CELLS", "CHANGES", "Change", "changes", "missed_since"]
+
+
+def changes(site: Site, ids: Sequence[int]) -> list[Change]:
+    """The changes that a notification named."""
+    with site.store.transaction() as session:
+        return changes_by_id(session, list(ids))
+
+
+def missed_since(site: Site, last: int) -> list[Change]:
+    """What a listener has missed since change `last`; a few earlier ones come again."""
+    with site.store.transaction() as session:
+        return changes_after(session, last)
