@@ -79,6 +79,8 @@ def test_a_log_is_read_in_pieces(world: World, repo: Repository) -> None:
     attempt = run["cells"][0]["attempt_id"]
     whole = world.http.get(f"/attempts/{attempt}/log")
     assert whole.text == "".join(f"{i}\n" for i in range(1, 1001)) and whole.headers["x-log-complete"] == "yes"
+    raw = world.http.get(f"/attempts/{attempt}/log/raw")
+    assert raw.text == whole.text and "attachment" in raw.headers["content-disposition"]
     piece = world.http.get(f"/attempts/{attempt}/log", params={"start": 1000, "most": 17})
     assert piece.text == whole.text[1000:1017] and piece.headers["x-log-size"] == str(len(whole.text))
     assert world.http.get(f"/attempts/{attempt}/log", params={"start": 10**9}).text == ""

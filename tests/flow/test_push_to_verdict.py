@@ -61,7 +61,10 @@ def test_the_waiting_command_exits_with_the_verdict(world: World) -> None:
     assert world.command("verdict", slow, "--wait", "--within", "0.5").returncode == 3
     assert world.command("verdict", "0" * 40).returncode == 4
     assert world.command("verdict", "--nonsense").returncode == 2
-    assert bad in world.command("verdict", bad).stdout or "held" in world.command("verdict", bad).stdout
+    said = world.command("verdict", bad).stdout
+    assert (
+        said.startswith("exits #2 push: held. Held: 1 test newly fails") and f"{world.address}/p/exits/runs/2" in said
+    )
 
 
 @pytest.mark.parametrize(
@@ -131,6 +134,7 @@ def test_a_gigabyte_of_output_is_cut_and_said(world: World) -> None:
     attempt = world.get(f"/attempts/{cell['attempt_id']}")
     tail = world.http.get(f"/attempts/{cell['attempt_id']}/log", params={"start": attempt["log_size"] - 200}).text
     assert run["run"]["verdict"] == "clear" and attempt["log_size"] < 2_100_000
+    assert len(world.http.get(f"/attempts/{cell['attempt_id']}/log/raw").content) == attempt["log_size"]
     assert "998,000,000 more bytes of output were not kept" in tail
 
 

@@ -68,6 +68,16 @@ def log(
     return Response(piece, media_type="text/plain; charset=utf-8", headers=headers)
 
 
+@router.get("/attempts/{attempt}/log/raw", response_class=Response)
+def raw_log(site: TheSite, attempt: int) -> StreamingResponse:
+    """The whole log as a file, whatever its size."""
+    headers = {
+        "Content-Disposition": f'attachment; filename="attempt-{attempt}.log"',
+        "X-Content-Type-Options": "nosniff",
+    }
+    return StreamingResponse(views.whole_log(site, attempt), media_type="application/octet-stream", headers=headers)
+
+
 @router.get("/reports/{report}/raw", response_class=Response)
 def raw_report(site: TheSite, report: int) -> StreamingResponse:
     blob, name = views.report_source(site, report)

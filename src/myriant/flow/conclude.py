@@ -257,8 +257,6 @@ def _value(jobs: Sequence[Mapping[str, Any]], measure: str) -> Fraction | None:
         passed = sum(j["tests.passed"] for j in jobs)
         ran = passed + sum(j["tests.failed"] + j["tests.errored"] for j in jobs)
         return Fraction(passed, ran) if ran else None
-    if measure == "tests.flaky":
-        return Fraction(0)
     if not all(measure in j for j in jobs):
         return None
     return Fraction(sum(j[measure] for j in jobs))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import statistics
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from fractions import Fraction
@@ -588,6 +588,16 @@ def log_piece(site: Site, attempt_id: int, start: int, most: int) -> tuple[bytes
     for chunk in chunks:
         piece += site.blobs.get(chunk.blob)[max(0, start - chunk.offset) :]
     return bytes(piece[:most]), size, complete
+
+
+def whole_log(site: Site, attempt_id: int) -> Iterator[bytes]:
+    """An attempt's log from its beginning to where it is now, piece by piece."""
+    with site.store.transaction() as session:
+        if session.get(Attempt, attempt_id) is None:
+            raise NotFound(f"there is no attempt {attempt_id}")
+        query = select(LogChunk.blob).where(LogChunk.attempt_id == attempt_id).order_by(LogChunk.offset)
+        keys = list(session.scalars(query))
+    return (piece for key in keys for piece in site.blobs.chunks(key))
 
 
 def report_source(site: Site, report_id: int) -> tuple[str, str]:

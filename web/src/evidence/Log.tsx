@@ -62,7 +62,7 @@ export function Log({ attempt, log, jump }: { attempt: number; log: LogText; jum
         <span className="soft" style={{ marginLeft: "auto" }}>
           {counted(log.lines.length, "line")}, {size(log.size)}
         </span>
-        <a href={`/api/v1/attempts/${attempt}/log?most=4000000`} download={`attempt-${attempt}.log`}>
+        <a href={`/api/v1/attempts/${attempt}/log/raw`}>
           Download
         </a>
       </div>

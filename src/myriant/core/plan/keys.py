@@ -88,7 +88,6 @@ MEASURES: dict[str, str] = {
     "tests.new": "tests newly failing or errored against the gate baseline",
     "tests.known": "tests that failed at the gate baseline too",
     "tests.vanished": "tests of the gate baseline without a result now",
-    "tests.flaky": "tests with different outcomes on this commit",
     "tests.share-passed": "passed ÷ (passed + failed + errored)",
     "results.total": "results: tests × cells",
     "results.failed": "failed results",
