@@ -28,7 +28,8 @@ from myriant.store.results import (
 from myriant.store.results import (
     test_numbers as numbers_of_tests,
 )
-from myriant.store.tables import Attempt, Cell, Project, Run, Test
+from myriant.store.tables import Attempt, Cell, Project, Run
+from myriant.store.tables import Test as StoredTest
 
 _names = count(1)
 
@@ -40,7 +41,7 @@ def store(world: World) -> Store:
     return site.store
 
 
-def tests_named(*names: str) -> list[Identity]:
+def named_tests(*names: str) -> list[Identity]:
     return [("unit", "s", "c", name) for name in names]
 
 
@@ -91,11 +92,11 @@ def project(store: Store, runs: int = 1, cells: int = 1) -> tuple[int, list[int]
 def test_numbers_stay_the_same_whatever_the_order_and_new_tests_get_the_next(store: Store) -> None:
     owner, _ = project(store)
     with store.transaction() as session:
-        first = numbers_of_tests(session, owner, "unit", tests_named("a", "b", "c")).tolist()
+        first = numbers_of_tests(session, owner, "unit", named_tests("a", "b", "c")).tolist()
     with store.transaction() as session:
-        mixed = numbers_of_tests(session, owner, "unit", tests_named("d", "c", "a")).tolist()
-        other_job = numbers_of_tests(session, owner, "slow", tests_named("a")).tolist()
-        again = numbers_of_tests(session, owner, "unit", tests_named("a", "b", "c")).tolist()
+        mixed = numbers_of_tests(session, owner, "unit", named_tests("d", "c", "a")).tolist()
+        other_job = numbers_of_tests(session, owner, "slow", named_tests("a")).tolist()
+        again = numbers_of_tests(session, owner, "unit", named_tests("a", "b", "c")).tolist()
     assert first == again == [0, 1, 2] and mixed == [3, 2, 0] and other_job == [4]
 
 
@@ -106,14 +107,14 @@ def test_two_writers_at_once_give_each_test_one_number(store: Store) -> None:
     def write(seed: int) -> dict[str, int]:
         mine = random.Random(seed).sample(names, 2000)
         with store.transaction() as session:
-            return dict(zip(mine, numbers_of_tests(session, owner, "unit", tests_named(*mine)).tolist(), strict=True))
+            return dict(zip(mine, numbers_of_tests(session, owner, "unit", named_tests(*mine)).tolist(), strict=True))
 
     with ThreadPoolExecutor(4) as writers:
         found = list(writers.map(write, range(4)))
     for name in names:
         assert len({f[name] for f in found if name in f}) <= 1
     with store.transaction() as session:
-        stored = session.scalar(select(func.count()).where(Test.project_id == owner))
+        stored = session.scalar(select(func.count()).where(StoredTest.project_id == owner))
     assert stored == len({n for f in found for n in f})
 
 
@@ -124,7 +125,7 @@ def test_what_is_kept_comes_back_by_run_by_failure_and_by_test(store: Store) -> 
     truth = {}
     for attempt in attempts:
         with store.transaction() as session:
-            numbers = numbers_of_tests(session, owner, "unit", tests_named(*(f"t{i}" for i in range(size))))
+            numbers = numbers_of_tests(session, owner, "unit", named_tests(*(f"t{i}" for i in range(size))))
             outcomes = luck.choice([1, 1, 1, 2, 3, 4], size).astype(np.uint8)
             seconds = np.round(luck.lognormal(-4, 1, size), 4)
             bad = [
@@ -156,7 +157,7 @@ def test_texts_that_postgresql_does_not_take_are_kept_readable(store: Store) -> 
     owner, [attempt] = project(store)
     with store.transaction() as session:
         numbers = numbers_of_tests(
-            session, owner, "unit", tests_named("zero\0byte", "lone\ud800surrogate", "tab\tnew\nline\\N")
+            session, owner, "unit", named_tests("zero\0byte", "lone\ud800surrogate", "tab\tnew\nline\\N")
         )
         rows = [NotPassed(int(n), Outcome.FAILED, "a\0b", "\\N\t", None) for n in numbers]
         keep_results(session, attempt, numbers, np.full(3, 2, np.uint8), np.full(3, np.nan), rows)

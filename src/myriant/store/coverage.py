@@ -43,12 +43,12 @@ def keep_coverage(
 
 def _file_ids(session: Session, project_id: int, paths: Sequence[str]) -> dict[str, int]:
     rows = select(SourceFile.path, SourceFile.id).where(SourceFile.project_id == project_id, SourceFile.path.in_(paths))
-    ids = dict(session.execute(rows).tuples().all())
+    ids = {row.path: row.id for row in session.execute(rows)}
     missing = sorted(set(paths) - set(ids))
     if missing:
         values = [{"project_id": project_id, "path": path} for path in missing]
         session.execute(upsert(SourceFile).values(values).on_conflict_do_nothing())
-        ids = dict(session.execute(rows).tuples().all())
+        ids = {row.path: row.id for row in session.execute(rows)}
     return ids
 
 
@@ -70,16 +70,13 @@ def merged_coverage_of(session: Session, run_id: int, jobs: Sequence[str]) -> di
 
 
 def _files(session: Session, which: ColumnElement[bool]) -> Sequence[tuple[CoverageTotal, str, bytes]]:
-    return (
-        session.execute(
-            select(CoverageTotal, SourceFile.path, CoverageFile.packed)
-            .join(CoverageFile, CoverageFile.total_id == CoverageTotal.id)
-            .join(SourceFile, SourceFile.id == CoverageFile.file_id)
-            .where(which)
-        )
-        .tuples()
-        .all()
+    query = (
+        select(CoverageTotal, SourceFile.path, CoverageFile.packed)
+        .join(CoverageFile, CoverageFile.total_id == CoverageTotal.id)
+        .join(SourceFile, SourceFile.id == CoverageFile.file_id)
+        .where(which)
     )
+    return [(total, path, packed) for total, path, packed in session.execute(query)]
 
 
 def coverage_totals_of(session: Session, runs: Sequence[int]) -> dict[tuple[int, str], Totals]:

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from datetime import datetime
 
 from sqlalchemy import func, select, update
+from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.orm import Session
 
 from myriant.store.tables import Attempt, Cell, Project, Run, Runner
@@ -56,7 +57,7 @@ def newest_clear_run(session: Session, run: Run, ancestors: Sequence[str]) -> Ru
             Run.project_id == run.project_id, Run.purpose == run.purpose, Run.commit.in_(ancestors), Run.id != run.id
         )
         .where(Run.verdict.in_(("clear", "held")))
-        .distinct(Run.commit)
+        .ext(distinct_on(Run.commit))
         .order_by(Run.commit, Run.number.desc())
     )
     by_commit = {r.commit: r for r in session.scalars(newest)}

@@ -1,6 +1,6 @@
 /** View state lives in the address, so that a link shows a colleague the same thing. */
-import { useCallback } from "react";
-import { useNavigate, useParams, useSearchParams } from "react-router";
+import { useCallback, useMemo } from "react";
+import { useLocation, useNavigate } from "react-router";
 
 export const sections = ["findings", "matrix", "evidence", "sent"] as const;
 export type Section = (typeof sections)[number];
@@ -29,15 +29,15 @@ export type Show = (typeof shows)[number];
 
 const number = (text: string | null | undefined) => (text && /^\d+$/.test(text) ? Number(text) : undefined);
 
-export function useAddress(): [Address, (change: Partial<Address>, replace?: boolean) => void] {
-  const params = useParams();
-  const [query] = useSearchParams();
-  const navigate = useNavigate();
-  const section = query.get("section") as Section | null;
-  const address: Address = {
-    project: params.project ?? "",
-    run: number(params.run),
-    section: section && sections.includes(section) ? section : "findings",
+/** What an address selects. */
+export function readAddress(path: string, search: string): Address {
+  const [, project, run] = /^\/p\/([^/]+)(?:\/runs\/([^/]+))?/.exec(path) ?? [];
+  const query = new URLSearchParams(search);
+  const section = query.get("section");
+  return {
+    project: decoded(project ?? ""),
+    run: number(run),
+    section: sections.find((s) => s === section) ?? "findings",
     branch: query.get("branch") ?? undefined,
     base: number(query.get("base")),
     cells: query.getAll("cell"),
@@ -49,12 +49,27 @@ export function useAddress(): [Address, (change: Partial<Address>, replace?: boo
     tables: query.get("tables")?.split(",").filter(Boolean) ?? [],
     show: shows.find((s) => s === query.get("show")) ?? "outcome",
   };
-  const text = JSON.stringify(address);
+}
+
+function decoded(text: string): string {
+  try {
+    return decodeURIComponent(text);
+  } catch {
+    return text;
+  }
+}
+
+export function useAddress(): [Address, (change: Partial<Address>, replace?: boolean) => void] {
+  const { pathname, search } = useLocation();
+  const navigate = useNavigate();
+  const address = useMemo(() => readAddress(pathname, search), [pathname, search]);
+  // Changes build on the window's own address: of two keys pressed within one frame neither is lost.
   const go = useCallback(
     (change: Partial<Address>, replace = false) => {
-      void navigate(written({ ...(JSON.parse(text) as Address), ...change }), { replace });
+      const { pathname, search } = window.location;
+      void navigate(written({ ...readAddress(pathname, search), ...change }), { replace });
     },
-    [navigate, text],
+    [navigate],
   );
   return [address, go];
 }

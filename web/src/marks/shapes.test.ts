@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { written } from "../app/address";
+import { readAddress, written } from "../app/address";
 import { ago, counted, duration, signed, size } from "../app/words";
 import { palettes } from "./palette";
 import { markNames, markOfLetter, shapeOf, verdictShape, type Mark } from "./shapes";
@@ -51,4 +51,11 @@ test("an address leaves out what is usual and keeps every selection", () => {
   expect(written({ project: "p", run: 7, section: "matrix", base: 3, cells: ["unit/lua=5.1", "unit/lua=5.4"], rows: [], show: "coverage" })).toBe(
     "/p/p/runs/7?section=matrix&base=3&cell=unit%2Flua%3D5.1&cell=unit%2Flua%3D5.4&rows=&show=coverage",
   );
+});
+
+test("what an address selects is read back from it, and nonsense selects nothing", () => {
+  const full = { project: "a b", run: 7, section: "matrix", base: 3, cells: ["unit/lua=5.1"], tables: ["lua"], list: true } as const;
+  const url = new URL(written({ ...full, cells: [...full.cells], tables: [...full.tables] }), "http://x");
+  expect(readAddress(url.pathname, url.search)).toMatchObject(full);
+  expect(readAddress("/p/%zz/runs/x", "?base=-1&section=nope&show=all")).toMatchObject({ project: "%zz", run: undefined, base: undefined, section: "findings", show: "outcome" });
 });
