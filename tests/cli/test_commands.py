@@ -97,6 +97,7 @@ def test_plan_commands_check_and_expand(folder: Path) -> None:
     assert problem == {
         "level": "error", "file": "bad.toml", "line": 4, "column": 1, "text": "runtim",
         "message": 'unknown key "runtim" in job unit', "mend": "did you mean runtime?",
+        "edits": [{"line": 4, "column": 1, "end_line": 4, "end_column": 7, "text": "runtime"}],
     }  # fmt: skip
     assert run("plan", "cells", "bad.toml", cwd=folder).returncode == 1
     assert run("plan", "check", "none.toml", cwd=folder).returncode == 2

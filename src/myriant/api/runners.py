@@ -44,6 +44,8 @@ class Enrolment(BaseModel):
     slots: int = Field(ge=1, le=1024)
     runtimes: list[Runtime] = Field(max_length=1000)
     isolation: str = Field(max_length=200)
+    labels: list[Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9._-]*$", max_length=60)]] = Field([], max_length=100)
+    price: float = Field(0.0, ge=0)
     version: str = Field(max_length=60)
     boot: str = Field(max_length=60)
 
@@ -65,6 +67,8 @@ class CollectWish(BaseModel):
     kind: str
     tests: list[str]
     coverage: list[str]
+    analysis: list[str] = []
+    attachments: list[str] = []
     may_be_empty: bool
 
 
@@ -72,6 +76,24 @@ class StepWish(BaseModel):
     name: str
     command: str | list[str]
     collect: list[CollectWish]
+    folder: str = ""
+    shell: str = "sh"
+    env: dict[str, str] = {}
+    timeout: float | None = None
+    always: bool = False
+    may_fail: bool = False
+    skipped: str = ""  # why it does not run in this cell
+
+
+class SourceWish(BaseModel):
+    full: bool = False
+    tags: bool = False
+
+
+class SettingsWish(BaseModel):
+    file: str
+    example: str = ""
+    to: str = ""
 
 
 class LeaseGiven(BaseModel):
@@ -84,12 +106,15 @@ class LeaseGiven(BaseModel):
     before: str
     branch: str
     event: str
+    tag: str = ""
     job: str
     values: dict[str, str]
     wants: list[str]
     env: dict[str, str]
     timeout: float
     steps: list[StepWish]
+    source: SourceWish = SourceWish()
+    settings: SettingsWish | None = None
 
 
 class Heartbeat(BaseModel):
@@ -133,7 +158,9 @@ def enrol(site: TheSite, wish: Enrolment) -> Enrolled:
             409, f"this server speaks runner protocol {PROTOCOL}, the runner {wish.protocol}: upgrade it"
         )
     runtimes: list[dict[str, Any]] = [r.model_dump() for r in wish.runtimes]
-    runner = dispatch.enrol(site, wish.name, wish.slots, runtimes, wish.isolation, wish.version, wish.boot)
+    runner = dispatch.enrol(
+        site, wish.name, wish.slots, runtimes, wish.isolation, wish.version, wish.boot, wish.labels, wish.price
+    )
     lease = dispatch.LEASE.total_seconds()
     return Enrolled(runner=runner, heartbeat=lease / 4, lease=lease)
 
@@ -160,13 +187,20 @@ def _given(lease: dispatch.Lease) -> LeaseGiven:
         attempt=lease.attempt_id, token=lease.token, project=lease.project, run=lease.run, number=lease.number,
         commit=lease.commit, before=lease.before, branch=lease.branch, event=lease.event, job=lease.job.id,
         values=lease.values, wants=lease.wants, env=lease.job.env, timeout=lease.job.timeout,
+        tag=lease.tag,
         steps=[
             StepWish(
                 name=s.name, command=s.command if isinstance(s.command, str) else list(s.command),
                 collect=[CollectWish.model_validate(asdict(c)) for c in s.collect],
+                folder=s.folder or lease.job.folder or "", shell=s.shell or lease.job.shell or "sh", env=s.env,
+                timeout=s.timeout, always=s.always, may_fail=s.may_fail, skipped=skipped,
             )
-            for s in lease.job.steps
+            for s, skipped in zip(lease.job.steps, lease.skipped, strict=True)
         ],
+        source=SourceWish(full=lease.job.source.history == "full", tags=lease.job.source.tags),
+        settings=SettingsWish(**{k: v or "" for k, v in asdict(lease.job.settings).items()})
+        if lease.job.settings
+        else None,
     )  # fmt: skip
 
 
@@ -200,7 +234,7 @@ async def put_log(
 @router.put("/attempts/{attempt}/reports/{number}", status_code=204)
 async def put_report(
     site: TheSite, request: Request, attempt: int, number: int, token: Annotated[str, Depends(bearer)],
-    step: Annotated[int, Query(ge=0)], content: Annotated[str, Query(pattern="^(tests|coverage)$")],
+    step: Annotated[int, Query(ge=0)], content: Annotated[str, Query(pattern="^(tests|coverage|analysis|attachment)$")],
     kind: Annotated[str, Query(max_length=60)], digest: Annotated[str, Query(pattern="^[0-9a-f]{64}$")],
     x_path: Annotated[str, Header(max_length=8000)],
 ) -> None:  # fmt: skip

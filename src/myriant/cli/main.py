@@ -89,6 +89,8 @@ def runner(
     slots: Slots = 4,
     work: Annotated[Path, typer.Option(help="Where attempts get their folders.")] = Path("/var/tmp/myriant-runner"),
     share: Share = [],  # noqa: B006  # typer copies it
+    label: Annotated[list[str], typer.Option(help="A label that plans can ask for (repeatable).")] = [],  # noqa: B006
+    price: Annotated[float, typer.Option(min=0, help="What a minute of a slot costs, in your currency.")] = 0.0,
 ) -> None:
     """Take cells from a server and execute them on this machine."""
     from myriant.runner.client import Refused
@@ -96,7 +98,7 @@ def runner(
 
     _log_to_stderr("runner")
     try:
-        run_runner(server, token, name=name, slots=slots, work=work, shared=share)
+        run_runner(server, token, name=name, slots=slots, work=work, shared=share, labels=label, price=price)
     except Refused as error:
         stop(f"the server refuses this runner: {error}")
 

@@ -13,6 +13,7 @@ from myriant.repos.git import GitError
 from myriant.store.changes import tell
 from myriant.store.tables import Project, Run
 
+_BEHIND = ("merged:", "behind the verdict:")
 _log = logging.getLogger(__name__)
 
 
@@ -28,6 +29,7 @@ def announce_run(site: Site, run_id: int) -> None:
             address=site.run_address(project.name, run.number), said=run.sentence,
             baseline=None, judged=[], cells=[], new=[],
         )  # fmt: skip
+        text = _whole(run, text)
     trouble = None
     try:
         site.mirror(project).note(run.commit, text)
@@ -42,6 +44,16 @@ def announce_run(site: Site, run_id: int) -> None:
         tell(session, "run", project.name, run.number)
     if trouble is not None:
         raise NotWritten(trouble)
+
+
+def _whole(run: Run, note: str) -> str:
+    """The note with what was merged, and how the jobs behind the verdict stand."""
+    lines = [line for line in note.rstrip("\n").split("\n") if not line.startswith(_BEHIND)]
+    if run.base and run.tree:
+        lines.insert(1, f"{_BEHIND[0]} {run.commit[:12]} into {run.branch} at {run.base[:12]}, tree {run.tree[:12]}")
+    if run.gated_said:
+        lines.append(f"{_BEHIND[1]} {run.gated_said}")
+    return "\n".join(lines) + "\n"
 
 
 class NotWritten(Exception):

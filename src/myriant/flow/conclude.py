@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from fractions import Fraction
@@ -18,6 +18,7 @@ from myriant.core.diagnosis.compare import CellComparison, CellName, RunOutcomes
 from myriant.core.diagnosis.explain import explain
 from myriant.core.gate.judge import DEFAULT_RULES, Judged, Measured, judge, verdict_of
 from myriant.core.gate.sentence import NotedCell, NotedFailure, Told, commit_note, sentence, value_text
+from myriant.flow.advance import advance
 from myriant.flow.plans import plan_of
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
@@ -53,28 +54,48 @@ def conclude_run(site: Site, run_id: int, *, follow_up: bool = True) -> None:
         run = session.get(Run, run_id, with_for_update=True)
         if run is None or run.verdict == "exempt":
             return
-        cells = cells_of(session, run_id)
-        if not cells or any(c.state in OPEN for c in cells):
+        every = cells_of(session, run_id)
+        cells = [c for c in every if c.selected and not c.gated]
+        if not every or any(c.state in OPEN for c in cells):
             return
         project = session.get_one(Project, run.project_id)
+        if _superseded(run, cells):
+            tell(session, "run", project.name, run.number)
+            return
         nearest = ancestors(site, session, run)
-        baseline = newest_clear_run(session, run, nearest)
+        baseline = newest_clear_run(session, run, nearest, family(run))
         since = runs_since(session, run, baseline, nearest)
         compared = compare_runs(session, run, baseline, since)
         _judge(site, session, project, run, baseline, cells, compared)
         tell(session, "run", project.name, run.number)
         if follow_up:
             defer(session, "announce", lock=f"notes-{run.project_id}", run_id=run.id)
+            plan = plan_of(run.plan)
+            if plan is not None and any(c.gated for c in every):
+                advance(session, run, plan)
+
+
+def _superseded(run: Run, cells: Sequence[Cell]) -> bool:
+    """Whether a newer event stopped the run before it could be judged; it then stays undecided and says so."""
+    why = next((c.reason for c in cells if c.state == "stopped" and c.reason.startswith("superseded")), None)
+    if why is None:
+        return False
+    run.state, run.reason, run.ended_at = "stopped", why, run.ended_at or func.now()
+    run.sentence = f"Undecided: {why} before it was judged."
+    return True
 
 
 def gate_baseline(site: Site, session: Session, run: Run) -> Run | None:
     """The newest first-parent ancestor whose verdict for the same purpose was clear."""
-    return newest_clear_run(session, run, ancestors(site, session, run))
+    return newest_clear_run(session, run, ancestors(site, session, run), family(run))
 
 
 def ancestors(site: Site, session: Session, run: Run) -> list[str]:
+    """Commits that a run can be compared with, nearest first: its first parents, or a pull request's target."""
     project = session.get_one(Project, run.project_id)
     try:
+        if run.base:
+            return site.mirror(project).first_parents(run.base)
         return site.mirror(project).first_parents(run.commit)[1:]
     except GitError:
         return []
@@ -85,7 +106,7 @@ def runs_since(session: Session, run: Run, baseline: Run | None, nearest: Sequen
     if baseline is not None and baseline.commit in nearest:
         nearest = nearest[: nearest.index(baseline.commit)]
     places = {commit: i for i, commit in enumerate(nearest[:MOST_SINCE])}
-    found = [r for r in judged_runs_of(session, run.project_id, list(places)) if r.purpose == run.purpose]
+    found = [r for r in judged_runs_of(session, run.project_id, list(places)) if r.purpose == family(run)]
     return sorted(found, key=lambda r: (places[r.commit], -r.number))
 
 
@@ -117,7 +138,8 @@ def _judge(
     cells: Sequence[Cell],
     compared: Compared,
 ) -> None:
-    plan = plan_of(run.plan)
+    plan = plan_of(run.rules) or plan_of(run.plan)
+    today = datetime.now(UTC).date()
     by_job = {job: _tally_of(compared, job) for job in dict.fromkeys(c.job for c in cells)}
     total = _sum(by_job.values())
     binding = [c for c in cells if not c.advisory]
@@ -135,6 +157,8 @@ def _judge(
     def measured(source: Mapping[str, Any], jobs: Sequence[str], measure: str) -> Fraction | None:
         return _value([source[j] for j in jobs or source if j in source], measure)
 
+    changed = _changed_share(site, session, project, run, baseline, coverage)
+
     def line_share(of: Run | None, jobs: Sequence[str]) -> Fraction | None:
         if of is None or (of is run and coverage is None):
             return None
@@ -143,10 +167,14 @@ def _judge(
     now = {job: measures_of(t) for job, t in by_job.items()}
     before: Mapping[str, Any] = baseline.measures.get("jobs", {}) if baseline is not None else {}
     judged = judge(
-        plan.rules if plan else DEFAULT_RULES,
+        [r for r in plan.rules if r.since is None or r.since <= today] if plan else DEFAULT_RULES,
         Measured(
             now=lambda measure, jobs: (
-                line_share(run, jobs) if measure == "coverage.line" else measured(now, jobs, measure)
+                line_share(run, jobs)
+                if measure == "coverage.line"
+                else changed(jobs)
+                if measure == "coverage.changed"
+                else measured(now, jobs, measure)
             ),
             baseline=lambda measure, jobs: (
                 line_share(baseline, jobs)
@@ -164,7 +192,11 @@ def _judge(
     run.ended_at = run.ended_at or func.now()
     states = {c.state for c in binding}
     run.state = next((s for s in ("failed", "void", "stopped", "skipped") if s in states), "passed")
-    run.measures = {"jobs": now}
+    share = changed(())
+    run.measures = {
+        "jobs": now,
+        **({"coverage.changed": [share.numerator, share.denominator]} if share is not None else {}),
+    }
     new = _mark_cells(session, project.id, cells, compared)
     short = baseline.commit[:7] if baseline is not None else None
     began = run.started_at or run.created_at
@@ -186,6 +218,10 @@ def _judge(
             coverage_before=line_share(baseline, ()),
         )
     )
+    same = sorted({c.reused for c in cells if c.reused is not None})
+    if same:
+        share_of = "" if all(c.reused is not None for c in cells) else " in part"
+        run.sentence += f" Same content{share_of} as {', '.join(f'#{n}' for n in same)}."
     whole = coverage_totals_of(session, [run.id]).get((run.id, ""))
     covered = (whole.lines_covered, whole.lines_valid) if whole is not None else None
     run.verdict = verdict.value
@@ -204,6 +240,39 @@ def _judge(
         new=new,
         coverage=covered,
     )
+
+
+def family(run: Run) -> str:
+    """The purpose whose verdicts a run is compared with: a schedule's own, pushes for everything else."""
+    return run.purpose if run.event == "schedule" else "push"
+
+
+def _changed_share(
+    site: Site, session: Session, project: Project, run: Run, baseline: Run | None, coverage: Fraction | None
+) -> Callable[[Sequence[str]], Fraction | None]:
+    """Covered ÷ coverable lines among those changed since the baseline's commit, by jobs; all of none is 1."""
+    before = run.base or (baseline.commit if baseline is not None else None)
+    plan = plan_of(run.rules) or plan_of(run.plan)
+    wanted = plan is not None and any(r.measure == "coverage.changed" for r in plan.rules)
+    if before is None or coverage is None or not (wanted or run.base):
+        return lambda jobs: None
+    try:
+        lines = site.mirror(project).changed_lines(before, run.tested or run.commit)
+    except GitError:
+        return lambda jobs: None
+
+    def share(jobs: Sequence[str]) -> Fraction | None:
+        files = merge_files(merged_coverage_of(session, run.id, list(jobs) or [""]).values())
+        valid = covered = 0
+        for path, changed in lines.items():
+            file = files.get(path)
+            if file is None:
+                continue
+            touched = np.isin(file.lines, list(changed))
+            valid, covered = valid + int(touched.sum()), covered + int((file.hits[touched] > 0).sum())
+        return Fraction(covered, valid) if valid else Fraction(1)
+
+    return share
 
 
 def _merge_coverage(

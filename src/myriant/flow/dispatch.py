@@ -13,18 +13,20 @@ from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
+from myriant.core.plan.intent import steps_for
 from myriant.core.plan.model import Job
 from myriant.core.plan.versions import offered_names
+from myriant.flow.advance import advance
 from myriant.flow.errors import BadInput, LeaseLost, NotFound
-from myriant.flow.plans import plan_of
+from myriant.flow.plans import event_of, plan_of
 from myriant.flow.site import Site
 from myriant.store.changes import ring_runners, tell
 from myriant.store.queue import defer
-from myriant.store.runs import expired_leases, oldest_waiting_cells, open_leases_of
+from myriant.store.runs import expired_leases, oldest_waiting_cells, open_leases_of, running_beside
 from myriant.store.tables import Attempt, Cell, LogChunk, Project, Report, Run, Runner, Step
 
 LEASE = timedelta(seconds=20)
-TRIES_AFTER_LOSS = 3  # attempts a cell gets when its runner is lost each time
+TRIES_AFTER_LOSS = 2  # further attempts of a cell whose runner is lost each time
 MOST_REPORT_BYTES = 1 << 30
 
 
@@ -42,14 +44,17 @@ class Lease:
     before: str
     branch: str
     event: str
+    tag: str
     values: dict[str, str]
     wants: list[str]
     job: Job
+    skipped: list[str]  # by step: why it does not run in this cell, empty when it does
 
 
 def enrol(
-    site: Site, name: str, slots: int, runtimes: list[dict[str, str]], isolation: str, version: str, boot: str
-) -> int:
+    site: Site, name: str, slots: int, runtimes: list[dict[str, str]], isolation: str, version: str, boot: str,
+    labels: Collection[str] = (), price: float = 0.0,
+) -> int:  # fmt: skip
     """A runner says what it is and offers; its id. Leases of an earlier start of it are taken back at once."""
     offers = sorted(
         {
@@ -57,10 +62,11 @@ def enrol(
             for r in runtimes
             for wish in [*offered_names(r["version"]), *(["system"] if r.get("system") else [])]
         }
+        | {f"label {label}" for label in labels}
     )
     values = {
         "name": name, "slots": slots, "runtimes": runtimes, "offers": offers, "isolation": isolation,
-        "version": version, "boot": boot,
+        "version": version, "boot": boot, "price": price,
     }  # fmt: skip
     with site.store.transaction() as session:
         before = session.scalar(select(Runner).where(Runner.name == name))
@@ -93,7 +99,11 @@ def claim(site: Site, runner_id: int, boot: str, free: int, holding: Collection[
         for attempt in open_leases_of(session, runner_id):
             if attempt.id not in holding:
                 lose(session, attempt, "the lease did not reach the runner")
-        leases = [_lease(session, runner, cell) for cell in oldest_waiting_cells(session, runner.offers, free)]
+        leases = []
+        for cell in oldest_waiting_cells(session, runner.offers, free):
+            if cell.at_once is None or running_beside(session, cell) < cell.at_once:
+                leases.append(_lease(session, runner, cell))
+                session.flush()
     return leases
 
 
@@ -118,9 +128,10 @@ def _lease(session: Session, runner: Runner, cell: Cell) -> Lease:
         run.state, run.started_at = "running", func.now()
     tell(session, "cell", project.name, run.number)
     job = _job(run.plan or "", cell.job)
+    skipped = [why for _, why in steps_for(job, cell.values, event_of(run))]
     return Lease(
-        attempt.id, token, project.name, project.id, run.number, attempt.number, run.commit, run.before or "",
-        run.branch, run.event, cell.values, cell.wants, job,
+        attempt.id, token, project.name, project.id, run.number, attempt.number, run.tested or run.commit,
+        run.base or run.before or "", run.branch, run.event, run.tag, cell.values, cell.wants, job, skipped,
     )  # fmt: skip
 
 
@@ -150,7 +161,7 @@ def check_lease(site: Site, attempt_id: int, token: str) -> tuple[int, str]:
     with site.store.transaction() as session:
         attempt = _held(session, attempt_id, token)
         run = session.get_one(Run, session.get_one(Cell, attempt.cell_id).run_id)
-        return run.project_id, run.commit
+        return run.project_id, run.tested or run.commit
 
 
 def heartbeat(site: Site, runner_id: int, attempts: dict[int, str]) -> list[int]:
@@ -260,12 +271,16 @@ def lose(session: Session, attempt: Attempt, reason: str) -> None:
     cell = session.get_one(Cell, attempt.cell_id, with_for_update=True)
     if cell.attempt_id != attempt.id or cell.state != "running":
         return
-    if attempt.number < TRIES_AFTER_LOSS:
+    run = session.get_one(Run, cell.run_id)
+    plan = plan_of(run.plan)
+    if attempt.number <= (plan.job(cell.job).retry.void if plan is not None else TRIES_AFTER_LOSS):
         cell.state, cell.mark, cell.reason = "waiting", "waiting", f"again after attempt {attempt.number}: {reason}"
         ring_runners(session)
     else:
         cell.state, cell.mark, cell.reason = "void", "void", reason
-        defer(session, "conclude", lock=f"run-{cell.run_id}", run_id=cell.run_id)
+        if plan is not None:
+            session.flush()
+            advance(session, run, plan)
     _tell_run(session, attempt, "cell")
 
 

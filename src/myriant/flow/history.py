@@ -14,12 +14,14 @@ from datetime import datetime, timedelta
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from myriant.core.plan.intent import intent
 from myriant.core.plan.model import FILE_NAME, Job, Plan
 from myriant.core.plan.read import read_plan
 from myriant.flow.conclude import conclude_run
 from myriant.flow.errors import BadInput
 from myriant.flow.ingest import ingest_attempt
 from myriant.flow.planning import describe, make_cells
+from myriant.flow.plans import event_of
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.store.changes import tell
@@ -96,7 +98,7 @@ def import_run(site: Site, project_name: str, past: PastRun) -> int:
         describe(run, commit, depth)
         session.add(run)
         session.flush()
-        make_cells(session, run, reading.plan, state="running")
+        make_cells(session, run, intent(reading.plan, event_of(run)), state="running")
         session.flush()
         if past.superseded_by is not None:
             _stop(session, run, past)

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 
 import numpy as np
-from sqlalchemy import func, select, update
+from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from myriant.core.coverage.merge import merge_files
@@ -16,11 +16,11 @@ from myriant.core.results.identity import Identity, identities
 from myriant.core.results.junit import read_junit
 from myriant.core.results.model import Outcome, Results
 from myriant.core.written import counted
+from myriant.flow.advance import advance
 from myriant.flow.plans import plan_of
 from myriant.flow.site import Site
 from myriant.store.changes import tell
 from myriant.store.coverage import keep_coverage
-from myriant.store.queue import defer
 from myriant.store.results import NotPassed, keep_results, test_numbers
 from myriant.store.tables import Attempt, Cell, Project, Report, Run, Step
 
@@ -73,7 +73,7 @@ def ingest_attempt(site: Site, attempt_id: int, *, follow_up: bool = True) -> No
     for report in reports:
         if report.content == "coverage":
             _read_coverage(site, report, gathered, workspace)
-        else:
+        elif report.content == "tests":
             _read(site, report, gathered, may_be_empty=(report.step, report.kind) in may_be_empty)
     with site.store.transaction() as session:
         _conclude_attempt(session, attempt_id, reports, gathered, follow_up=follow_up)
@@ -151,15 +151,11 @@ def _conclude_attempt(
             "coverage_trouble": [*said.get("missing_coverage", []), *gathered.coverage_trouble],
         }
         session.flush()
-        if follow_up and not _still_open(session, run):
-            defer(session, "conclude", lock=f"run-{run.id}", priority=5, run_id=run.id)
+        plan = plan_of(run.plan)
+        if follow_up and plan is not None:
+            advance(session, run, plan)
     if follow_up:
         tell(session, "cell", project.name, run.number)
-
-
-def _still_open(session: Session, run: Run) -> int:
-    count = select(func.count()).where(Cell.run_id == run.id, Cell.state.in_(("waiting", "running")))
-    return session.scalar(count) or 0
 
 
 def _keep(session: Session, project_id: int, job: str, attempt_id: int, gathered: _Gathered) -> None:

@@ -1,6 +1,6 @@
 """Intake: something happened to a repository; what came of it is a run, at once.
 
-A hook's message is only a bell with a proposal: the branch's commit that was last seen decides what
+A hook's message is only a bell with a proposal: the commit at which a branch or tag was last seen decides what
 is new, so a message that comes twice, late or never does no harm (`look` finds what was missed).
 """
 
@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import logging
 from dataclasses import dataclass
+from typing import Any
 
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
@@ -19,15 +20,16 @@ from myriant.repos.mirror import heads
 from myriant.store.changes import tell
 from myriant.store.queue import defer
 from myriant.store.runs import deepest_on, next_run_number, project_named
-from myriant.store.tables import Project, Ref, Run
+from myriant.store.tables import Project, PullRequest, Ref, Run
 
 _log = logging.getLogger(__name__)
-_BRANCH = "refs/heads/"
+BRANCH = "refs/heads/"
+TAG = "refs/tags/"
 
 
 @dataclass(frozen=True, slots=True)
 class Moved:
-    """A branch that moved, as a hook reports it; `after` is all zeros when it was deleted."""
+    """A branch or tag that moved, as a hook reports it; `after` is all zeros when it was deleted."""
 
     ref: str
     before: str
@@ -39,24 +41,24 @@ def hear(site: Site, project_name: str, moved: list[Moved]) -> list[int]:
     numbers = []
     trusted = True
     with site.store.transaction() as session:
-        project = _project(session, project_name)
+        project = named(session, project_name)
         for move in moved:
-            if not move.ref.startswith(_BRANCH) or not is_object_id(move.after):
-                continue
-            if not _is_next(session, project, move):
+            if not move.ref.startswith(BRANCH) or not is_object_id(move.after):
+                trusted = trusted and not move.ref.startswith(TAG)  # a tag may be an object of its own: look
+            elif not _is_next(session, project, move):
                 trusted = False
-            elif (number := _take(session, project, move.ref, move.after)) is not None:
-                numbers.append(number)
+            else:
+                numbers += _take(session, project, move.ref, move.after)
     return numbers if trusted else numbers + look(site, project_name)
 
 
 def look(site: Site, project_name: str) -> list[int]:
-    """Compare the repository's branches with what was last seen; the numbers of the runs that it made.
+    """Compare the repository's branches and tags with what was last seen; the numbers of the runs that it made.
 
-    A project's first look only remembers where its branches are.
+    A project's first look only remembers where they are.
     """
     with site.store.transaction() as session:
-        project = _project(session, project_name)
+        project = named(session, project_name)
         address = project.address
     try:
         found = heads(address)
@@ -70,8 +72,7 @@ def look(site: Site, project_name: str) -> list[int]:
         project = _seen(session, project_name, trouble=None)
         known = {ref.name for ref in session.scalars(select(Ref).where(Ref.project_id == project.id))}
         for name, commit in sorted(found.items()):
-            if (number := _take(session, project, name, commit)) is not None:
-                numbers.append(number)
+            numbers += _take(session, project, name, commit)
         gone = known - set(found)
         if gone:
             session.execute(delete(Ref).where(Ref.project_id == project.id, Ref.name.in_(gone)))
@@ -79,9 +80,9 @@ def look(site: Site, project_name: str) -> list[int]:
 
 
 def remember_branches(site: Site, project_name: str) -> dict[str, str]:
-    """Note where the branches are without starting anything. Raises GitError when they cannot be read."""
+    """Note where branches and tags are without starting anything. Raises GitError when they cannot be read."""
     with site.store.transaction() as session:
-        project = _project(session, project_name)
+        project = named(session, project_name)
         found = heads(project.address)
         for name, commit in found.items():
             session.merge(Ref(project_id=project.id, name=name, commit=commit))
@@ -89,15 +90,53 @@ def remember_branches(site: Site, project_name: str) -> dict[str, str]:
     return found
 
 
-def _project(session: Session, name: str) -> Project:
+def named(session: Session, name: str) -> Project:
+    """The project of a name. Raises NotFound."""
     project = project_named(session, name)
     if project is None:
         raise NotFound(f"there is no project {name!r}", "myriant project list shows the projects")
     return project
 
 
+def start_run(
+    session: Session, project: Project, *, event: str, purpose: str, branch: str, commit: str, **more: Any
+) -> int:
+    """Make a run that is planned next; its number."""
+    number = next_run_number(session, project.id)
+    run = Run(
+        project_id=project.id,
+        number=number,
+        event=event,
+        purpose=purpose,
+        branch=branch,
+        depth=deepest_on(session, project.id, branch) + 1,  # until the commit is read
+        commit=commit,
+        state="waiting",
+        verdict="undecided",
+        reason=more.pop("reason", "reading the plan"),
+        **more,
+    )
+    session.add(run)
+    session.flush()
+    defer(session, "plan", lock=f"project-{project.id}", priority=10, run_id=run.id)
+    tell(session, "run", project.name, number)
+    return number
+
+
+def start_pull_request(session: Session, project: Project, pull: PullRequest) -> int | None:
+    """Make a run for a pull request at the heads of its branches as they were last seen; None without them."""
+    source = session.get(Ref, (project.id, BRANCH + pull.source))
+    target = session.get(Ref, (project.id, BRANCH + pull.target))
+    if source is None or target is None:
+        return None
+    return start_run(
+        session, project, event="pull-request", purpose=f"pull request {pull.number}", branch=pull.target,
+        commit=source.commit, source=pull.source, base=target.commit, pull_request=pull.number,
+    )  # fmt: skip
+
+
 def _seen(session: Session, name: str, trouble: str | None) -> Project:
-    project = _project(session, name)
+    project = named(session, name)
     if (project.trouble is None) != (trouble is None):
         tell(session, "project", name)
     project.trouble = trouble
@@ -111,34 +150,33 @@ def _is_next(session: Session, project: Project, move: Moved) -> bool:
     return (known is None and not move.before.strip("0")) or (known is not None and known.commit == move.before)
 
 
-def _take(session: Session, project: Project, name: str, commit: str) -> int | None:
-    """Record that a branch is at a commit; the number of the run made when that is new."""
+def _take(session: Session, project: Project, name: str, commit: str) -> list[int]:
+    """Record that a branch or tag is at a commit; the numbers of the runs made when that is new."""
     ref = session.get(Ref, (project.id, name), with_for_update=True)
     if not commit.strip("0"):
         if ref is not None:
             session.delete(ref)
-        return None
+        return []
     if ref is not None and ref.commit == commit:
-        return None
+        return []
     before = ref.commit if ref is not None else None
     session.merge(Ref(project_id=project.id, name=name, commit=commit))
-    number = next_run_number(session, project.id)
-    branch = name.removeprefix(_BRANCH)
-    run = Run(
-        project_id=project.id,
-        number=number,
-        event="push",
-        purpose="push",
-        branch=branch,
-        depth=deepest_on(session, project.id, branch) + 1,  # until the commit is read
-        commit=commit,
-        before=before,
-        state="waiting",
-        verdict="undecided",
-        reason="reading the plan",
-    )
-    session.add(run)
     session.flush()
-    defer(session, "plan", lock=f"project-{project.id}", priority=10, run_id=run.id)
-    tell(session, "run", project.name, number)
-    return number
+    if name.startswith(TAG):
+        tag = name.removeprefix(TAG)
+        moved = f"the tag {tag} moved here from {before[:7]}; " if before else ""
+        return [
+            start_run(
+                session, project, event="tag", purpose=f"tag {tag}", branch="", commit=commit, tag=tag,
+                reason=f"{moved}reading the plan",
+            )
+        ]  # fmt: skip
+    branch = name.removeprefix(BRANCH)
+    numbers = [start_run(session, project, event="push", purpose="push", branch=branch, commit=commit, before=before)]
+    pulls = session.scalars(
+        select(PullRequest).where(
+            PullRequest.project_id == project.id, PullRequest.state == "open", PullRequest.source == branch
+        )
+    )
+    numbers += [n for pull in pulls if (n := start_pull_request(session, project, pull)) is not None]
+    return numbers

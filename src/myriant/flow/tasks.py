@@ -18,6 +18,7 @@ from myriant.flow.intake import look
 from myriant.flow.planning import plan_run
 from myriant.flow.projects import POLL_SECONDS, project_names
 from myriant.flow.site import Site
+from myriant.flow.timekeeping import keep_time
 from myriant.store.changes import tell
 from myriant.store.queue import forget_finished_tasks, take_up_orphans
 from myriant.store.tables import Attempt, Cell, Project, Run
@@ -85,5 +86,6 @@ def sweep(site: Site) -> None:
         forget_finished_tasks(session)
     if orphans:
         _log.warning("%d tasks of a lost worker are taken up again", orphans)
+    keep_time(site)
     for name in project_names(site, due_after=POLL_SECONDS):
         look(site, name)

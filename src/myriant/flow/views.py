@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import statistics
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from fractions import Fraction
 from typing import Any
@@ -34,13 +34,13 @@ from myriant.store.runs import (
     run_numbered,
     runners_in_touch,
 )
-from myriant.store.tables import Attempt, Cell, LogChunk, Project, Report, Run, Runner, Step
+from myriant.store.tables import Approval, Attempt, Cell, LogChunk, Project, Report, Run, Runner, Step, Untested
 
 IN_TOUCH = timedelta(seconds=30)
 MOST_FINDINGS = 2000
 _LETTERS = {
     "passed": "p", "new": "n", "failed": "n", "known": "k", "fixed": "x", "first": "f", "void": "v", "quarantined": "q",
-    "skipped": "s", "running": "r", "waiting": "w", "stopped": "o", "flaky": "y",
+    "skipped": "s", "unselected": "u", "running": "r", "waiting": "w", "stopped": "o", "flaky": "y",
 }  # fmt: skip
 
 
@@ -146,6 +146,20 @@ class CellView:
     fixed: int
     coverage: float | None  # line share of this cell alone
     waited: float | None  # seconds from the run to the lease
+    selected: bool  # by the sample
+    gated: bool
+    reused: int | None  # the run whose result this is
+
+
+@dataclass(frozen=True, slots=True)
+class PlanEdit:
+    """Replace what stands between two places (from 1, the end behind it) by a text."""
+
+    line: int
+    column: int
+    end_line: int
+    end_column: int
+    text: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,6 +171,7 @@ class PlanProblem:
     text: str
     message: str
     mend: str
+    edits: list[PlanEdit] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)
@@ -169,6 +184,27 @@ class CoverageView:
     branches_valid: int
     branches_covered: int
     change: float | None  # in percentage points
+
+
+@dataclass(frozen=True, slots=True)
+class BlindView:
+    """Combinations that no chosen cell of a sample has."""
+
+    size: int
+    missed: int
+    possible: int
+    examples: list[dict[str, str]]
+
+
+@dataclass(frozen=True, slots=True)
+class JobTold:
+    """What a run says of a job beside its cells: why it does not run, why it does, what its sample hides."""
+
+    job: str
+    title: str
+    reason: str = ""
+    because: str = ""
+    blind: BlindView | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -188,6 +224,22 @@ class RunView:
     note: str | None
     noted_at: datetime | None
     note_trouble: str | None
+    tag: str
+    source: str
+    pull_request: int | None
+    base: str | None
+    changed_covered: str | None  # share of the changed lines that tests cover
+    left_out: list[JobTold]
+    approvals: list[ApprovalView]
+
+
+@dataclass(frozen=True, slots=True)
+class ApprovalView:
+    job: str
+    state: str  # waiting, given, refused, late
+    by: str
+    until: datetime
+    at: datetime | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -349,6 +401,7 @@ class VerdictView:
     sentence: str
     run: int
     address: str
+    final: bool  # nothing more is coming
 
 
 def projects(site: Site) -> list[ProjectLine]:
@@ -439,14 +492,31 @@ def run(site: Site, name: str, number: int) -> RunView:
             coverage=_coverage_view(session, row, base),
             baseline=run_line(base) if base else None,
             judged=[JudgedRule(**j) for j in row.judged],
-            problems=[PlanProblem(**p) for p in row.problems],
+            problems=[problem_view(p) for p in row.problems],
             cells=[
                 _cell_view(c, attempts.get(c.attempt_id or 0), offers, runtimes, covered, row.created_at) for c in cells
             ],
             note=row.note,
             noted_at=row.noted_at,
             note_trouble=row.note_trouble,
+            tag=row.tag,
+            source=row.source,
+            pull_request=row.pull_request,
+            base=row.base,
+            changed_covered=percent(Fraction(*c)) if (c := row.measures.get("coverage.changed")) else None,
+            left_out=[
+                JobTold(**{**told, "blind": BlindView(**told["blind"]) if told.get("blind") else None})
+                for told in row.left_out
+            ],
+            approvals=[
+                ApprovalView(a.job, a.state, a.by, a.until, a.at)
+                for a in session.scalars(select(Approval).where(Approval.run_id == row.id))
+            ],
         )
+
+
+def problem_view(problem: dict[str, Any]) -> PlanProblem:
+    return PlanProblem(**{**problem, "edits": [PlanEdit(**e) for e in problem.get("edits", ())]})
 
 
 def findings(site: Site, name: str, number: int, base: int | None) -> Findings:
@@ -644,9 +714,21 @@ def verdicts(site: Site, commit: str, project_name: str | None) -> list[VerdictV
                         row.sentence,
                         row.number,
                         site.run_address(owner.name, row.number),
+                        row.ended_at is not None,
                     )
                 )
         return views
+
+
+def untested(site: Site, commit: str, project_name: str | None) -> list[str]:
+    """Why a commit without a run has none, in each project that knows."""
+    with site.store.transaction() as session:
+        rows = session.execute(
+            select(Project.name, Untested.reason)
+            .join(Untested, Untested.project_id == Project.id)
+            .where(Untested.commit == commit)
+        )
+        return [f"{name}: {reason}" for name, reason in rows if project_name in (None, name)]
 
 
 DESK_RUNS = 30
@@ -710,7 +792,7 @@ def _seconds(row: Run) -> float | None:
 def run_line(row: Run) -> RunLine:
     return RunLine(
         row.number, row.commit, row.title, row.author, row.branch, row.event, row.state, row.verdict,
-        row.sentence or row.reason, row.created_at, row.started_at, row.ended_at,
+        f"{row.sentence or row.reason} {row.gated_said}".strip(), row.created_at, row.started_at, row.ended_at,
     )  # fmt: skip
 
 
@@ -784,8 +866,9 @@ def _cell_view(
 ) -> CellView:
     counts = c.counts
     reason = c.reason
-    if c.state == "waiting":
-        reason = waiting_reason(c, offers, runtimes) or reason or "waiting for a free slot"
+    if c.state == "waiting" and c.ready:
+        beside = f"at most {c.at_once} of {c.job} at once" if c.at_once else "waiting for a free slot"
+        reason = waiting_reason(c, offers, runtimes) or reason or beside
     seconds = (a.ended_at - (a.started_at or a.created_at)).total_seconds() if a and a.ended_at else None
     return CellView(
         c.id,
@@ -812,7 +895,10 @@ def _cell_view(
         counts.get("known", 0),
         counts.get("fixed", 0),
         _fraction(covered.get(c.attempt_id or 0)),
-        max(0.0, (a.created_at - began).total_seconds()) if a else None,
+        max(0.0, (a.created_at - began).total_seconds()) if a and c.reused is None else None,
+        c.selected,
+        c.gated,
+        c.reused,
     )
 
 
@@ -826,6 +912,8 @@ def waiting_reason(cell: Cell, offers: Sequence[tuple[str, set[str]]], runtimes:
     missing = sorted(wants - set().union(*(offered for _, offered in offers)))
     if not missing:
         return f"no single runner offers {' and '.join(sorted(wants))}"
+    if missing[0].startswith("label "):
+        return f"no runner has the label {missing[0].removeprefix('label ')}"
     family = missing[0].split(" ")[0]
     known = sorted({version for f, version in runtimes if f == family}, key=version_key)
     have = f"runners have {family} {', '.join(known)}" if known else f"no runner has any {family}"

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 import subprocess
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 OBJECT = re.compile(r"[0-9a-f]{40}|[0-9a-f]{64}")
@@ -38,6 +38,7 @@ def git(
     feed: bytes | None = None,
     timeout: float = 300,
     allowed: Sequence[int] = (0,),
+    environment: Mapping[str, str] | None = None,
 ) -> bytes:
     """Run git and return what it printed. Raises GitError with git's own words."""
     command = [
@@ -47,7 +48,12 @@ def git(
     ]  # fmt: skip
     try:
         done = subprocess.run(
-            command, input=feed, capture_output=True, env=clean_environment(), timeout=timeout, check=False
+            command,
+            input=feed,
+            capture_output=True,
+            env={**clean_environment(), **(environment or {})},
+            timeout=timeout,
+            check=False,
         )
     except subprocess.TimeoutExpired as error:
         raise GitError(f"git {arguments[0]} gave no answer in {timeout:.0f} s") from error

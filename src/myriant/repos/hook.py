@@ -13,7 +13,7 @@ _RING = """\
 import json, socket, sys
 name, host, port, token, feed = sys.argv[1:6]
 rows = [line.split(" ", 2) for line in feed.split("\\n") if line.count(" ") >= 2]
-moved = [{"before": b, "after": a, "ref": r} for b, a, r in rows if r.startswith("refs/heads/")]
+moved = [{"before": b, "after": a, "ref": r} for b, a, r in rows if r.startswith(("refs/heads/", "refs/tags/"))]
 if moved:
     body = json.dumps({"moved": moved}).encode()
     head = (f"POST /api/v1/projects/{name}/bell HTTP/1.1\\r\\nHost: {host}:{port}\\r\\nConnection: close\\r\\n"

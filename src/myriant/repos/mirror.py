@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -21,6 +22,15 @@ class Commit:
     mail: str
     at: datetime
     title: str
+
+
+@dataclass(frozen=True, slots=True)
+class Merge:
+    """A merge of two commits; `commit` None: it has conflicts in these files."""
+
+    commit: str | None
+    tree: str
+    conflicts: tuple[str, ...]
 
 
 class Mirror:
@@ -86,6 +96,116 @@ class Mirror:
         """How many first-parent ancestors a commit has: its place in the order of ancestry."""
         return int(git(self.path, "rev-list", "--first-parent", "--count", commit, "--")) - 1
 
+    def resolve(self, name: str) -> str | None:
+        """The commit that a name means here: a branch, a tag or (the beginning of) a commit's id."""
+        if not name or name.startswith("-"):
+            return None
+        for form in (f"refs/heads/{name}", f"refs/tags/{name}", name):
+            try:
+                return (
+                    git(self.path, "rev-parse", "--verify", "--quiet", "--end-of-options", f"{form}^{{commit}}")
+                    .decode()
+                    .strip()
+                )
+            except GitError:
+                continue
+        return None
+
+    def changed_files(self, before: str, after: str) -> tuple[str, ...] | None:
+        """Paths that differ between two commits, None when one of them is not there."""
+        try:
+            listed = git(self.path, "diff", "--name-only", "-z", "--no-renames", before, after, "--")
+        except GitError:
+            return None
+        return tuple(p for p in listed.decode("utf-8", "replace").split("\0") if p)
+
+    def changed_lines(self, before: str, after: str) -> dict[str, set[int]]:
+        """The lines that a change added or modified, by path. Raises GitError."""
+        shown = git(
+            self.path, "diff", "--unified=0", "--no-color", "--no-ext-diff", "--no-renames", "--src-prefix=a/",
+            "--dst-prefix=b/", before, after, "--",
+        ).decode("utf-8", "replace")  # fmt: skip
+        found: dict[str, set[int]] = {}
+        lines: set[int] = set()
+        for line in shown.splitlines():
+            if line.startswith("+++ "):
+                lines = found.setdefault(line[4:].removeprefix("b/").rstrip("\t"), set())
+            elif line.startswith("@@ ") and (hunk := re.match(r"@@ -\S+ \+(\d+)(?:,(\d+))? @@", line)):
+                first, count = int(hunk[1]), int(hunk[2] or 1)
+                lines.update(range(first, first + count))
+        return found
+
+    def between(self, before: str, after: str, limit: int = 500) -> list[Commit]:
+        """First-parent commits after `before` and before `after`, newest first; none when it was rewritten."""
+        try:
+            if not self.is_ancestor(before, after):
+                return []
+            ids = git(
+                self.path, "rev-list", "--first-parent", f"--max-count={limit}", after, f"^{before}", "--"
+            ).decode().split()[1:]  # fmt: skip
+        except GitError:
+            return []
+        return [self.commit(i) for i in ids]
+
+    def is_ancestor(self, ancestor: str, commit: str) -> bool:
+        try:
+            git(self.path, "merge-base", "--is-ancestor", ancestor, commit)
+        except GitError:
+            return False
+        return True
+
+    def fork_point(self, one: str, other: str) -> str | None:
+        """The newest common ancestor of two commits."""
+        try:
+            return git(self.path, "merge-base", one, other).decode().split()[0]
+        except (GitError, IndexError):
+            return None
+
+    def merge(self, target: str, source: str, keep_as: str) -> Merge:
+        """Merge `source` into `target` without a work tree and keep the result as a ref. Raises GitError.
+
+        The merge commit has fixed author and date, so that the same merge has the same id.
+        """
+        try:
+            git(self.path, "merge-base", target, source)
+        except GitError as error:
+            raise GitError("the two branches have no common ancestor") from error
+        written = (
+            git(
+                self.path,
+                "merge-tree",
+                "--write-tree",
+                "-z",
+                "--name-only",
+                "--no-messages",
+                target,
+                source,
+                allowed=(0, 1),
+            )
+            .decode("utf-8", "replace")
+            .split("\0")
+        )
+        tree, conflicts = written[0], tuple(dict.fromkeys(p for p in written[1:] if p))
+        if conflicts:
+            return Merge(None, tree, conflicts)
+        if self.commit(source).tree == tree and self.is_ancestor(target, source):
+            return Merge(source, tree, ())
+        dated = "2000-01-01T00:00:00Z"
+        commit = git(
+            self.path, "commit-tree", tree, "-p", target, "-p", source, "-m", f"Merge {source[:12]} into {target[:12]}",
+            environment={"GIT_AUTHOR_DATE": dated, "GIT_COMMITTER_DATE": dated},
+        ).decode().strip()  # fmt: skip
+        git(self.path, "update-ref", f"refs/myriant/merges/{keep_as}", commit)
+        return Merge(commit, tree, ())
+
+    def grep(self, commit: str, word: str) -> bool:
+        """Whether a word stands in some file at a commit."""
+        try:
+            git(self.path, "grep", "--quiet", "--fixed-strings", "-e", word, commit, "--")
+        except GitError:
+            return False
+        return True
+
     def note_here(self, commit: str, text: str) -> None:
         """Write the commit note in the mirror only; `send_notes` delivers many at once."""
         git(self.path, "notes", f"--ref={NOTES}", "add", "--force", "--file=-", commit, feed=text.encode())
@@ -120,13 +240,16 @@ class Mirror:
 
 
 def heads(address: str) -> dict[str, str]:
-    """Branches of a repository and their commits, by full name. Raises GitError with the reason otherwise."""
+    """Branches and tags of a repository and their commits, by full name. Raises GitError with the reason otherwise.
+
+    An annotated tag counts as the commit that it names.
+    """
     if address.startswith("-"):
         raise GitError("an address cannot begin with a hyphen")
-    listed = git(None, "ls-remote", "--heads", "--", address, timeout=60).decode("utf-8", "replace")
+    listed = git(None, "ls-remote", "--heads", "--tags", "--", address, timeout=60).decode("utf-8", "replace")
     found = {}
     for line in listed.splitlines():
         commit, _, name = line.partition("\t")
-        if is_object_id(commit) and name.startswith("refs/heads/"):
-            found[name] = commit
+        if is_object_id(commit) and name.startswith(("refs/heads/", "refs/tags/")):
+            found[name.removesuffix("^{}")] = commit  # the peeled line follows the tag's own
     return found

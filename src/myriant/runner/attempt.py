@@ -9,6 +9,7 @@ import signal
 import subprocess
 import threading
 import time
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
@@ -19,6 +20,7 @@ from myriant.runner.log import MOST_BYTES, AttemptLog
 from myriant.runner.reports import find_reports, time_mark
 from myriant.runner.runtimes import Runtime, link_runtime
 from myriant.runner.sandbox import WORKSPACE, Room, Sandbox
+from myriant.runner.settings import SettingsMissing, place_settings
 from myriant.runner.wire import Lease, StepWish
 
 _log = logging.getLogger(__name__)
@@ -79,6 +81,8 @@ class Execution:
                 self._steps(said, log)
             except Void as reason:
                 said.void = str(reason)
+            except SettingsMissing as error:
+                said.void = str(error)
             except OSError as error:
                 said.void = f"the runner's machine refused: {error}"
             log.close()
@@ -122,6 +126,8 @@ class Execution:
         if self.sandbox.warning:
             log.say(f"myriant: {self.sandbox.warning}")
         self._fetch()
+        if self.lease.settings is not None:
+            place_settings(self.room.workspace, self.lease.settings, log.say)
         self.room.give_to_user()
 
     def _fetch(self) -> None:
@@ -132,9 +138,12 @@ class Execution:
             "GIT_CONFIG_KEY_0": "http.extraHeader", "GIT_CONFIG_VALUE_0": f"Authorization: Bearer {self.lease.token}",
             "GIT_CONFIG_KEY_1": "safe.directory", "GIT_CONFIG_VALUE_1": "*",
         }  # fmt: skip
+        wish = self.lease.source
+        depth = [] if wish.full else ["--depth=1"]
+        tags = ["+refs/tags/*:refs/tags/*"] if wish.tags else []
         for words in (
             ["init", "--quiet", "--template="],
-            ["fetch", "--quiet", "--depth=1", "--no-tags", source, self.lease.commit],
+            ["fetch", "--quiet", *depth, "--no-tags", source, self.lease.commit, *tags],
             ["-c", "advice.detachedHead=false", "checkout", "--quiet", "--detach", "FETCH_HEAD"],
         ):
             self._git(words, environment)
@@ -159,13 +168,21 @@ class Execution:
     def _steps(self, said: _Said, log: AttemptLog) -> None:
         since = time_mark(self.room.base)
         ends = time.monotonic() + self.lease.timeout
+        failed = ""  # the step that failed, so that only those that always run follow
+        reasons = []
         for position, step in enumerate(self.lease.steps):
             told: dict[str, Any] = {
                 "position": position, "name": step.name, "command": _shown(step.command), "state": "running",
                 "started_at": _now(), "log_from": log.size,
             }  # fmt: skip
+            if step.skipped or (failed and not step.always):
+                why = step.skipped or f"step {failed} did not end well"
+                told |= {"state": "skipped", "reason": why, "started_at": None, "log_from": None}
+                self.server.step(self.lease, told)
+                continue
             self.server.step(self.lease, told)
-            status, timed_out = self._execute(step, ends, log)
+            step_ends = min(ends, time.monotonic() + step.timeout) if step.timeout else ends
+            status, timed_out = self._execute(step, step_ends, log)
             if log.left_out:
                 log.say(f"\nmyriant: {log.left_out:,} more bytes of output were not kept")
                 log.left_out = 0
@@ -177,25 +194,42 @@ class Execution:
             }
             reason = ""
             if timed_out:
-                reason = f"step {step.name} was ended: the job's time of {self.lease.timeout:g} s is over"
+                whose, seconds = ("its", step.timeout) if step_ends < ends else ("the job's", self.lease.timeout)
+                reason = f"step {step.name} was ended: {whose} time of {seconds:g} s is over"
             elif status in _CRASHES:
                 reason = f"step {step.name} crashed by {_CRASHES[status]}"
             if reason:
                 told |= {"state": "void", "reason": reason}
+            elif status != 0 and step.may_fail:
+                told |= {"reason": "it may fail"}
             if not self.stopped.is_set():
                 self._collect(position, step, since, said)
             self.server.step(self.lease, told)
             if self.stopped.is_set():
                 raise LeaseLost("stopped")
             if reason:
-                raise Void(reason)
-            if status != 0:
+                reasons.append(reason)
+                failed = failed or step.name
+            elif status != 0 and not step.may_fail:
                 said.failed_steps.append(position)
-                return
+                failed = failed or step.name
+        if reasons:
+            raise Void("; ".join(reasons))
 
     def _execute(self, step: StepWish, ends: float, log: AttemptLog) -> tuple[int, bool]:
-        inner = ["/bin/sh", "-e", "-c", step.command] if isinstance(step.command, str) else list(step.command)
-        command, environment, folder = self.sandbox.command(inner, room=self.room, environment=self._environment())
+        folder_inside = step.folder.strip("/")
+        if folder_inside and not (self.room.workspace / folder_inside).resolve().is_relative_to(
+            self.room.workspace.resolve()
+        ):
+            log.say(f"myriant: the folder {step.folder} leads out of the workspace")
+            return 127, False
+        if folder_inside and not (self.room.workspace / folder_inside).is_dir():
+            log.say(f"myriant: there is no folder {step.folder} in the workspace")
+            return 127, False
+        variables = self._environment(step.env)
+        command, environment, folder = self.sandbox.command(
+            _inner(step), room=self.room, environment=variables, folder=folder_inside
+        )
         try:
             process = subprocess.Popen(
                 command,
@@ -237,12 +271,13 @@ class Execution:
         except (ProcessLookupError, PermissionError):
             return
 
-    def _environment(self) -> dict[str, str]:
+    def _environment(self, more: Mapping[str, str] | None = None) -> dict[str, str]:
         lease = self.lease
         folders = [str(r.path.parent) for r in self.runtimes if r and r.root]
         first = "/run/runtime" if self.sandbox.bubblewrap else str(self.room.links)
         return {
             **lease.env,
+            **(more or {}),
             "PATH": ":".join([first, *folders, "/usr/local/bin", "/usr/bin", "/bin"]),
             "HOME": "/home/cell",
             "USER": "cell",
@@ -258,6 +293,7 @@ class Execution:
             "MYRIANT_JOB": lease.job,
             "MYRIANT_EVENT": lease.event,
             "MYRIANT_BRANCH": lease.branch,
+            "MYRIANT_TAG": lease.tag,
             "MYRIANT_COMMIT": lease.commit,
             "MYRIANT_SHARED": ":".join(map(str, self.shared)),
             "MYRIANT_BASE_COMMIT": lease.before,
@@ -267,7 +303,12 @@ class Execution:
 
     def _collect(self, position: int, step: StepWish, since: int, said: _Said) -> None:
         for collect in step.collect:
-            for content, globs in (("tests", collect.tests), ("coverage", collect.coverage)):
+            for content, globs in (
+                ("tests", collect.tests),
+                ("coverage", collect.coverage),
+                ("analysis", collect.analysis),
+                ("attachment", collect.attachments),
+            ):
                 for glob in globs:
                     found, stale = find_reports(self.room.workspace, glob, since, self.room.base / "reports")
                     for report in found:
@@ -275,15 +316,23 @@ class Execution:
                         self.server.report(self.lease, self._reports, report.path, report.copy, params)
                         self._reports += 1
                         report.copy.unlink()
-                    if not found and not collect.may_be_empty:
+                    if not found and not collect.may_be_empty and content != "attachment":
                         why = f", and {stale[0]} was there before the steps began" if stale else ""
-                        missing = said.missing if content == "tests" else said.missing_coverage
+                        missing = said.missing_coverage if content == "coverage" else said.missing
                         missing.append(f"report missing: no file matches {glob} after step {step.name}{why}")
 
 
 def _chosen(wish: str, runtimes: list[Runtime]) -> Runtime | None:
     family, _, version = wish.partition(" ")
     return next((r for r in runtimes if r.family == family and r.meets(version)), None)
+
+
+def _inner(step: StepWish) -> list[str]:
+    if not isinstance(step.command, str):
+        return list(step.command)
+    if step.shell == "bash":
+        return ["/bin/bash", "-e", "-o", "pipefail", "-c", step.command]
+    return ["/bin/sh", "-e", "-c", step.command]
 
 
 def _shown(command: str | list[str]) -> str:

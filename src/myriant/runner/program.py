@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import logging
+import platform
+import re
 import shutil
 import signal
 import socket
@@ -23,13 +25,24 @@ _log = logging.getLogger(__name__)
 _WAIT = 20.0
 
 
+def machine_labels() -> list[str]:
+    """What the machine says of itself: its system and its processor."""
+    return [
+        platform.system().lower() or "unknown",
+        re.sub(r"[^a-z0-9.-]", "-", platform.machine().lower()) or "unknown",
+    ]
+
+
 class _Ended(Exception):
     """A signal asked the runner to end."""
 
 
 class Runner:
-    def __init__(self, server: Server, *, name: str | None, slots: int, work: Path, shared: Sequence[Path]) -> None:
-        self.server, self.slots, self.work = server, slots, work
+    def __init__(
+        self, server: Server, *, name: str | None, slots: int, work: Path, shared: Sequence[Path],
+        labels: Sequence[str] = (), price: float = 0.0,
+    ) -> None:  # fmt: skip
+        self.server, self.slots, self.work, self.labels, self.price = server, slots, work, labels, price
         self.shared = tuple(p.resolve() for p in shared if p.is_dir())
         self.name = name or socket.gethostname()
         work.mkdir(parents=True, exist_ok=True)
@@ -78,6 +91,8 @@ class Runner:
                 "name": self.name,
                 "slots": self.slots,
                 "runtimes": [asdict(r) | {"path": str(r.path)} for r in self.runtimes],
+                "labels": list(dict.fromkeys([*machine_labels(), *self.labels])),
+                "price": self.price,
                 "isolation": self.sandbox.kind + (f"; {self.sandbox.warning[:150]}" if self.sandbox.warning else ""),
                 "version": __version__,
                 "boot": self.boot,
@@ -126,11 +141,12 @@ class Runner:
 
 
 def run_runner(
-    address: str, token: str, *, name: str | None, slots: int, work: Path, shared: Sequence[Path] = ()
-) -> None:
+    address: str, token: str, *, name: str | None, slots: int, work: Path, shared: Sequence[Path] = (),
+    labels: Sequence[str] = (), price: float = 0.0,
+) -> None:  # fmt: skip
     """Be a runner until a signal ends it."""
     server = Server(address, token)
-    runner = Runner(server, name=name, slots=slots, work=work, shared=shared)
+    runner = Runner(server, name=name, slots=slots, work=work, shared=shared, labels=labels, price=price)
 
     def end(*_: object) -> None:
         for number in (signal.SIGINT, signal.SIGTERM):

@@ -45,11 +45,15 @@ class Sandbox:
         return "bubblewrap" if self.bubblewrap else "process groups only"
 
     def command(
-        self, inner: Sequence[str], *, room: Room, environment: Mapping[str, str]
+        self, inner: Sequence[str], *, room: Room, environment: Mapping[str, str], folder: str = ""
     ) -> tuple[list[str], dict[str, str], Path | None]:
         """The command, environment and folder for running `inner` in an attempt's room."""
         if not self.bubblewrap:
-            return list(inner), {**environment, "HOME": str(room.home), "TMPDIR": str(room.tmp)}, room.workspace
+            return (
+                list(inner),
+                {**environment, "HOME": str(room.home), "TMPDIR": str(room.tmp)},
+                room.workspace / folder,
+            )
         limits = ["prlimit", f"--nproc={MOST_PROCESSES}", "--core=0", "--"]
         if self.root:
             user = str(room.user)
@@ -57,9 +61,9 @@ class Sandbox:
                 "setpriv", "--reuid", user, "--regid", user, "--clear-groups", "--bounding-set=-all", "--inh-caps=-all",
                 "--no-new-privs", "--",
             ]  # fmt: skip
-        return [*self._walls(room), *limits, *inner], dict(environment), None
+        return [*self._walls(room, folder), *limits, *inner], dict(environment), None
 
-    def _walls(self, room: Room) -> list[str]:
+    def _walls(self, room: Room, folder: str) -> list[str]:
         words = [
             "bwrap", "--unshare-pid", "--unshare-ipc", "--unshare-uts", "--hostname", "cell", "--die-with-parent",
             "--new-session", "--proc", "/proc", "--dev", "/dev", "--perms", "0755", "--dir", "/etc",
@@ -93,7 +97,7 @@ class Sandbox:
                     shown.add(parent)
             words += ["--ro-bind", str(path), str(path)]
         words += ["--perms", "0755", "--dir", "/run", "--ro-bind", str(room.links), "/run/runtime"]
-        return [*words, "--bind", str(room.workspace), WORKSPACE, "--chdir", WORKSPACE]
+        return [*words, "--bind", str(room.workspace), WORKSPACE, "--chdir", f"{WORKSPACE}/{folder}".rstrip("/")]
 
 
 @dataclass(frozen=True, slots=True)

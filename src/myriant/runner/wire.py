@@ -11,6 +11,8 @@ class CollectWish(BaseModel):
     kind: str
     tests: list[str]
     coverage: list[str]
+    analysis: list[str] = []
+    attachments: list[str] = []
     may_be_empty: bool
 
 
@@ -18,6 +20,24 @@ class StepWish(BaseModel):
     name: str
     command: str | list[str]
     collect: list[CollectWish]
+    folder: str = ""
+    shell: str = "sh"
+    env: dict[str, str] = {}
+    timeout: float | None = None
+    always: bool = False
+    may_fail: bool = False
+    skipped: str = ""  # why it does not run in this cell
+
+
+class SourceWish(BaseModel):
+    full: bool = False
+    tags: bool = False
+
+
+class SettingsWish(BaseModel):
+    file: str
+    example: str = ""
+    to: str = ""
 
 
 class Lease(BaseModel):
@@ -30,12 +50,15 @@ class Lease(BaseModel):
     before: str
     branch: str
     event: str
+    tag: str = ""
     job: str
     values: dict[str, str]
     wants: list[str]
     env: dict[str, str]
     timeout: float
     steps: list[StepWish]
+    source: SourceWish = SourceWish()
+    settings: SettingsWish | None = None
 
 
 class Enrolled(BaseModel):

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime
 
-from sqlalchemy import func, select, update
+from sqlalchemy import func, or_, select, update
 from sqlalchemy.dialects.postgresql import distinct_on
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, aliased
 
 from myriant.store.tables import Attempt, Cell, Project, Run, Runner
 
@@ -47,15 +47,13 @@ def newest_run_of_commit(session: Session, commit: str, purpose: str | None = No
     return session.scalars(query.where(Run.purpose == purpose) if purpose else query).all()
 
 
-def newest_clear_run(session: Session, run: Run, ancestors: Sequence[str]) -> Run | None:
-    """Of the nearest of `ancestors` (nearest first) whose newest verdict for the run's purpose is clear, that run."""
+def newest_clear_run(session: Session, run: Run, ancestors: Sequence[str], purpose: str) -> Run | None:
+    """Of the nearest of `ancestors` (nearest first) whose newest verdict for the purpose is clear, that run."""
     if not ancestors:
         return None
     newest = (
         select(Run)
-        .where(
-            Run.project_id == run.project_id, Run.purpose == run.purpose, Run.commit.in_(ancestors), Run.id != run.id
-        )
+        .where(Run.project_id == run.project_id, Run.purpose == purpose, Run.commit.in_(ancestors), Run.id != run.id)
         .where(Run.verdict.in_(("clear", "held")))
         .ext(distinct_on(Run.commit))
         .order_by(Run.commit, Run.number.desc())
@@ -84,13 +82,66 @@ def attempts_of(session: Session, cells: Sequence[Cell]) -> dict[int, Attempt]:
 
 def oldest_waiting_cells(session: Session, offers: Sequence[str], free: int) -> Sequence[Cell]:
     """Cells that a runner with these offers could take, oldest run first, locked for this transaction."""
+    other = aliased(Cell)
+    beside = (
+        select(func.count())
+        .where(other.run_id == Cell.run_id, other.job == Cell.job, other.state == "running")
+        .correlate(Cell)
+        .scalar_subquery()
+    )
     return session.scalars(
         select(Cell)
-        .where(Cell.state == "waiting", Cell.wants.contained_by(list(offers)))
+        .where(Cell.state == "waiting", Cell.ready, Cell.wants.contained_by(list(offers)))
+        .where(or_(Cell.at_once.is_(None), beside < Cell.at_once))
         .order_by(Cell.id)
         .limit(free)
         .with_for_update(skip_locked=True)
     ).all()
+
+
+def running_beside(session: Session, cell: Cell) -> int:
+    """How many cells of the same job and run are running now; the run is locked meanwhile."""
+    session.get(Run, cell.run_id, with_for_update=True)
+    count = select(func.count()).where(Cell.run_id == cell.run_id, Cell.job == cell.job, Cell.state == "running")
+    return session.scalar(count) or 0
+
+
+def older_waiting_runs(session: Session, run: Run) -> Sequence[Run]:
+    """Undecided runs of the same purpose and branch that came before."""
+    return session.scalars(
+        select(Run).where(
+            Run.project_id == run.project_id, Run.purpose == run.purpose, Run.branch == run.branch,
+            Run.number < run.number, Run.verdict == "undecided", Run.state.in_(OPEN),
+        )
+    ).all()  # fmt: skip
+
+
+def earlier_sample(session: Session, run: Run, job: str) -> set[str]:
+    """Keys of the cells that the newest earlier run sampled for a job, on the same branch or else on any."""
+    sampled = (
+        select(Run.id)
+        .join(Cell, Cell.run_id == Run.id)
+        .where(Run.project_id == run.project_id, Run.number < run.number, Cell.job == job, ~Cell.selected)
+        .order_by((Run.branch == run.branch).desc(), Run.depth.desc(), Run.number.desc())
+        .limit(1)
+    )
+    newest = session.scalar(sampled)
+    if newest is None:
+        return set()
+    return set(session.scalars(select(Cell.key).where(Cell.run_id == newest, Cell.job == job, Cell.selected)))
+
+
+def answers_to(session: Session, run: Run, contents: Sequence[str]) -> dict[str, tuple[Cell, Attempt, int]]:
+    """By content, the newest cell of another run with a trusted result for it, its attempt and the run's number."""
+    rows = session.execute(
+        select(Cell, Attempt, Run.number)
+        .join(Attempt, Attempt.id == Cell.attempt_id)
+        .join(Run, Run.id == Cell.run_id)
+        .where(Run.project_id == run.project_id, Run.id != run.id, Cell.content.in_(contents), Cell.reused.is_(None))
+        .where(Cell.state.in_(("passed", "failed")))
+        .order_by(Cell.id)
+    )
+    return {cell.content or "": (cell, attempt, number) for cell, attempt, number in rows}
 
 
 def expired_leases(session: Session) -> Sequence[Attempt]:

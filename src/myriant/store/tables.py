@@ -75,13 +75,17 @@ class Project(Base):
     hooked: Mapped[bool] = mapped_column(server_default=text("false"))
     looked_at: Mapped[datetime | None]
     trouble: Mapped[str | None]  # why the last look failed
+    plan: Mapped[str | None]  # kept on the server, for a repository that has none
+    plan_by: Mapped[str] = mapped_column(server_default="")
+    plan_at: Mapped[datetime | None]
+    event_secret: Mapped[str] = mapped_column(server_default="")  # what events told over HTTP are signed with
     next_number: Mapped[int] = mapped_column(server_default="1")
     next_test: Mapped[int] = mapped_column(server_default="0")
     created_at: Mapped[datetime] = _now()
 
 
 class Ref(Base):
-    """The commit that a branch was last seen at."""
+    """The commit that a branch or tag was last seen at."""
 
     __tablename__ = "ref"
     project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
@@ -105,7 +109,16 @@ class Run(Base):
     branch: Mapped[str]
     commit: Mapped[str] = mapped_column("commit_id")
     before: Mapped[str | None]  # the branch's commit before the event
-    tree: Mapped[str | None]
+    tree: Mapped[str | None]  # of what was tested
+    tag: Mapped[str] = mapped_column(server_default="")
+    source: Mapped[str] = mapped_column(server_default="")  # a pull request's own branch; `branch` is its target
+    pull_request: Mapped[int | None]
+    base: Mapped[str | None]  # the target's commit that a pull request was merged into
+    tested: Mapped[str | None]  # the merge that was tested, when it is not the commit itself
+    wish: Mapped[Json] = mapped_column(server_default="{}")  # of a person: jobs and cells
+    left_out: Mapped[list[Any]] = mapped_column(server_default="[]")  # jobs that do not run, and why; blind spots
+    rules: Mapped[str | None]  # the plan whose rules are judged, when it is another than the tested one's
+    gated_said: Mapped[str] = mapped_column(server_default="")  # how the jobs behind the verdict ended
     depth: Mapped[int] = mapped_column(server_default="0")  # number of first-parent ancestors: order is ancestry
     title: Mapped[str] = mapped_column(server_default="")
     author: Mapped[str] = mapped_column(server_default="")
@@ -134,6 +147,7 @@ class Cell(Base):
     __table_args__ = (
         UniqueConstraint("run_id", "job", "key"),
         Index("cell_waiting", "id", postgresql_where=text("state = 'waiting'")),
+        Index("cell_of_content", "content"),
     )
     id: Mapped[int] = mapped_column(primary_key=True)
     run_id: Mapped[int] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"))
@@ -144,6 +158,12 @@ class Cell(Base):
     values: Mapped[Json] = mapped_column("dimension_values")
     wants: Mapped[list[str]]  # runtimes: "python 3.12"
     advisory: Mapped[bool] = mapped_column(server_default=text("false"))
+    selected: Mapped[bool] = mapped_column(server_default=text("true"))
+    gated: Mapped[bool] = mapped_column(server_default=text("false"))
+    ready: Mapped[bool] = mapped_column(server_default=text("true"))  # nothing of the plan keeps it from starting
+    at_once: Mapped[int | None]
+    reused: Mapped[int | None]  # the run whose attempt answers for this cell: same content
+    content: Mapped[str | None]  # digest of all that decides its result, but the exact runtimes
     state: Mapped[str]
     reason: Mapped[str] = mapped_column(server_default="")
     mark: Mapped[str] = mapped_column(server_default="waiting")  # what the strip draws
@@ -314,7 +334,68 @@ class Runner(Base):
     isolation: Mapped[str]
     version: Mapped[str]
     boot: Mapped[str]  # changes with each start of the runner
+    price: Mapped[float] = mapped_column(server_default="0")  # of a minute of one slot
     seen_at: Mapped[datetime] = _now()
+
+
+class PullRequest(Base):
+    """A wish to merge one branch into another, as it was told."""
+
+    __tablename__ = "pull_request"
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
+    number: Mapped[int] = mapped_column(primary_key=True)
+    source: Mapped[str]
+    target: Mapped[str]
+    title: Mapped[str] = mapped_column(server_default="")
+    author: Mapped[str] = mapped_column(server_default="")
+    state: Mapped[str]  # open, merged, closed
+    opened_at: Mapped[datetime] = _now()
+
+
+class Schedule(Base):
+    """A schedule of the plan on the main branch, and when it comes next."""
+
+    __tablename__ = "schedule"
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
+    name: Mapped[str] = mapped_column(primary_key=True)
+    branch: Mapped[str]
+    words: Mapped[str]
+    next_at: Mapped[datetime]
+
+
+class SeenEvent(Base):
+    """An event that was told over HTTP, so that a repeat is recognised."""
+
+    __tablename__ = "seen_event"
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
+    source: Mapped[str] = mapped_column(primary_key=True)
+    event_id: Mapped[str] = mapped_column(primary_key=True)
+    said: Mapped[str]
+    at: Mapped[datetime] = _now()
+
+
+class Approval(Base):
+    """A word that a job of a run waits for."""
+
+    __tablename__ = "approval"
+    run_id: Mapped[int] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"), primary_key=True)
+    job: Mapped[str] = mapped_column(primary_key=True)
+    state: Mapped[str]  # waiting, given, refused, late
+    by: Mapped[str] = mapped_column(server_default="")
+    until: Mapped[datetime]
+    at: Mapped[datetime | None]
+
+
+class Untested(Base):
+    """A commit that came with others and has no run of its own."""
+
+    __tablename__ = "untested"
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
+    commit: Mapped[str] = mapped_column("commit_id", primary_key=True)
+    branch: Mapped[str] = mapped_column(primary_key=True)
+    run: Mapped[int]  # the number of the run that tested the push it came with
+    title: Mapped[str]
+    reason: Mapped[str]
 
 
 class Change(Base):

@@ -416,6 +416,22 @@ export interface components {
             /** Seconds */
             seconds: number | null;
         };
+        /** ApprovalView */
+        ApprovalView: {
+            /** Job */
+            job: string;
+            /** State */
+            state: string;
+            /** By */
+            by: string;
+            /**
+             * Until
+             * Format: date-time
+             */
+            until: string;
+            /** At */
+            at: string | null;
+        };
         /** AttemptView */
         AttemptView: {
             /** Id */
@@ -458,6 +474,22 @@ export interface components {
         Bell: {
             /** Moved */
             moved: components["schemas"]["Moved"][];
+        };
+        /**
+         * BlindView
+         * @description Combinations that no chosen cell of a sample has.
+         */
+        BlindView: {
+            /** Size */
+            size: number;
+            /** Missed */
+            missed: number;
+            /** Possible */
+            possible: number;
+            /** Examples */
+            examples: {
+                [key: string]: string;
+            }[];
         };
         /** CellView */
         CellView: {
@@ -515,6 +547,12 @@ export interface components {
             coverage: number | null;
             /** Waited */
             waited: number | null;
+            /** Selected */
+            selected: boolean;
+            /** Gated */
+            gated: boolean;
+            /** Reused */
+            reused: number | null;
         };
         /** Claim */
         Claim: {
@@ -541,6 +579,16 @@ export interface components {
             tests: string[];
             /** Coverage */
             coverage: string[];
+            /**
+             * Analysis
+             * @default []
+             */
+            analysis: string[];
+            /**
+             * Attachments
+             * @default []
+             */
+            attachments: string[];
             /** May Be Empty */
             may_be_empty: boolean;
         };
@@ -635,6 +683,16 @@ export interface components {
             runtimes: components["schemas"]["Runtime"][];
             /** Isolation */
             isolation: string;
+            /**
+             * Labels
+             * @default []
+             */
+            labels: string[];
+            /**
+             * Price
+             * @default 0
+             */
+            price: number;
             /** Version */
             version: string;
             /** Boot */
@@ -733,6 +791,27 @@ export interface components {
                 [key: string]: string;
             };
         };
+        /**
+         * JobTold
+         * @description What a run says of a job beside its cells: why it does not run, why it does, what its sample hides.
+         */
+        JobTold: {
+            /** Job */
+            job: string;
+            /** Title */
+            title: string;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /**
+             * Because
+             * @default
+             */
+            because: string;
+            blind?: components["schemas"]["BlindView"] | null;
+        };
         /** JudgedRule */
         JudgedRule: {
             /** Name */
@@ -788,6 +867,11 @@ export interface components {
             branch: string;
             /** Event */
             event: string;
+            /**
+             * Tag
+             * @default
+             */
+            tag: string;
             /** Job */
             job: string;
             /** Values */
@@ -804,6 +888,14 @@ export interface components {
             timeout: number;
             /** Steps */
             steps: components["schemas"]["StepWish"][];
+            /**
+             * @default {
+             *       "full": false,
+             *       "tags": false
+             *     }
+             */
+            source: components["schemas"]["SourceWish"];
+            settings?: components["schemas"]["SettingsWish"] | null;
         };
         /** Link */
         Link: {
@@ -817,7 +909,7 @@ export interface components {
         };
         /**
          * Moved
-         * @description A branch that moved, as a hook reports it; `after` is all zeros when it was deleted.
+         * @description A branch or tag that moved, as a hook reports it; `after` is all zeros when it was deleted.
          */
         Moved: {
             /** Ref */
@@ -848,6 +940,22 @@ export interface components {
             /** Role */
             role: string;
         };
+        /**
+         * PlanEdit
+         * @description Replace what stands between two places (from 1, the end behind it) by a text.
+         */
+        PlanEdit: {
+            /** Line */
+            line: number;
+            /** Column */
+            column: number;
+            /** End Line */
+            end_line: number;
+            /** End Column */
+            end_column: number;
+            /** Text */
+            text: string;
+        };
         /** PlanProblem */
         PlanProblem: {
             /** Level */
@@ -864,6 +972,8 @@ export interface components {
             message: string;
             /** Mend */
             mend: string;
+            /** Edits */
+            edits?: components["schemas"]["PlanEdit"][];
         };
         /** ProjectLine */
         ProjectLine: {
@@ -983,6 +1093,20 @@ export interface components {
             noted_at: string | null;
             /** Note Trouble */
             note_trouble: string | null;
+            /** Tag */
+            tag: string;
+            /** Source */
+            source: string;
+            /** Pull Request */
+            pull_request: number | null;
+            /** Base */
+            base: string | null;
+            /** Changed Covered */
+            changed_covered: string | null;
+            /** Left Out */
+            left_out: components["schemas"]["JobTold"][];
+            /** Approvals */
+            approvals: components["schemas"]["ApprovalView"][];
         };
         /** RunnerView */
         RunnerView: {
@@ -1032,6 +1156,21 @@ export interface components {
             /** Said */
             said: string[];
         };
+        /** SettingsWish */
+        SettingsWish: {
+            /** File */
+            file: string;
+            /**
+             * Example
+             * @default
+             */
+            example: string;
+            /**
+             * To
+             * @default
+             */
+            to: string;
+        };
         /** SignInLink */
         SignInLink: {
             /** Link */
@@ -1041,6 +1180,19 @@ export interface components {
         Size: {
             /** Size */
             size: number;
+        };
+        /** SourceWish */
+        SourceWish: {
+            /**
+             * Full
+             * @default false
+             */
+            full: boolean;
+            /**
+             * Tags
+             * @default false
+             */
+            tags: boolean;
         };
         /** StepTold */
         StepTold: {
@@ -1099,6 +1251,40 @@ export interface components {
             command: string | string[];
             /** Collect */
             collect: components["schemas"]["CollectWish"][];
+            /**
+             * Folder
+             * @default
+             */
+            folder: string;
+            /**
+             * Shell
+             * @default sh
+             */
+            shell: string;
+            /**
+             * Env
+             * @default {}
+             */
+            env: {
+                [key: string]: string;
+            };
+            /** Timeout */
+            timeout?: number | null;
+            /**
+             * Always
+             * @default false
+             */
+            always: boolean;
+            /**
+             * May Fail
+             * @default false
+             */
+            may_fail: boolean;
+            /**
+             * Skipped
+             * @default
+             */
+            skipped: string;
         };
         /** Strip */
         Strip: {
@@ -1155,6 +1341,8 @@ export interface components {
             run: number;
             /** Address */
             address: string;
+            /** Final */
+            final: boolean;
         };
     };
     responses: never;

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from datetime import date
 from fractions import Fraction
 from typing import Literal
 
+from myriant.core.plan.schedule import Times
 from myriant.core.plan.selectors import Selector
 
 FILE_NAME = "myriant.toml"
@@ -14,6 +16,7 @@ MOST_JOBS = 64
 MOST_STEPS = 256
 MOST_CELLS = 4096
 DEFAULT_TIMEOUT = 20 * 60.0
+Command = str | tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,14 +24,117 @@ class Collect:
     kind: str = "unit"
     tests: tuple[str, ...] = ()
     coverage: tuple[str, ...] = ()
+    analysis: tuple[str, ...] = ()
+    attachments: tuple[str, ...] = ()
     may_be_empty: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Retest:
+    command: Command
+    each: str
 
 
 @dataclass(frozen=True, slots=True)
 class Step:
     name: str
-    command: str | tuple[str, ...]
+    command: Command
     collect: tuple[Collect, ...] = ()
+    folder: str | None = None
+    shell: str | None = None
+    env: dict[str, str] = field(default_factory=dict)
+    secrets: tuple[str, ...] = ()
+    when: Selector | None = None
+    always: bool = False
+    may_fail: bool = False
+    timeout: float | None = None
+    network: bool | None = None
+    retest: Retest | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class After:
+    job: str
+    even_if_failed: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Sample:
+    strength: int
+    events: tuple[str, ...] = ()  # none: every event
+
+
+@dataclass(frozen=True, slots=True)
+class Retry:
+    tests: int = 0
+    void: int = 2
+
+
+@dataclass(frozen=True, slots=True)
+class Limits:
+    memory: int | None = None
+    processes: int | None = None
+    disk: int | None = None
+    output: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    history: str = "commit"
+    tags: bool = False
+    submodules: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Settings:
+    file: str
+    example: str | None = None
+    to: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Cache:
+    name: str
+    keep: tuple[str, ...]
+    renew_on: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Ready:
+    within: float = 30.0
+    tcp: bool = False
+    http: str | None = None
+    line: str | None = None
+    command: Command | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Companion:
+    name: str
+    command: Command
+    ready: Ready
+    folder: str | None = None
+    env: dict[str, str] = field(default_factory=dict)
+    port: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Artifact:
+    files: tuple[str, ...]
+    keep: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Approval:
+    by: tuple[str, ...]
+    within: float = 7 * 86400.0
+
+
+@dataclass(frozen=True, slots=True)
+class Expect:
+    tag_file: str | None = None
+    tag_key: str | None = None
+    mentioned_in: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,6 +147,35 @@ class Job:
     steps: tuple[Step, ...]
     env: dict[str, str] = field(default_factory=dict)
     timeout: float = DEFAULT_TIMEOUT  # seconds for the whole attempt
+    formerly: tuple[str, ...] = ()
+    when: Selector | None = None
+    touching: tuple[str, ...] = ()
+    after: tuple[After, ...] = ()
+    pin: dict[str, str] = field(default_factory=dict)
+    add: tuple[dict[str, str], ...] = ()
+    advisory: Selector | None = None
+    sample: Sample | None = None
+    at_once: int | None = None
+    stop_early: bool = False
+    retry: Retry = Retry()
+    folder: str | None = None
+    shell: str | None = None
+    network: bool = True
+    limits: Limits = Limits()
+    runner: tuple[str, ...] = ()
+    source: Source = Source()
+    settings: Settings | None = None
+    describe: tuple[str, ...] = ()
+    cache: tuple[Cache, ...] = ()
+    secrets: tuple[str, ...] = ()
+    companions: tuple[Companion, ...] = ()
+    artifacts: tuple[Artifact, ...] = ()
+    hand_over: dict[str, str] = field(default_factory=dict)
+    gated: bool = False
+    approval: Approval | None = None
+    expect: Expect | None = None
+    supersede: str | None = None  # None: the event's own usage
+    line: int = 0  # where the plan declares it
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,18 +189,50 @@ class Rule:
     level: Literal["block", "warn"] = "block"
     jobs: tuple[str, ...] = ()
     line: int = 0
+    cells: Selector | None = None
+    folder: str | None = None
+    since: date | None = None
 
 
 @dataclass(frozen=True, slots=True)
-class PushEvent:
+class BranchEvent:
+    """Pushes to branches, or pull requests into them."""
+
     branches: tuple[str, ...] = ()  # no pattern: every branch
+    touching: tuple[str, ...] = ()
+    unless_only: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Schedule:
+    name: str
+    times: Times
+    branch: str | None = None  # None: the project's main branch
+
+
+@dataclass(frozen=True, slots=True)
+class Events:
+    """What starts runs; None: that kind of event does not."""
+
+    push: BranchEvent | None = BranchEvent()
+    pull_request: BranchEvent | None = BranchEvent()
+    tags: tuple[str, ...] | None = None
+    schedules: tuple[Schedule, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class CoveragePaths:
+    root: str | None = None
+    exclude: tuple[str, ...] = ()
+    map: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class Plan:
-    push: PushEvent | None
+    events: Events
     jobs: tuple[Job, ...]
     rules: tuple[Rule, ...]
+    coverage: CoveragePaths = CoveragePaths()
 
     def job(self, job_id: str) -> Job:
         return next(job for job in self.jobs if job.id == job_id)

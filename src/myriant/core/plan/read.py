@@ -4,30 +4,24 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from fractions import Fraction
 from math import prod
-from typing import Any, Literal, cast
+from typing import Any, cast
 
 from myriant.core.plan import model
-from myriant.core.plan.keys import FRACTIONS, KEYS, MEASURES, NOT_YET
-from myriant.core.plan.model import FILE_NAME, Collect, Job, Plan, PushEvent, Rule, Step
-from myriant.core.plan.places import Path, Places, locate
-from myriant.core.plan.problems import Level, Place, Problem, nearest
-from myriant.core.plan.selectors import Condition, Selector, SelectorError, condition
+from myriant.core.plan.advice import Surroundings, advise
+from myriant.core.plan.keys import EVENT_KEYS, EVENTS, FRACTIONS, MEASURES
+from myriant.core.plan.model import FILE_NAME, Job, Plan, Rule, Step
+from myriant.core.plan.places import Path
+from myriant.core.plan.problems import Edit, Level, Problem
+from myriant.core.plan.schedule import ScheduleError, from_cron, in_words
+from myriant.core.plan.selectors import Condition, Selector
+from myriant.core.plan.table import Found, Reader, quoted
 
-NAME = re.compile(r"[a-z][a-z0-9-]*")
-_DURATION = re.compile(r"\s*(\d+(?:\.\d+)?)\s*(s|min|h|days?)\s*")
-_SECONDS = {"s": 1.0, "min": 60.0, "h": 3600.0, "day": 86400.0, "days": 86400.0}
-_TYPE_NAMES = {
-    str: "a text",
-    bool: "true or false",
-    int: "a number",
-    float: "a number",
-    list: "a list",
-    dict: "a table",
-}
+MOST_PROBLEMS = 1000
+_MOST_SYNTAX_ERRORS = 20
+_NOTHING = Selector(())
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,22 +36,43 @@ class Reading:
         return [p for p in self.problems if p.level is Level.ERROR]
 
 
-def read_plan(source: bytes, file: str = FILE_NAME) -> Reading:
-    """Read and check a plan; never raises for what the file says, never executes anything of it."""
+def read_plan(source: bytes, file: str = FILE_NAME, around: Surroundings | None = None) -> Reading:
+    """Read and check a plan; never raises for what the file says, never executes anything of it.
+
+    With `around` (what is known of repository, runners and secrets) more can be checked.
+    """
     problems: list[Problem] = []
     data = _values(source, file, problems)
-    if data is None:
-        return Reading(None, tuple(problems))
-    reader = _Reader(file, locate(source), problems)
-    plan = reader.plan(data)
-    problems.sort(key=lambda p: (p.line, p.column))
+    plan = None
+    if data is not None:
+        reader = _PlanReader(file, source, problems, partial=bool(problems))
+        plan = reader.plan(data)
+        if not any(p.level is Level.ERROR for p in problems):
+            advise(reader, plan, data, around)
+    problems = _each_once(problems)
     faulty = any(p.level is Level.ERROR for p in problems)
     return Reading(None if faulty else plan, tuple(problems))
 
 
+def _each_once(problems: Sequence[Problem]) -> list[Problem]:
+    """In the order of their places, errors first where there are too many to list."""
+    ordered = sorted(dict.fromkeys(problems), key=lambda p: (p.line, p.column))
+    if len(ordered) <= MOST_PROBLEMS:
+        return ordered
+    kept = sorted(sorted(ordered, key=lambda p: p.level)[: MOST_PROBLEMS - 1], key=lambda p: (p.line, p.column))
+    left = len(ordered) - len(kept)
+    last = Problem(
+        Level.ERROR, kept[-1].file, kept[-1].line, kept[-1].column, "", f"{left:,} more problems are not listed",
+        "mend these first",
+    )  # fmt: skip
+    return [*kept, last]
+
+
 def _values(source: bytes, file: str, problems: list[Problem]) -> dict[str, Any] | None:
-    def fault(line: int, column: int, text: str, message: str, mend: str) -> None:
-        problems.append(Problem(Level.ERROR, file, line, column, text, message, mend))
+    """The document's values. Statements with syntax errors are left out one by one, so that all are found."""
+
+    def fault(line: int, column: int, text: str, message: str, mend: str, edits: tuple[Edit, ...] = ()) -> None:
+        problems.append(Problem(Level.ERROR, file, line, column, text, message, mend, edits))
 
     if len(source) > model.MOST_BYTES:
         fault(1, 1, "", f"the plan has {len(source):,} bytes; at most {model.MOST_BYTES:,} are read", "make it smaller")
@@ -66,34 +81,56 @@ def _values(source: bytes, file: str, problems: list[Problem]) -> dict[str, Any]
         text = source.decode("utf-8-sig")
     except UnicodeDecodeError as error:
         line = source.count(b"\n", 0, error.start) + 1
-        column = error.start - source.rfind(b"\n", 0, error.start)
-        fault(
-            line,
-            column,
-            repr(source[error.start : error.start + 1])[2:-1],
-            "this byte is not UTF-8",
-            "save it as UTF-8",
-        )
+        column = len(source[source.rfind(b"\n", 0, error.start) + 1 : error.start].decode("utf-8", "replace")) + 1
+        shown = repr(source[error.start : error.start + 1])[2:-1]
+        fault(line, column, shown, "this byte is not UTF-8", "save it as UTF-8")
         return None
-    try:
-        return tomllib.loads(text.replace("\r\n", "\n"))
-    except tomllib.TOMLDecodeError as error:
-        found = re.search(r"\(at line (\d+), column (\d+)\)", str(error))
-        lines = text.replace("\r\n", "\n").split("\n")
-        line, column = (int(found[1]), int(found[2])) if found else (len(lines), len(lines[-1]) + 1)
-        reason = str(error).split(" (at ")[0]
-        shown = lines[line - 1].strip()[:200] if line <= len(lines) else ""
-        fault(line, column, shown, f"not valid TOML: {reason[:1].lower()}{reason[1:]}", _toml_mend(reason))
-    except RecursionError:
-        fault(1, 1, "", "the values are nested too deeply", "nest at most a few levels")
+    lines = text.replace("\r\n", "\n").split("\n")
+    for _ in range(_MOST_SYNTAX_ERRORS):
+        try:
+            return tomllib.loads("\n".join(lines))
+        except tomllib.TOMLDecodeError as error:
+            found = re.search(r"\(at line (\d+), column (\d+)\)", str(error))
+            line, column = (int(found[1]), int(found[2])) if found else (len(lines), len(lines[-1]) + 1)
+            reason = str(error).split(" (at ")[0]
+            begin, end = _statement(lines, min(line, len(lines)))
+            shown = lines[min(line, len(lines)) - 1].strip()[:200]
+            mend, edits = _toml_mend(reason, lines, begin, min(line, len(lines)))
+            fault(line, column, shown, f"not valid TOML: {reason[:1].lower()}{reason[1:]}", mend, edits)
+            for i in range(begin - 1, end):
+                lines[i] = ""
+        except RecursionError:
+            fault(1, 1, "", "the values are nested too deeply", "nest at most a few levels")
+            return None
+        except ValueError as error:  # a number of thousands of digits
+            fault(1, 1, "", f"a value cannot be read: {str(error)[:200]}", "write numbers of a few digits")
+            return None
     return None
 
 
-def _toml_mend(reason: str) -> str:
+def _statement(lines: Sequence[str], line: int) -> tuple[int, int]:
+    """First and last line of the statement in which an error was found at `line`."""
+    begin = line
+    start = re.compile(r"\s*(\[|[A-Za-z0-9_\"'.-]+\s*[=:])")
+    while begin > 1 and not (start.match(lines[begin - 1]) and lines[begin - 1].strip()):
+        begin -= 1
+    return begin, max(begin, line)
+
+
+def _toml_mend(reason: str, lines: Sequence[str], begin: int, line: int) -> tuple[str, tuple[Edit, ...]]:
+    bare = re.match(r"(\s*[A-Za-z0-9_.-]+\s*=\s*)([^\s\"'\[{#][^#\"]*?)\s*(#.*)?$", lines[line - 1])
+    if "Invalid value" in reason and bare:
+        start = len(bare[1]) + 1
+        new = quoted(bare[2].strip())
+        return f"quote it: {new}", (Edit(line, start, line, start + len(bare[2]), new),)
+    colon = re.match(r"(\s*[A-Za-z0-9_-]+)\s*:\s*(?=\S)", lines[line - 1])
+    if colon and "=" in reason:
+        return "write = instead of :", (Edit(line, len(colon[1]) + 1, line, len(colon[0]) + 1, " = "),)
     for sign, mend in (
         ("overwrite", "remove or rename one of the two"),
         ("twice", "write this table once"),
         ("declare", "write this table once"),
+        ("mutate", "write all of this table in one place"),
         ("Invalid value", 'quote texts: key = "value"'),
         ("Unescaped", "write a backslash as \\\\ or use 'single quotes'"),
         ("Illegal character", "close the text with its quote on the same line"),
@@ -101,411 +138,469 @@ def _toml_mend(reason: str) -> str:
         ("=", 'write key = "value"'),
     ):
         if sign in reason:
-            return mend
-    return "correct this place; everything before it was understood"
+            return mend, ()
+    return "correct this place; everything before it was understood", ()
 
 
-class _Table:
-    """One table of the plan while it is read: what is asked for is taken, what remains is a problem."""
-
-    def __init__(self, reader: _Reader, path: Path, data: dict[str, Any], kind: str) -> None:
-        self.reader, self.path, self.data, self.kind = reader, path, data, kind
-        reader.keys(self)
-
-    def __contains__(self, key: str) -> bool:
-        return key in self.data and key not in NOT_YET.get(self.kind, ())
-
-    def take(self, key: str, *types: type) -> Any:
-        """The value at `key` when it has one of the types; None when absent or, with a problem, of another type."""
-        if key not in self:
-            return None
-        value = self.data[key]
-        if isinstance(value, types) and not (isinstance(value, bool) and bool not in types):
-            return value
-        expected = " or ".join(dict.fromkeys(_TYPE_NAMES[t] for t in types))
-        found = _TYPE_NAMES.get(type(value), "a date")
-        self.problem(key, f"{key} must be {expected}, this is {found}", f"write {expected}", value=True)
-        return None
-
-    def text(self, key: str) -> str | None:
-        value = self.take(key, str)
-        if value is not None and not value.strip():
-            self.problem(key, f"{key} is empty", "write something, or leave the key out", value=True)
-            return None
-        return cast(str | None, value)
-
-    def texts(self, key: str) -> tuple[str, ...]:
-        value = self.take(key, list)
-        return () if value is None else tuple(self.reader.each_text(value, (*self.path, key), key))
-
-    def table(self, key: str, kind: str) -> _Table | None:
-        value = self.take(key, dict)
-        return None if value is None else _Table(self.reader, (*self.path, key), value, kind)
-
-    def tables(self, key: str, kind: str) -> list[_Table]:
-        value = self.take(key, list, dict) if kind == "collect" else self.take(key, list)
-        if isinstance(value, dict):
-            return [_Table(self.reader, (*self.path, key), value, kind)]
-        found = []
-        for i, item in enumerate(value or ()):
-            path = (*self.path, key, i)
-            if isinstance(item, dict):
-                found.append(_Table(self.reader, path, item, kind))
-            else:
-                self.reader.problem(path, f"each of {key} must be a table", "write { … } or [[…]]", value=True)
-        return found
-
-    def problem(self, key: str, message: str, mend: str, *, value: bool = False) -> None:
-        self.reader.problem((*self.path, key), message, mend, value=value)
-
-
-class _Reader:
-    def __init__(self, file: str, places: Places, problems: list[Problem]) -> None:
-        self.file, self.places, self.problems = file, places, problems
-
-    def problem(self, path: Path, message: str, mend: str, *, value: bool = False, level: Level = Level.ERROR) -> None:
-        place: Place = self.places.of_value(path) if value else self.places.of_key(path)
-        self.problems.append(Problem(level, self.file, place.line, place.column, place.text, message, mend))
-
-    def keys(self, table: _Table) -> None:
-        """Name the keys that this kind of table does not have, or does not execute yet."""
-        known = KEYS.get(table.kind)
-        if known is None:
-            return
-        for key in table.data:
-            path = (*table.path, key)
-            if key in NOT_YET[table.kind]:
-                self.problem(
-                    path, f'"{key}" is a key of the plan format that is not yet executed', "leave it out for now"
-                )
-            elif key not in known:
-                self.problem(path, f'unknown key "{key[:80]}" in {_where(table)}', self._mend_key(table, key))
-
-    def _mend_key(self, table: _Table, key: str) -> str:
-        if table.kind == "step" and key in KEYS["job"] and len(table.path) >= 4:
-            job, number = table.path[1], int(table.path[3]) + 1
-            return (
-                f"{key} stands under step {number} but belongs to the job: move it above the first [[jobs.{job}.steps]]"
-            )
-        near = nearest(key, KEYS[table.kind])
-        return f"did you mean {near}?" if near else f"known here: {', '.join(sorted(KEYS[table.kind]))}"
-
-    def each_text(self, values: Iterable[Any], path: Path, what: str) -> Iterator[str]:
-        for i, value in enumerate(values):
-            if isinstance(value, str) and value.strip():
-                yield value
-            elif isinstance(value, int | float) and not isinstance(value, bool):
-                place = self.places.of_value((*path, i))
-                quoted = place.text or str(value)
-                self.problem(
-                    (*path, i),
-                    f"{what} takes texts; as a number {quoted} would be {value}",
-                    f'quote it: "{quoted}"',
-                    value=True,
-                )
-            else:
-                self.problem((*path, i), f"{what} takes non-empty texts", 'write them as ["…", "…"]', value=True)
+class _PlanReader(Reader):
+    """Builds the plan from typed tables, and notes what is wrong between keys of one table."""
 
     def plan(self, data: dict[str, Any]) -> Plan:
-        top = _Table(self, (), data, "plan")
-        version = top.take("version", int)
-        if "version" not in data:
-            self.problem((), "the plan does not say its version", "write version = 1 on the first line")
-        elif version is not None and version != 1:
-            top.problem("version", f"version {version} is not known", "write version = 1", value=True)
-        push: PushEvent | None = PushEvent()
-        events = top.table("events", "events")
-        if events is not None:
-            table = events.table("push", "push")
-            push = PushEvent(table.texts("branches")) if table else None
-        jobs = tuple(self.jobs(top))
-        rules = tuple(self.rules(top, {job.id for job in jobs}))
-        return Plan(push, jobs, rules)
+        top = self.table("plan", (), data)
+        defaults: Found = top.get("defaults") or Found(("defaults",))
+        shared = {name: self.shared(found) for name, found in (top.get("shared") or {}).items()}
+        named: dict[str, Found] = top.get("jobs") or {}
+        if isinstance(data.get("jobs"), dict) and not data["jobs"]:
+            self.problem(("jobs",), "the plan has no job", "write [jobs.unit] with [[jobs.unit.steps]]", missing=True)
+        if len(named) > model.MOST_JOBS:
+            self.problem(("jobs",), f"{len(named)} jobs; at most {model.MOST_JOBS}", "split the plan")
+        jobs = [self.job(name, found, defaults, shared) for name, found in list(named.items())[: model.MOST_JOBS]]
+        self.check_after(jobs, named)
+        rules = tuple(r for row in (top.get("gate") or {}).get("rules") or () if (r := self.rule(row, set(named))))
+        coverage = top.get("coverage") or {}
+        maps = tuple((m["from"], m["to"]) for m in coverage.get("map") or () if len(m) == 2)
+        paths = model.CoveragePaths(coverage.get("root"), coverage.get("exclude", ()), maps)
+        return Plan(self.events(top.get("events")), tuple(jobs), rules, paths)
 
-    def jobs(self, top: _Table) -> Iterator[Job]:
-        named = top.table("jobs", "jobs")
-        if named is None or not named.data:
-            if not any(p.level is Level.ERROR and "jobs" in p.text for p in self.problems):
-                self.problem(("jobs",), "the plan has no job", "write [jobs.unit] with [[jobs.unit.steps]]")
-            return
-        if len(named.data) > model.MOST_JOBS:
-            self.problem(("jobs",), f"{len(named.data)} jobs; at most {model.MOST_JOBS}", "split the plan")
-        for job_id in list(named.data)[: model.MOST_JOBS]:
-            if not self.name(("jobs", job_id), job_id, "a job's id"):
-                continue
-            table = named.table(job_id, "job")
-            if table is not None:
-                yield self.job(job_id, table)
+    # --- events ---------------------------------------------------------------------------------
 
-    def name(self, path: Path, text: str, what: str) -> bool:
-        if NAME.fullmatch(text) and len(text) <= 60:
-            return True
-        suggestion = re.sub(r"[^a-z0-9]+", "-", text.lower()).strip("-")[:60]
-        mend = f"write {suggestion}" if NAME.fullmatch(suggestion) else "begin with a letter: unit, slow-tests"
-        self.problem(path, f"{what} is small letters, digits and hyphens (at most 60), not {text[:80]!r}", mend)
-        return False
+    def events(self, found: Found | None) -> model.Events:
+        if found is None:
+            return model.Events()
+        push, pull, tag = found.get("push"), found.get("pull-request"), found.get("tag")
+        for row, key in ((push, "branches"), (pull, "into"), (tag, "names")):
+            for i, pattern in enumerate(row.get(key, ()) if row is not None else ()):
+                assert row is not None
+                if re.match(r"refs/(heads|tags)/", pattern):
+                    plain = re.sub(r"^refs/(heads|tags)/", "", pattern)
+                    at = (*row.path, key, i)
+                    self.problem(
+                        at, f'"{pattern[:80]}" never fits: names stand without refs/', f'write "{plain[:80]}"',
+                        value=True, edits=self.replace_value(at, quoted(plain)),
+                    )  # fmt: skip
+        schedules = []
+        names: set[str] = set()
+        for row in found.get("schedule") or ():
+            if row.get("name") in names:
+                self.problem(row.at("name"), f'two schedules are named "{row["name"]}"', "rename one", value=True)
+            names.add(row.get("name", ""))
+            schedule = self.schedule(row)
+            if schedule is not None:
+                schedules.append(schedule)
+        return model.Events(
+            push=_branches(push, "branches"), pull_request=_branches(pull, "into"),
+            tags=None if tag is None else tag.get("names", ()), schedules=tuple(schedules),
+        )  # fmt: skip
 
-    def job(self, job_id: str, table: _Table) -> Job:
-        vary = self.vary(table)
-        runtime = tuple(self.runtimes(table, vary))
-        steps = tuple(self.steps(table))
-        timeout = self.duration(table, "timeout")
-        return Job(
+    def schedule(self, row: Found) -> model.Schedule | None:
+        if "cron" in row and ("every" in row or "at" in row):
+            self.problem(row.path, "this schedule has cron beside every or at", "keep one of the two")
+            return None
+        if "cron" not in row and "every" not in row:
+            self.problem(row.path, "this schedule says no time", 'write every = "day" and at = "02:20"', missing=True)
+            return None
+        zone = row.get("zone", "UTC")
+        try:
+            times = from_cron(row["cron"], zone) if "cron" in row else in_words(row["every"], row.get("at"), zone)
+        except ScheduleError as error:
+            at = row.at("cron" if "cron" in row else "at")
+            new = re.fullmatch(r'write ("[0-9:]+")', error.mend)
+            edits = self.replace_value(at, new[1]) if new else ()
+            self.problem(at, str(error), error.mend, value=True, edits=edits)
+            return None
+        return model.Schedule(row["name"], times, row.get("branch")) if "name" in row else None
+
+    # --- jobs -----------------------------------------------------------------------------------
+
+    def shared(self, found: Found) -> list[Step]:
+        steps = []
+        for row in found.get("steps") or ():
+            if "shared" in row:
+                self.problem(row.at("shared"), "shared steps cannot name shared steps", "write the command here")
+            else:
+                steps.append(self.step(row, None))
+        return steps
+
+    def job(self, job_id: str, own: Found, defaults: Found, shared: Mapping[str, list[Step]]) -> Job:
+        row = _merged(own, defaults)
+        vary: dict[str, tuple[str, ...]] = dict(row.get("vary") or {})
+        if (total := prod(len(v) for v in vary.values())) > model.MOST_CELLS:
+            self.problem(
+                row.at("vary"), f"{total:,} cells; at most {model.MOST_CELLS:,} a job",
+                "take values out, or split the job",
+            )  # fmt: skip
+            vary = {}
+        pin: dict[str, str] = dict(row.get("pin") or {})
+        for key in set(pin) & set(vary):
+            self.problem((*row.at("pin"), key), f"{key} is varied and pinned", "keep one of the two")
+        settings = row.get("settings")
+        approval, expect, sample = row.get("approval"), row.get("expect") or {}, row.get("sample")
+        tag = expect.get("tag-equals") or {}
+        job = Job(
             id=job_id,
-            title=table.text("title") or job_id,
+            line=self.places.of_key(own.path).line,
+            title=row.get("title") or job_id,
             vary=vary,
-            runtime=runtime,
-            drop=self.selector(table, "drop", vary),
-            steps=steps,
-            env=dict(self.env(table)),
-            timeout=timeout or model.DEFAULT_TIMEOUT,
+            runtime=tuple(self.runtimes(row, vary, pin)),
+            drop=row.get("drop") or _NOTHING,
+            steps=tuple(self.steps(row, vary, pin, shared)),
+            env=row.get("env") or {},
+            timeout=row.get("timeout") or model.DEFAULT_TIMEOUT,
+            formerly=row.get("formerly", ()),
+            when=row.get("when"),
+            touching=row.get("touching", ()),
+            after=tuple(model.After(job, even) for _, job, even in row.get("after", ())),
+            pin=pin,
+            add=tuple(self.added(row, vary)),
+            advisory=row.get("advisory"),
+            sample=model.Sample(sample["strength"], sample.get("events", ()))
+            if sample and "strength" in sample
+            else None,
+            at_once=row.get("at-once"),
+            stop_early=row.get("stop-early", False),
+            retry=model.Retry(**(row.get("retry") or {})),
+            folder=row.get("folder"),
+            shell=row.get("shell"),
+            network=row.get("network", True),
+            limits=model.Limits(**(row.get("limits") or {})),
+            runner=row.get("runner", ()),
+            source=model.Source(**(row.get("source") or {})),
+            settings=model.Settings(settings["file"], settings.get("example"), settings.get("to"))
+            if settings and "file" in settings
+            else None,
+            describe=row.get("describe", ()),
+            cache=tuple(
+                model.Cache(c["name"], c["keep"], c["renew-on"]) for c in row.get("cache") or () if len(c) == 3
+            ),
+            secrets=tuple(self.variables(row)),
+            companions=tuple(
+                c for name, one in (row.get("companions") or {}).items() if (c := self.companion(name, one))
+            ),
+            artifacts=tuple(
+                model.Artifact(a["files"], a.get("keep")) for a in row.get("artifacts") or () if "files" in a
+            ),
+            hand_over=row.get("hand-over") or {},
+            gated=row.get("gated", False),
+            approval=model.Approval(approval["by"], approval.get("within", model.Approval(()).within))
+            if approval and "by" in approval
+            else None,
+            expect=model.Expect(tag.get("file"), tag.get("key"), expect.get("mentioned-in")) if expect else None,
+            supersede=row.get("supersede"),
         )
+        values = {**vary, **{k: (v,) for k, v in pin.items()}}
+        for extra in job.add:
+            values |= {k: (*values.get(k, ()), v) for k, v in extra.items()}
+        self.check_selector(row, "drop", vary, events=False)
+        self.check_selector(row, "advisory", values, events=False)
+        self.check_selector(row, "when", values, events=True)
+        return job
 
-    def vary(self, table: _Table) -> dict[str, tuple[str, ...]]:
-        dimensions = table.table("vary", "vary")
-        found: dict[str, tuple[str, ...]] = {}
-        for key in dimensions.data if dimensions else ():
-            assert dimensions is not None
-            if not self.name((*dimensions.path, key), key, "a dimension"):
-                continue
-            values = dimensions.texts(key)
-            if isinstance(dimensions.data[key], list) and not dimensions.data[key]:
-                dimensions.problem(
-                    key, f"{key} has no values, so the job would have no cell", "give it at least one", value=True
-                )
-            for value in {v for v in values if values.count(v) > 1}:
-                dimensions.problem(key, f'{key} has the value "{value[:80]}" twice', "write it once", value=True)
-            for value in values:
-                if re.search(r"[,;|\x00-\x1f]", value) or len(value) > 120:
-                    dimensions.problem(
-                        key,
-                        f"the value {value[:80]!r} has a comma, a control sign or over 120 letters",
-                        "choose a plain short text",
-                        value=True,
-                    )
-            found[key] = tuple(dict.fromkeys(values))
-        total = prod(len(v) for v in found.values())
-        if total > model.MOST_CELLS:
-            table.problem(
-                "vary", f"{total:,} cells; at most {model.MOST_CELLS:,} a job", "take values out, or split the job"
-            )
-            return {}
-        return found
-
-    def runtimes(self, table: _Table, vary: dict[str, tuple[str, ...]]) -> Iterator[str]:
-        for i, family in enumerate(table.texts("runtime")):
-            path = (*table.path, "runtime", i)
-            if family not in vary:
-                near = nearest(family, vary)
+    def runtimes(self, row: Found, vary: Mapping[str, Sequence[str]], pin: Mapping[str, str]) -> Iterator[str]:
+        named: tuple[str, ...] = row.get("runtime", ())
+        if "runtime" not in row and len(pin) and not vary:
+            yield from pin
+            return
+        at = row.at("runtime")
+        for i, family in enumerate(named):
+            if family not in vary and family not in pin:
+                if "vary" in row and not vary and not pin:
+                    continue  # told already what is wrong with vary
+                near = self.nearest(family, [*vary, *pin])
                 self.problem(
-                    path,
+                    (*at, i),
                     f'runtime names "{family[:80]}", which is no dimension of this job',
                     f"did you mean {near}?" if near else f'add it to vary: vary = {{ {family[:80]} = ["…"] }}',
-                    value=True,
-                )
+                    value=True, edits=self.replace_value((*at, i), quoted(near)) if near else (),
+                )  # fmt: skip
                 continue
-            for j, value in enumerate(vary[family]):
-                if value != "system" and not re.fullmatch(r"\d+(\.\d+){0,3}", value):
-                    self.problem(
-                        ("jobs", table.path[1], "vary", family, j),
-                        f'"{value}" is no version of {family} that a runner could offer',
-                        'write a full or partial version like "3.12", or "system"',
-                        value=True,
-                    )
+            for j, value in enumerate(vary.get(family, ())):
+                self.version((*row.at("vary"), family, j), family, value)
             yield family
+        for family in pin:
+            if family not in named:
+                yield family
 
-    def env(self, table: _Table) -> Iterator[tuple[str, str]]:
-        env = table.table("env", "env")
-        for key, value in (env.data if env else {}).items():
-            assert env is not None
-            if not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", key):
-                env.problem(key, f"{key[:80]!r} cannot be the name of a variable", "use letters, digits and _")
-            elif key.startswith("MYRIANT_"):
-                env.problem(key, "names that begin with MYRIANT_ are given by Myriant", "choose another name")
-            elif not isinstance(value, str) or "\0" in value:
-                env.problem(key, f"{key} must be a text", f'quote it: {key} = "{value}"', value=True)
+    def added(self, row: Found, vary: Mapping[str, Sequence[str]]) -> Iterator[dict[str, str]]:
+        for i, extra in enumerate(row.get("add", ())):
+            at = (*row.at("add"), i)
+            lacking = [d for d in vary if d not in extra]
+            if lacking:
+                self.problem(at, f"this cell names no {', '.join(lacking)}", "give every dimension a value")
+            for key in extra:
+                if key not in vary:
+                    near = self.nearest(key, vary)
+                    mend = f"did you mean {near}?" if near else f"dimensions here: {', '.join(vary) or 'none'}"
+                    edits = self.replace_key((*at, key), near) if near else ()
+                    self.problem((*at, key), f'"{key[:80]}" is no dimension of this job', mend, edits=edits)
+            if not lacking and set(extra) <= set(vary):
+                yield {d: extra[d] for d in vary}
+
+    def variables(self, row: Found) -> Iterator[str]:
+        for i, name in enumerate(row.get("secrets", ())):
+            if re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", name):
+                yield name
             else:
-                yield key, value
+                mend = "write the name of a variable: TIDE_API_KEY"
+                self.problem((*row.at("secrets"), i), f"{name[:80]!r} cannot name a secret", mend, value=True)
 
-    def steps(self, table: _Table) -> Iterator[Step]:
-        rows = table.tables("steps", "step")
-        if not rows and not (isinstance(table.data.get("steps"), list) and table.data["steps"]):
-            self.problem(table.path, f"job {table.path[1]} has no step", f"write [[jobs.{table.path[1]}.steps]]")
-        if len(rows) > model.MOST_STEPS:
-            table.problem("steps", f"{len(rows)} steps; at most {model.MOST_STEPS}", "put commands into a script")
-        for number, row in enumerate(rows[: model.MOST_STEPS], 1):
-            name = row.text("name") or f"step {number}"
-            command: str | tuple[str, ...] | None = row.take("command", str, list)
-            if isinstance(command, list):
-                command = row.texts("command")
-            if not command and "command" not in row.data and not set(row.data) & {"shared"}:
-                self.problem(row.path, f'step "{name[:80]}" has no command', 'write command = "…"')
-            elif command is not None and (not command or "\0" in "".join(command)):
-                row.problem("command", "this command is empty or holds a zero byte", 'write command = "…"', value=True)
-            collects = tuple(self.collect(c) for c in row.tables("collect", "collect"))
-            yield Step(name[:200], command or "true", collects)
+    def companion(self, name: str, row: Found) -> model.Companion | None:
+        ready = row.get("ready")
+        if ready is None or "command" not in row:
+            return None
+        ways = [k for k in ("tcp", "http", "line", "command") if ready.get(k)]
+        if len(ways) != 1:
+            mend = "write one of tcp, http, line and command"
+            self.problem(ready.path, f"ready says {'no way' if not ways else ' and '.join(ways)}", mend)
+        if "port" not in row and set(ways) & {"tcp", "http"}:
+            self.problem(row.path, f"ready by {ways[0]} takes a port", "write port = 5432")
+        how = model.Ready(
+            ready.get("within", 30.0),
+            ready.get("tcp", False),
+            ready.get("http"),
+            ready.get("line"),
+            ready.get("command"),
+        )
+        return model.Companion(name, row["command"], how, row.get("folder"), row.get("env") or {}, row.get("port"))
 
-    def collect(self, table: _Table) -> Collect:
-        kind = table.text("kind") or "unit"
-        if "kind" in table:
-            self.name((*table.path, "kind"), kind, "a kind")
-        tests, coverage = tuple(self.globs(table, "tests")), tuple(self.globs(table, "coverage"))
-        if not tests and not coverage and not set(table.data) & {"tests", "coverage", "analysis", "attachments"}:
-            self.problem(table.path, "this collect collects nothing", 'write tests = ["out/unit.xml"]')
-        return Collect(kind, tests, coverage, table.take("may-be-empty", bool) or False)
+    # --- steps ----------------------------------------------------------------------------------
 
-    def globs(self, table: _Table, key: str) -> Iterator[str]:
-        for i, glob in enumerate(table.texts(key)):
-            if glob.startswith("/") or ".." in glob.split("/") or "\0" in glob or glob.startswith("~"):
+    def steps(
+        self, row: Found, vary: Mapping[str, Sequence[str]], pin: Mapping[str, str], shared: Mapping[str, list[Step]]
+    ) -> Iterator[Step]:
+        rows: list[Found] = row.get("steps") or []
+        if not rows and "steps" in row:
+            self.problem(row.at("steps"), f"job {row.path[1]} has no step", f"write [[jobs.{row.path[1]}.steps]]")
+        values = {**vary, **{k: (v,) for k, v in pin.items()}}
+        for extra in row.get("add", ()):
+            values |= {k: (*values.get(k, ()), v) for k, v in extra.items()}
+        count = 0
+        for one in rows:
+            self.check_selector(one, "when", values, events=True)
+            made = self.shared_steps(one, shared) if "shared" in one else [self.step(one, count + 1)]
+            count += len(made)
+            if count > model.MOST_STEPS:
                 self.problem(
-                    (*table.path, key, i),
-                    f'"{glob[:80]}" leads out of the workspace',
-                    'write it relative to the workspace: "out/unit.xml"',
-                    value=True,
+                    row.at("steps"), f"more than {model.MOST_STEPS} steps", "put commands into a script", missing=True
                 )
-            else:
-                yield glob
+                return
+            yield from made
 
-    def duration(self, table: _Table, key: str) -> float | None:
-        text = table.take(key, str, int, float)
-        if text is None:
-            return None
-        match = _DURATION.fullmatch(str(text)) if isinstance(text, str) else None
-        if match is None:
-            shown = text if isinstance(text, str) else f"{text} s"
-            table.problem(
-                key,
-                f"{key} is no duration",
-                f'write for example "{shown if not isinstance(text, str) else "20 min"}"',
-                value=True,
-            )
-            return None
-        seconds = float(match[1]) * _SECONDS[match[2]]
-        if not 0 < seconds <= 7 * 86400:
-            table.problem(
-                key, f"{key} must be more than 0 and at most 7 days", 'write for example "20 min"', value=True
-            )
-            return None
-        return seconds
+    def shared_steps(self, row: Found, shared: Mapping[str, list[Step]]) -> list[Step]:
+        for key in set(row) - {"shared", "when"}:
+            self.problem(row.at(key), f"a step that is shared takes no {key}", "write it at the shared steps")
+        name = row["shared"]
+        if name not in shared:
+            message = f'there are no shared steps "{name[:80]}"'
+            self.unknown_value(row.at("shared"), name, shared, message, known_as="shared steps of this plan")
+            return []
+        if "when" not in row:
+            return shared[name]
+        return [_with(step, when=row["when"]) for step in shared[name]]
 
-    def selector(self, table: _Table, key: str, vary: dict[str, tuple[str, ...]]) -> Selector:
-        value = table.take(key, list, dict)
-        rows = [value] if isinstance(value, dict) else value or []
-        alternatives = []
-        for i, row in enumerate(rows):
-            path: Path = (*table.path, key) if isinstance(value, dict) else (*table.path, key, i)
-            if not isinstance(row, dict) or not row:
-                self.problem(path, f"each of {key} must be a table with a condition", '{ python = "3.8" }', value=True)
-                continue
-            conditions = [c for k, v in row.items() if (c := self.condition((*path, k), k, v, vary))]
-            alternatives.append(tuple(conditions))
-        return Selector(tuple(a for a in alternatives if a))
+    def step(self, row: Found, number: int | None) -> Step:
+        if "command" not in row and "shared" not in row and not self._has(row, "command"):
+            title = row.get("name", f"step {number}" if number else "")[:80]
+            self.problem(row.path, f'step "{title}" has no command', 'write command = "…"', missing=True)
+        shell = row.get("shell")
+        if shell and isinstance(row.get("command"), tuple):
+            self.problem(row.at("shell"), "a command that is a list is run without a shell", "leave shell out")
+        again = row.get("retest")
+        return Step(
+            name=row.get("name", f"step {number}" if number else "shared step")[:200],
+            command=row.get("command") or "true",
+            collect=tuple(self.collect(c) for c in row.get("collect") or ()),
+            folder=row.get("folder"),
+            shell=shell,
+            env=row.get("env") or {},
+            secrets=tuple(self.variables(row)),
+            when=row.get("when"),
+            always=row.get("always", False),
+            may_fail=row.get("may-fail", False),
+            timeout=row.get("timeout"),
+            network=row.get("network"),
+            retest=self.retest(again) if again is not None else None,
+        )
 
-    def condition(self, path: Path, key: str, value: Any, vary: dict[str, tuple[str, ...]]) -> Condition | None:
-        if key not in vary:
-            near = nearest(key, vary)
+    def _has(self, row: Found, key: str) -> bool:
+        """Whether a key is written, with whatever value."""
+        return (*row.path, key) in self.places.keys
+
+    def retest(self, row: Found) -> model.Retest:
+        each = row.get("each", "{name}")
+        fields = set(re.findall(r"\{([^{}]*)\}", each))
+        if not fields or fields - {"file", "class", "name", "suite"}:
+            mend = 'write it with {file}, {class}, {suite} or {name}: "{file}::{name}"'
+            self.problem(row.at("each"), f'"{each[:80]}" does not say how a test is written', mend, value=True)
+        return model.Retest(row.get("command") or "", each)
+
+    def collect(self, row: Found) -> model.Collect:
+        if not any(self._has(row, key) for key in ("tests", "coverage", "analysis", "attachments")):
+            self.problem(row.path, "this collect collects nothing", 'write tests = ["out/unit.xml"]', missing=True)
+        return model.Collect(
+            row.get("kind", "unit"), row.get("tests", ()), row.get("coverage", ()), row.get("analysis", ()),
+            row.get("attachments", ()), row.get("may-be-empty", False),
+        )  # fmt: skip
+
+    # --- selectors ------------------------------------------------------------------------------
+
+    def check_selector(self, row: Found, key: str, values: Mapping[str, Sequence[str]], *, events: bool) -> None:
+        """Note conditions on unknown dimensions and conditions that can never hold."""
+        selector: Selector | None = row.get(key)
+        if selector is None:
+            return
+        at = row.at(key)
+        several = len(selector.alternatives) > 1 or (*at, 0) in self.places.values
+        for i, alternative in enumerate(selector.alternatives):
+            where = (*at, i) if several else at
+            for c in alternative:
+                self.check_condition((*where, c.key), c, values, events=events)
+            named = {c.key: c for c in alternative}
+            event = named.get("event")
+            for word, kind in (("tag", "tag"), ("from", "pull-request")):
+                if events and event and word in named and not event.holds({"event": kind}):
+                    self.problem(
+                        (*where, word), f"this never holds: only the event {kind} has {word}",
+                        f'write event = "{kind}", or leave {word} out',
+                    )  # fmt: skip
+
+    def check_condition(self, at: Path, c: Condition, values: Mapping[str, Sequence[str]], *, events: bool) -> None:
+        if events and c.key in EVENT_KEYS and c.key not in values:
+            if c.key == "event" and not any(c.holds({"event": e}) for e in EVENTS):
+                message = f'this never holds: there is no event "{c.tests[0].body[:80]}"'
+                self.unknown_value(at, c.tests[0].body, EVENTS, message, known_as="events")
+            return
+        if c.key not in values:
+            near = self.nearest(c.key, [*values, *(EVENT_KEYS if events else ())])
+            mend = f"did you mean {near}?" if near else f"dimensions here: {', '.join(values) or 'none'}"
+            edits = self.replace_key(at, near) if near else ()
+            self.problem(at, f'"{c.key[:80]}" is no dimension of this job', mend, edits=edits)
+        elif values[c.key] and not any(c.holds({c.key: v}) for v in values[c.key]):
+            near = self.nearest(c.tests[0].body, values[c.key])
             self.problem(
-                path,
-                f'"{key[:80]}" is no dimension of this job',
-                f"did you mean {near}?" if near else f"dimensions here: {', '.join(vary) or 'none'}",
-            )
-            return None
-        texts = [value] if not isinstance(value, list) else value
-        if not all(isinstance(t, str) for t in texts):
-            shown = self.places.of_value(path).text
-            self.problem(path, "values of dimensions are texts", f'quote it: "{shown}"', value=True)
-            return None
-        try:
-            made = condition(key, texts)
-        except SelectorError as error:
-            self.problem(path, str(error), 'write a value, a glob, a list or a comparison like "<= 3.9"', value=True)
-            return None
-        if not any(made.holds({key: v}) for v in vary[key]):
-            near = nearest(texts[0], vary[key])
-            self.problem(
-                path,
-                f"this never holds: {key} is one of {', '.join(vary[key])[:200]}",
+                at,
+                f"this never holds: {c.key} is one of {', '.join(values[c.key])[:200]}",
                 f'did you mean "{near}"?' if near else "name a value that the dimension has",
-                value=True,
-            )
-        return made
+                value=True, edits=self.replace_value(at, quoted(near)) if near and len(c.tests) == 1 else (),
+            )  # fmt: skip
 
-    def rules(self, top: _Table, jobs: set[str]) -> Iterator[Rule]:
-        gate = top.table("gate", "gate")
-        for row in gate.tables("rules", "rule") if gate else ():
-            rule = self.rule(row, jobs)
-            if rule is not None:
-                yield rule
+    # --- between jobs ---------------------------------------------------------------------------
 
-    def rule(self, row: _Table, jobs: set[str]) -> Rule | None:
-        measure = row.text("measure")
+    def check_after(self, jobs: Sequence[Job], rows: Mapping[str, Found]) -> None:
+        by_id = {job.id: job for job in jobs}
+        for job in jobs:
+            for at, other, _ in rows[job.id].get("after", ()):
+                if other == job.id:
+                    self.problem(at, f"job {job.id} waits for itself", "take it out", value=True)
+                elif other not in by_id:
+                    message = f'there is no job "{other[:80]}"'
+                    self.unknown_value(at, other, by_id, message, known_as="jobs of this plan")
+                elif by_id[other].gated and not job.gated:
+                    self.problem(
+                        at, f"{job.id} waits for {other}, which is gated: the verdict would wait for itself",
+                        f"write gated = true for {job.id} too", value=True,
+                    )  # fmt: skip
+        for cycle in _cycles({j.id: [a.job for a in j.after if a.job in by_id and a.job != j.id] for j in jobs}):
+            at = next((a for a, other, _ in rows[cycle[0]].get("after", ()) if other == cycle[1 % len(cycle)]), ())
+            self.problem(
+                at, f"these jobs wait for each other: {' after '.join([*cycle, cycle[0]])}",
+                "take one of them out of after", value=True,
+            )  # fmt: skip
+
+    # --- gate -----------------------------------------------------------------------------------
+
+    def rule(self, row: Found, jobs: set[str]) -> Rule | None:
+        measure = row.get("measure")
         if measure is None:
-            if "measure" not in row.data:
-                self.problem(row.path, "this rule names no measure", 'write measure = "tests.new"')
             return None
         if measure not in MEASURES:
-            near = nearest(measure, MEASURES)
-            row.problem(
-                "measure",
-                f'"{measure[:80]}" is no measure',
-                f"did you mean {near}?" if near else f"measures: {', '.join(MEASURES)}",
-                value=True,
-            )
+            message = f'"{measure[:80]}" is no measure'
+            self.unknown_value(row.at("measure"), measure, MEASURES, message, known_as="measures")
             return None
-        for i, job in enumerate(row.texts("jobs")):
+        for i, job in enumerate(row.get("jobs", ())):
             if job not in jobs:
-                near = nearest(job, jobs)
-                mend = f"did you mean {near}?" if near else f"jobs of this plan: {', '.join(sorted(jobs))}"
-                self.problem((*row.path, "jobs", i), f'there is no job "{job[:80]}"', mend, value=True)
-        level = row.text("level") or "block"
-        if level not in ("block", "warn"):
-            row.problem("level", f'"{level[:80]}" is no level', 'write "block" or "warn"', value=True)
-        signs = [s for s in ("at-most", "at-least") if s in row]
+                message = f'there is no job "{job[:80]}"'
+                self.unknown_value((*row.at("jobs"), i), job, sorted(jobs), message, known_as="jobs of this plan")
+        signs = [s for s in ("at-most", "at-least") if self._has(row, s)]
         if len(signs) != 1:
             what = "both at-most and at-least" if signs else "no limit"
-            self.problem(row.path, f"this rule has {what}", "write one of at-most = 0 or at-least = 0.80")
+            mend = "write one of at-most = 0 or at-least = 0.80"
+            self.problem(row.path, f"this rule has {what}", mend, missing=not signs)
             return None
-        sign = cast(Literal["at-most", "at-least"], signs[0])
-        limit = self.limit(row, sign, measure)
-        if limit is None:
+        sign = signs[0]
+        limit = row.get(sign)
+        if limit is None or not self.fitting(row, sign, measure):
             return None
-        name = row.text("name") or f"{measure} {sign} {row.data[sign]}"
-        line = self.places.of_key(row.path).line
-        return Rule(name, measure, sign, limit, cast(Literal["block", "warn"], level), row.texts("jobs"), line)
+        if "folder" in row and not measure.startswith("coverage."):
+            self.problem(row.at("folder"), f"{measure} has no folder", "folder goes with coverage measures")
+        return Rule(
+            name=row.get("name") or f"{measure} {sign} {row[sign]}", measure=measure, sign=cast(Any, sign), limit=limit,
+            level=row.get("level", "block"), jobs=row.get("jobs", ()), line=self.places.of_key(row.path).line,
+            cells=row.get("cells"), folder=row.get("folder"), since=row.get("since"),
+        )  # fmt: skip
 
-    def limit(self, row: _Table, sign: str, measure: str) -> Fraction | Literal["baseline"] | None:
-        value = row.take(sign, int, float, str)
-        if value is None:
-            return None
-        if isinstance(value, str):
-            if value == "baseline":
-                return "baseline"
-            mend = 'write a number without quotes, or "baseline"'
-            row.problem(sign, f'{sign} takes a number or "baseline", not "{value[:80]}"', mend, value=True)
-            return None
-        shown = self.places.of_value((*row.path, sign)).text
-        try:
-            limit = Fraction(shown.replace("_", ""))
-        except (ValueError, ZeroDivisionError):
-            row.problem(sign, f"{shown} is no limit that can be met", "write a plain number", value=True)
-            return None
+    def fitting(self, row: Found, sign: str, measure: str) -> bool:
+        """Whether a limit is of the size that its measure has."""
+        limit = row[sign]
+        if limit == "baseline":
+            return True
+        at = row.at(sign)
+        shown = (self.places.value_text(at) or str(limit))[:40]
         if measure in FRACTIONS and not 0 <= limit <= 1:
-            suggestion = f"write {float(limit / 100):g}" if 1 < limit <= 100 else "write a fraction from 0 to 1"
-            row.problem(sign, f"{measure} is a fraction from 0 to 1, {shown} is outside", suggestion, value=True)
-            return None
+            new = f"{float(limit / 100):g}" if 1 < limit <= 100 else ""
+            edits = self.replace_value(at, new) if new else ()
+            mend = f"write {new}" if new else "write a fraction from 0 to 1"
+            self.problem(at, f"{measure} is a fraction from 0 to 1, {shown} is outside", mend, value=True, edits=edits)
+            return False
         if limit < 0:
-            row.problem(sign, "a limit below zero can never be exceeded or met", "write 0 or more", value=True)
-            return None
-        return limit
+            mend, edits = "write 0 or more", self.replace_value(at, "0")
+            self.problem(at, "a limit below zero can never be exceeded or met", mend, value=True, edits=edits)
+            return False
+        if measure not in FRACTIONS and limit.denominator != 1:
+            message = f"{measure} counts whole {measure.split('.')[0]}, {shown} is a fraction"
+            self.problem(at, message, "write a whole number, or choose tests.share-passed", value=True)
+            return False
+        return True
 
 
-def _where(table: _Table) -> str:
-    match table.kind:
-        case "job":
-            return f"job {table.path[1]}"
-        case "step":
-            return f"step {int(table.path[3]) + 1} of job {table.path[1]}"
-        case "plan":
-            return "the plan"
-        case kind:
-            return kind
+def _branches(row: Found | None, key: str) -> model.BranchEvent | None:
+    if row is None:
+        return None
+    return model.BranchEvent(row.get(key, ()), row.get("touching", ()), row.get("unless-only", ()))
+
+
+def _merged(own: Found, defaults: Found) -> Found:
+    """A job's keys over the defaults: tables by key, everything else replaced."""
+    row = Found(own.path)
+    for source in (defaults, own):
+        for key, value in source.items():
+            at = source.at(key)
+            if isinstance(value, dict) and isinstance(row.get(key), dict):
+                value = {**row[key], **value}
+            row[key], row.origins[key] = value, at
+    return row
+
+
+def _with(step: Step, **changes: Any) -> Step:
+    return Step(**{**{f: getattr(step, f) for f in Step.__dataclass_fields__}, **changes})
+
+
+def _cycles(waits: Mapping[str, Sequence[str]]) -> list[list[str]]:
+    """One cycle for each group of jobs that wait for each other."""
+    found: list[list[str]] = []
+    done: set[str] = set()
+    for start in waits:
+        path: list[str] = []
+        stack = [(start, iter(waits[start]))] if start not in done else []
+        path += [start] if stack else []
+        while stack:
+            for other in stack[-1][1]:
+                if other in path:
+                    found.append(path[path.index(other) :])
+                elif other not in done:
+                    path.append(other)
+                    stack.append((other, iter(waits[other])))
+                    break
+            else:
+                done.add(path.pop())
+                stack.pop()
+    return found

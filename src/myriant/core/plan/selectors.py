@@ -32,6 +32,8 @@ class Test:
         body = self.body
         if not body:
             raise SelectorError("an empty value selects nothing")
+        if body[0] == "=":
+            raise SelectorError(f'"{self.text}" is no comparison; write for example ">= 3.9", or the value alone')
         if body[0] in "<>" and _COMPARISON.sub("", body).strip():
             raise SelectorError(f'"{self.text}" is no comparison; write for example "<= 3.9" or ">= 3.10 < 3.13"')
 

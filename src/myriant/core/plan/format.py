@@ -1,0 +1,71 @@
+"""Formatting: the same plan, evenly written. Values, comments and order stay as they are."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Sequence
+
+_PAIR = re.compile(r"([A-Za-z0-9_-]+(?:\s*\.\s*[A-Za-z0-9_-]+)*)\s*=\s*(\S.*)")
+_WIDEST = 24
+
+
+def format_plan(text: str) -> str:
+    """Align the equals signs of neighbouring keys, one blank line before a table, none in excess.
+
+    A text that is not valid TOML is returned as it is.
+    """
+    try:
+        before = tomllib.loads(text)
+    except (tomllib.TOMLDecodeError, RecursionError, ValueError):
+        return text
+    lines: list[str] = []
+    block: list[tuple[str, str]] = []
+
+    def end_block() -> None:
+        width = max((len(k) for k, _ in block if len(k) <= _WIDEST), default=0)
+        lines.extend(f"{k:<{width}} = {v}" for k, v in block)
+        block.clear()
+
+    given = text.replace("\r\n", "\n").split("\n")
+    at = 0
+    while at < len(given):
+        end = _end_of_statement(given, at)
+        line = given[at].strip()
+        pair = _PAIR.fullmatch(line) if end == at else None
+        if pair and not line.startswith("["):
+            block.append((pair[1], pair[2]))
+        else:
+            end_block()
+            if line.startswith("[") and lines and lines[-1] != "" and not lines[-1].startswith("#"):
+                lines.append("")
+            if end > at:
+                lines += [given[at].rstrip() if at == end else given[at], *given[at + 1 : end + 1]]
+            elif line or (lines and lines[-1] != ""):
+                lines.append(line)
+        at = end + 1
+    end_block()
+    while lines and not lines[-1]:
+        lines.pop()
+    while lines and not lines[0]:
+        lines.pop(0)
+    done = "\n".join(lines) + "\n" if lines else ""
+    try:
+        same = tomllib.loads(done) == before
+    except (tomllib.TOMLDecodeError, RecursionError, ValueError):
+        same = False
+    return done if same else text
+
+
+def _end_of_statement(lines: Sequence[str], at: int) -> int:
+    """The last line of the statement that begins at a line: values may go over several."""
+    line = lines[at].strip()
+    if not line or line.startswith("#") or line.startswith("["):
+        return at
+    for end in range(at, min(len(lines), at + 2000)):
+        try:
+            tomllib.loads("\n".join(lines[at : end + 1]))
+        except (tomllib.TOMLDecodeError, RecursionError, ValueError):
+            continue
+        return end
+    return at

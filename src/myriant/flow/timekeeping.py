@@ -1,0 +1,68 @@
+"""Timekeeping: schedules that are due, approvals that came too late, and what is remembered for a while only."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+
+from sqlalchemy import delete, select
+from sqlalchemy.orm import Session
+
+from myriant.core.written import duration
+from myriant.flow.advance import advance
+from myriant.flow.intake import BRANCH, start_run
+from myriant.flow.plans import plan_of
+from myriant.flow.site import Site
+from myriant.store.tables import Approval, Project, Ref, Run, Schedule, SeenEvent
+
+_LATE = timedelta(minutes=2)
+_REMEMBERED = timedelta(days=30)
+
+
+def keep_time(site: Site, now: datetime | None = None) -> list[int]:
+    """Start what is due and end what waited too long; the numbers of the runs that were made.
+
+    A schedule that was missed, however often, runs once, and its run says that it is late.
+    """
+    now = now or datetime.now(UTC)
+    with site.store.transaction() as session:
+        numbers = []
+        for due in session.scalars(select(Schedule).where(Schedule.next_at <= now).with_for_update(skip_locked=True)):
+            number = _start(session, due, now)
+            numbers += [number] if number is not None else []
+        late = session.scalars(
+            select(Approval).where(Approval.state == "waiting", Approval.until <= now).with_for_update(skip_locked=True)
+        )
+        for word in late.all():
+            word.state, word.at = "late", now
+            run = session.get_one(Run, word.run_id, with_for_update=True)
+            if (plan := plan_of(run.plan)) is not None:
+                advance(session, run, plan)
+        session.execute(delete(SeenEvent).where(SeenEvent.at < now - _REMEMBERED))
+    return numbers
+
+
+def _start(session: Session, due: Schedule, now: datetime) -> int | None:
+    project = session.get_one(Project, due.project_id)
+    head = session.get(Ref, (project.id, BRANCH + due.branch))
+    missed, due.next_at = due.next_at, _next(session, project, due, now)
+    if head is None:
+        return None
+    reason = "reading the plan"
+    if now - missed > _LATE:
+        reason = f"{duration((now - missed).total_seconds())} late, due {missed:%Y-%m-%d %H:%M} UTC; {reason}"
+    return start_run(
+        session, project, event="schedule", purpose=f"schedule {due.name}", branch=due.branch, commit=head.commit,
+        reason=reason,
+    )  # fmt: skip
+
+
+def _next(session: Session, project: Project, due: Schedule, now: datetime) -> datetime:
+    newest = session.scalars(
+        select(Run)
+        .where(Run.project_id == project.id, Run.branch == project.main_branch, Run.plan.is_not(None))
+        .order_by(Run.depth.desc(), Run.number.desc())
+        .limit(1)
+    ).first()
+    plan = plan_of(newest.plan if newest is not None else project.plan)
+    wanted = next((s for s in plan.events.schedules if s.name == due.name), None) if plan is not None else None
+    return next(wanted.times.after(now)) if wanted is not None else now + timedelta(days=3650)
