@@ -11,9 +11,10 @@ from fastapi import FastAPI, HTTPException, Request, Response
 from fastapi.responses import FileResponse, JSONResponse
 
 from myriant import __version__
-from myriant.api import acting, reading, runners
+from myriant.api import acting, planning, reading, runners
 from myriant.api.live import Live
 from myriant.api.problems import answer_problems
+from myriant.core.plan.reference import SCHEMA_PATH, schema
 from myriant.flow.site import Site
 
 WEB = Path(__file__).parent.parent / "web"
@@ -44,7 +45,7 @@ def make_app(site: Site) -> FastAPI:
     )
     app.state.site = site
     answer_problems(app)
-    for router in (reading.router, acting.router, runners.router):
+    for router in (reading.router, acting.router, planning.router, planning.told, runners.router):
         app.include_router(router, prefix="/api/v1")
 
     describe = app.openapi
@@ -66,6 +67,10 @@ def make_app(site: Site) -> FastAPI:
         response.headers.setdefault("X-Content-Type-Options", "nosniff")
         response.headers.setdefault("Referrer-Policy", "same-origin")
         return response
+
+    @app.get(SCHEMA_PATH, include_in_schema=False)
+    def plan_schema() -> JSONResponse:
+        return JSONResponse(schema(), media_type="application/schema+json")
 
     @app.get("/healthz", include_in_schema=False)
     def healthy() -> JSONResponse:

@@ -106,6 +106,12 @@ def verdicts(site: TheSite, commit: str, project: str | None = None) -> list[vie
     return views.verdicts(site, commit, project)
 
 
+@router.get("/untested/{commit}")
+def untested(site: TheSite, commit: str, project: str | None = None) -> list[str]:
+    """Why a commit without a run has none."""
+    return views.untested(site, commit, project)
+
+
 @router.get("/live", response_class=StreamingResponse)
 async def live(request: Request, last_event_id: Annotated[str | None, Header()] = None) -> StreamingResponse:
     """Server-sent events about what changed."""

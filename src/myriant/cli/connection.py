@@ -37,6 +37,9 @@ class Connection:
     def post(self, path: str, body: Any) -> Any:
         return self._answer(self._send("POST", path, json=body))
 
+    def put(self, path: str, body: Any) -> Any:
+        return self._answer(self._send("PUT", path, json=body))
+
     def _send(self, method: str, path: str, **options: Any) -> httpx.Response:
         try:
             return self._http.request(method, path, **options)

@@ -124,7 +124,7 @@ def verdict(
     while True:
         found = connection.get(f"/verdicts/{full}", project=project)
         words = {v["verdict"] for v in found}
-        settled = bool(found) and "undecided" not in words
+        settled = bool(found) and all(v["verdict"] != "undecided" or v["final"] for v in found)
         now = time.monotonic()
         if settled or not wait or now >= end or (not found and now >= unseen):
             break
@@ -132,11 +132,9 @@ def verdict(
     for v in found:
         typer.echo(f"{v['project']} #{v['run']} {v['purpose']}: {v['verdict']}. {v['sentence']}\n{v['address']}")
     if not found:
-        stop(
-            f"there is no verdict on {full}",
-            "is its project watched, and was the commit pushed? myriant project list",
-            status=4,
-        )
+        known = connection.get(f"/untested/{full}", project=project)
+        mend = "is its project watched, and was the commit pushed? myriant project list"
+        stop(f"there is no verdict on {full}" + "".join(f"; {why}" for why in known), "" if known else mend, status=4)
     raise typer.Exit(1 if "held" in words else 3 if "undecided" in words else 0)
 
 
@@ -173,6 +171,49 @@ def list_projects() -> None:
         state = f"#{newest['number']} {newest['verdict']}" if newest else "no run yet"
         trouble = f"  cannot be read: {p['trouble']}" if p["trouble"] else ""
         typer.echo(f"{p['name']:<24} {state:<18} {p['address']}{trouble}")
+
+
+@project.command(name="start")
+def start_by_hand(
+    name: Annotated[str, typer.Argument(help="The project.")],
+    ref: Annotated[str, typer.Option(help="A branch, tag or commit; the main branch by default.")] = "",
+    job: Annotated[list[str], typer.Option(help="Only this job and what it waits for (repeatable).")] = [],  # noqa: B006
+    cells: Annotated[str, typer.Option(help="Only these cells: python<=3.9")] = "",
+) -> None:
+    """Start a run by hand."""
+    typer.echo(Connection().post(f"/projects/{name}/runs", {"ref": ref, "jobs": job, "cells": cells})["said"])
+
+
+@project.command(name="pull-request")
+def tell_pull_request(
+    name: Annotated[str, typer.Argument(help="The project.")],
+    number: Annotated[int, typer.Argument(help="The pull request's number.")],
+    source: Annotated[str | None, typer.Option("--from", help="Its own branch.")] = None,
+    target: Annotated[str | None, typer.Option("--into", help="The branch it is to be merged into.")] = None,
+    title: Annotated[str, typer.Option(help="Its title.")] = "",
+    state: Annotated[str, typer.Option(help="open, merged or closed.")] = "open",
+) -> None:
+    """Tell of a pull request: opened, updated, merged or closed."""
+    wish = {"source": source, "target": target, "title": title, "state": state}
+    typer.echo(Connection().put(f"/projects/{name}/pull-requests/{number}", wish)["said"] or "nothing was started")
+
+
+@project.command(name="event-secret")
+def event_secret(name: Annotated[str, typer.Argument(help="The project.")]) -> None:
+    """Print the secret with which events told to POST /api/v1/events are signed."""
+    typer.echo(Connection().post(f"/projects/{name}/event-secret", {})["secret"])
+
+
+@project.command(name="coming")
+def coming(name: Annotated[str, typer.Argument(help="The project.")]) -> None:
+    """Say what the next push runs, how it is heard, and when the schedules come."""
+    found = Connection().get(f"/projects/{name}/coming")
+    typer.echo(found["next_push"] or "there is no usable plan on the main branch")
+    typer.echo(
+        "pushes are heard at once" if found["hooked"] else f"the repository is looked at next at {found['next_look']}"
+    )
+    for s in found["schedules"]:
+        typer.echo(f"{s['name']}: {s['words']}, {s['branch']}; next {s['at']}")
 
 
 @project.command(name="reread")

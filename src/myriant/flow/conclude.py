@@ -222,6 +222,8 @@ def _judge(
     if same:
         share_of = "" if all(c.reused is not None for c in cells) else " in part"
         run.sentence += f" Same content{share_of} as {', '.join(f'#{n}' for n in same)}."
+    if run.wish.get("said"):
+        run.sentence += f" {run.wish['said']}."
     whole = coverage_totals_of(session, [run.id]).get((run.id, ""))
     covered = (whole.lines_covered, whole.lines_valid) if whole is not None else None
     run.verdict = verdict.value

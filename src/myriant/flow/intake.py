@@ -164,11 +164,11 @@ def _take(session: Session, project: Project, name: str, commit: str) -> list[in
     session.flush()
     if name.startswith(TAG):
         tag = name.removeprefix(TAG)
-        moved = f"the tag {tag} moved here from {before[:7]}; " if before else ""
+        wish = {"said": f"The tag {tag} moved here from {before[:7]}"} if before else {}
         return [
             start_run(
                 session, project, event="tag", purpose=f"tag {tag}", branch="", commit=commit, tag=tag,
-                reason=f"{moved}reading the plan",
+                wish=wish,
             )
         ]  # fmt: skip
     branch = name.removeprefix(BRANCH)

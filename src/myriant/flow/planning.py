@@ -152,7 +152,6 @@ def _apply(
         return
     if run.event == "push" and run.branch == project.main_branch:
         remember_schedules(session, project, reading.plan)
-    late = run.reason.removesuffix("reading the plan").removesuffix("; ")
     earlier = Earlier({job.id: earlier_sample(session, run, job.id) for job in reading.plan.jobs if job.sample})
     found = intent(reading.plan, event_of(run, changed), earlier)
     run.left_out = told_of(found)
@@ -163,7 +162,6 @@ def _apply(
         defer(session, "announce", lock=f"notes-{run.project_id}", run_id=run.id)
         return
     make_cells(session, run, found)
-    run.reason = late
     _expect(session, run, reading.plan, files)
     _supersede(session, project, run, reading.plan)
     session.flush()

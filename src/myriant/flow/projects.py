@@ -35,6 +35,68 @@ class Added:
     said: str
 
 
+@dataclass(frozen=True, slots=True)
+class FirstLook:
+    address: str
+    name: str
+    branches: int
+    main_branch: str
+    local: bool
+    hookable: bool
+    empty: bool
+    said: str
+
+
+def first_look(address: str) -> FirstLook:
+    """Try to read a repository before it is added. Raises BadInput with the reason and the mend."""
+    address = address.strip()
+    path = Path(address).expanduser()
+    local = path.is_dir()
+    if local:
+        address = str(path.resolve())
+    try:
+        refs = heads(address)
+    except GitError as error:
+        raise BadInput(
+            f"{address[:300]} cannot be read as a git repository: {error}", _why(address, str(error))
+        ) from error
+    branches = [r for r in refs if r.startswith("refs/heads/")]
+    hookable = local and _is_bare(Path(address)) and os.access(Path(address) / "hooks", os.W_OK)
+    name = suggested_name(address)
+    how = (
+        "every push would be heard at once, by a hook"
+        if hookable
+        else f"it would be looked at every {POLL_SECONDS:g} s"
+    )
+    return FirstLook(
+        address,
+        name,
+        len(branches),
+        _main_branch(address, {b: refs[b] for b in branches}),
+        local,
+        hookable,
+        not branches,
+        f"{len(branches)} branches; {how}" if branches else f"it is empty; {how}",
+    )
+
+
+def _why(address: str, said: str) -> str:
+    """The mend for the usual refusals of git."""
+    low = said.lower()
+    if "authentication" in low or "permission denied" in low or "could not read username" in low:
+        return "the server is not let in: give its key or a token access to the repository"
+    if "could not resolve" in low or "unable to connect" in low or "connection refused" in low:
+        return "is the address written right, and can the server's machine reach it?"
+    if "not found" in low or "does not exist" in low or "does not appear" in low or "no such" in low:
+        return "is the path or address written right? It must lead to a git repository"
+    return "name a path or an address that git can fetch"
+
+
+def suggested_name(address: str) -> str:
+    base = re.sub(r"/+\.git$", "", address.rstrip("/"))
+    return re.sub(r"[^a-z0-9]+", "-", Path(base).name.removesuffix(".git").lower()).strip("-")[:60]
+
+
 def add_project(site: Site, address: str, name: str | None = None, description: str = "") -> Added:
     """Watch a repository: by a hook where it lies on this machine, else by polling.
 
@@ -48,10 +110,8 @@ def add_project(site: Site, address: str, name: str | None = None, description: 
     try:
         branches = heads(address)
     except GitError as error:
-        raise BadInput(
-            f"{address} cannot be read as a git repository: {error}", "name a path or an address that git can fetch"
-        ) from error
-    name = name or re.sub(r"[^a-z0-9]+", "-", Path(address).name.removesuffix(".git").lower()).strip("-")
+        raise BadInput(f"{address} cannot be read as a git repository: {error}", _why(address, str(error))) from error
+    name = name or suggested_name(address)
     if not _NAME.fullmatch(name):
         raise BadInput(f"{name!r} cannot be a project's name", "use --name with small letters, digits and hyphens")
     with site.store.transaction() as session:
@@ -82,7 +142,11 @@ def add_project(site: Site, address: str, name: str | None = None, description: 
     remember_branches(site, name)
     how = "every push is heard at once, by a hook" if hooked else f"it is looked at every {POLL_SECONDS:g} s{trouble}"
     return Added(
-        name, hooked, chained, len(branches), how + (", and the hook that was there is kept" if chained else "")
+        name,
+        hooked,
+        chained,
+        sum(b.startswith("refs/heads/") for b in branches),
+        how + (", and the hook that was there is kept" if chained else ""),
     )
 
 
@@ -101,7 +165,7 @@ def _main_branch(address: str, branches: dict[str, str]) -> str:
     found = re.match(r"ref: refs/heads/(\S+)\tHEAD", said)
     if found:
         return found[1]
-    names = [n.removeprefix("refs/heads/") for n in branches]
+    names = [n.removeprefix("refs/heads/") for n in branches if n.startswith("refs/heads/")]
     return "main" if "main" in names or not names else names[0]
 
 

@@ -47,12 +47,12 @@ def _start(session: Session, due: Schedule, now: datetime) -> int | None:
     missed, due.next_at = due.next_at, _next(session, project, due, now)
     if head is None:
         return None
-    reason = "reading the plan"
+    wish = {}
     if now - missed > _LATE:
-        reason = f"{duration((now - missed).total_seconds())} late, due {missed:%Y-%m-%d %H:%M} UTC; {reason}"
+        wish["said"] = f"{duration((now - missed).total_seconds())} late, due {missed:%Y-%m-%d %H:%M} UTC"
     return start_run(
         session, project, event="schedule", purpose=f"schedule {due.name}", branch=due.branch, commit=head.commit,
-        reason=reason,
+        wish=wish,
     )  # fmt: skip
 
 

@@ -198,6 +198,56 @@ class Mirror:
         git(self.path, "update-ref", f"refs/myriant/merges/{keep_as}", commit)
         return Merge(commit, tree, ())
 
+    def branches(self) -> dict[str, str]:
+        """Branches of the mirror and their commits."""
+        listed = git(self.path, "for-each-ref", "--format=%(objectname) %(refname)", "refs/heads/").decode(
+            "utf-8", "replace"
+        )
+        rows = (line.partition(" ") for line in listed.splitlines())
+        return {name.removeprefix("refs/heads/"): commit for commit, _, name in rows}
+
+    def commit_file(self, parent: str | None, path: str, content: bytes, message: str, author: str) -> str:
+        """Make a commit that changes one file at the root; without a parent, a first commit. Raises GitError."""
+        blob = git(self.path, "hash-object", "-w", "--stdin", feed=content).decode().strip()
+        listed = git(self.path, "ls-tree", "-z", parent).split(b"\0") if parent else []
+        rows = [row for row in listed if row and row.partition(b"\t")[2] != path.encode()]
+        rows.append(f"100644 blob {blob}\t{path}".encode())
+        tree = git(self.path, "mktree", "-z", feed=b"\0".join(rows) + b"\0").decode().strip()
+        clean = re.sub(r"[<>\n\0]", " ", author).strip() or "Myriant"
+        who = {
+            f"GIT_{role}_{key}": value
+            for role in ("AUTHOR", "COMMITTER")
+            for key, value in (("NAME", clean), ("EMAIL", f"{re.sub('[^a-zA-Z0-9.-]', '-', clean)}@localhost"))
+        }
+        parents = ["-p", parent] if parent else []
+        return (
+            git(
+                self.path,
+                "commit-tree",
+                tree,
+                *parents,
+                "-F",
+                "-",
+                feed=message.replace("\0", " ").encode(),
+                environment=who,
+            )
+            .decode()
+            .strip()
+        )
+
+    def send(self, commit: str, branch: str, expected: str | None) -> None:
+        """Push a commit to a branch that is still at `expected` (None: not there). Raises GitError."""
+        ref = f"refs/heads/{branch}"
+        git(
+            self.path,
+            "push",
+            "--quiet",
+            f"--force-with-lease={ref}:{expected or ''}",
+            "--",
+            self.address,
+            f"{commit}:{ref}",
+        )
+
     def grep(self, commit: str, word: str) -> bool:
         """Whether a word stands in some file at a commit."""
         try:

@@ -231,6 +231,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/untested/{commit}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Why a commit without a run has none. */
+        get: operations["untested"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/live": {
         parameters: {
             query?: never;
@@ -292,6 +309,228 @@ export interface paths {
         put?: never;
         /** @description A repository's hook tells which branches moved. */
         post: operations["bell"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plan/words": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["words"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plan/format": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The same plan, evenly written. */
+        post: operations["formatted"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Try whether a repository can be read, before it is added. */
+        post: operations["look_at_repository"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["standing"];
+        /** @description Keep a plan on the server, for a repository that has none. */
+        put: operations["keep"];
+        post?: never;
+        delete: operations["forget"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/plan/meaning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What a text would mean as the project's plan, for an event. */
+        post: operations["meaning"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/plan/commits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Commit a plan to a branch. */
+        post: operations["save"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["proposals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/coming": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How the project hears of events, its schedules and pull requests, and what the next push runs. */
+        get: operations["coming"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Start a run by hand: a branch, tag or commit, all jobs or some, all cells or some. */
+        post: operations["start"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/runs/{number}/approvals/{job}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["approve"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/pull-requests/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Open, update or end a pull request by hand. */
+        put: operations["pull_request"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/event-secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The secret with which events told over HTTP are signed. */
+        post: operations["event_secret"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * @description A CloudEvent 1.0 (structured JSON) with a CDEvents type.
+         *
+         *     `X-Myriant-Signature: sha256=HMAC` over the body is made with the project's event secret.
+         */
+        post: operations["event"];
         delete?: never;
         options?: never;
         head?: never;
@@ -491,6 +730,50 @@ export interface components {
                 [key: string]: string;
             }[];
         };
+        /** ByHand */
+        ByHand: {
+            /**
+             * Ref
+             * @default
+             */
+            ref: string;
+            /**
+             * Jobs
+             * @default []
+             */
+            jobs: string[];
+            /**
+             * Cells
+             * @default
+             */
+            cells: string;
+        };
+        /**
+         * CellMeaning
+         * @description A cell of a job: whether it is dropped, added, sampled or advisory, and who can serve it.
+         */
+        CellMeaning: {
+            /** Key */
+            key: string;
+            /** Values */
+            values: {
+                [key: string]: string;
+            };
+            /** State */
+            state: string;
+            /** Added */
+            added: boolean;
+            /** Advisory */
+            advisory: boolean;
+            /** Runners */
+            runners: string[];
+            /** Lacks */
+            lacks: string;
+            /** Seconds */
+            seconds: number | null;
+            /** Wants */
+            wants: string[];
+        };
         /** CellView */
         CellView: {
             /** Id */
@@ -610,6 +893,38 @@ export interface components {
             gap: number;
         };
         /**
+         * Coming
+         * @description How a project hears of events, and what comes next.
+         */
+        Coming: {
+            /** Hooked */
+            hooked: boolean;
+            /** Next Look */
+            next_look: string | null;
+            /** Trouble */
+            trouble: string | null;
+            /** Schedules */
+            schedules: components["schemas"]["ComingSchedule"][];
+            /** Pull Requests */
+            pull_requests: components["schemas"]["PullRequestView"][];
+            /** Next Push */
+            next_push: string;
+        };
+        /** ComingSchedule */
+        ComingSchedule: {
+            /** Name */
+            name: string;
+            /** Branch */
+            branch: string;
+            /** Words */
+            words: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+        };
+        /**
          * CoverageView
          * @description Lines and branches covered, and the change of the line share against the gate baseline.
          */
@@ -699,6 +1014,16 @@ export interface components {
             boot: string;
         };
         /**
+         * Evidence
+         * @description A file, and what it says.
+         */
+        Evidence: {
+            /** File */
+            file: string;
+            /** Says */
+            says: string;
+        };
+        /**
          * Finding
          * @description One test that did not pass, with every cell in which it did not.
          */
@@ -779,6 +1104,22 @@ export interface components {
                 [key: string]: string;
             };
         };
+        /**
+         * Forecast
+         * @description What an event would take: minutes of machines, time to the verdict, price; None: nothing is known of it.
+         */
+        Forecast: {
+            /** Cells */
+            cells: number;
+            /** Minutes */
+            minutes: number;
+            /** Seconds */
+            seconds: number;
+            /** Known */
+            known: number;
+            /** Price */
+            price: number | null;
+        };
         /** HTTPValidationError */
         HTTPValidationError: {
             /** Detail */
@@ -790,6 +1131,36 @@ export interface components {
             attempts: {
                 [key: string]: string;
             };
+        };
+        /** JobMeaning */
+        JobMeaning: {
+            /** Job */
+            job: string;
+            /** Title */
+            title: string;
+            /** Line */
+            line: number;
+            /** Runs */
+            runs: boolean;
+            /** Reason */
+            reason: string;
+            /** Because */
+            because: string;
+            /** After */
+            after: string[];
+            /** Gated */
+            gated: boolean;
+            /** Dimensions */
+            dimensions: {
+                [key: string]: string[];
+            };
+            /** Combinations */
+            combinations: number;
+            /** Cells */
+            cells: components["schemas"]["CellMeaning"][];
+            blind: components["schemas"]["BlindView"] | null;
+            /** Steps */
+            steps: string[];
         };
         /**
          * JobTold
@@ -834,6 +1205,21 @@ export interface components {
             limit: string | null;
             /** Against Baseline */
             against_baseline: boolean;
+        };
+        /** KeyTold */
+        KeyTold: {
+            /** Key */
+            key: string;
+            /** Takes */
+            takes: string;
+            /** Doc */
+            doc: string;
+            /** Example */
+            example: string;
+            /** Of */
+            of: string;
+            /** Needed */
+            needed: boolean;
         };
         /**
          * Lane
@@ -902,10 +1288,51 @@ export interface components {
             /** Token */
             token: string;
         };
+        /**
+         * Looked
+         * @description What a repository's address leads to.
+         */
+        Looked: {
+            /** Address */
+            address: string;
+            /** Name */
+            name: string;
+            /** Branches */
+            branches: number;
+            /** Main Branch */
+            main_branch: string;
+            /** Local */
+            local: boolean;
+            /** Hookable */
+            hookable: boolean;
+            /** Empty */
+            empty: boolean;
+            /** Said */
+            said: string;
+        };
         /** Lost */
         Lost: {
             /** Lost */
             lost: number[];
+        };
+        /**
+         * Meaning
+         * @description All that a text means: its problems, and, when it can be used, what runs.
+         */
+        Meaning: {
+            /** Problems */
+            problems: components["schemas"]["PlanProblem"][];
+            /** Usable */
+            usable: boolean;
+            rehearsal: components["schemas"]["Rehearsal"] | null;
+            /** Difference */
+            difference: string[];
+            /** Limit */
+            limit: number;
+            /** Schedules */
+            schedules: components["schemas"]["ScheduleMeaning"][];
+            /** Outline */
+            outline: string[];
         };
         /**
          * Moved
@@ -975,6 +1402,58 @@ export interface components {
             /** Edits */
             edits?: components["schemas"]["PlanEdit"][];
         };
+        /** PlanText */
+        PlanText: {
+            /** Text */
+            text: string;
+        };
+        /** PlanToLook */
+        PlanToLook: {
+            /** Text */
+            text: string;
+            event?: components["schemas"]["WantedEvent"] | null;
+        };
+        /** PlanToSave */
+        PlanToSave: {
+            /** Text */
+            text: string;
+            /** Branch */
+            branch: string;
+            /**
+             * Message
+             * @default
+             */
+            message: string;
+            /**
+             * Start
+             * @default true
+             */
+            start: boolean;
+            /** Expected */
+            expected?: string | null;
+        };
+        /**
+         * PlanWords
+         * @description The words of the plan format, for completion and hover help.
+         */
+        PlanWords: {
+            /** Tables */
+            tables: {
+                [key: string]: components["schemas"]["KeyTold"][];
+            };
+            /** Measures */
+            measures: {
+                [key: string]: string;
+            };
+            /** Events */
+            events: string[];
+            /** Event Keys */
+            event_keys: string[];
+            /** Zones */
+            zones: string[];
+            /** Offers */
+            offers: string[];
+        };
         /** ProjectLine */
         ProjectLine: {
             /** Name */
@@ -993,12 +1472,92 @@ export interface components {
             trouble: string | null;
             newest: components["schemas"]["RunLine"] | null;
         };
+        /**
+         * Proposal
+         * @description A plan that would fit; `guesses` are what a person should look at, each with the line where it stands.
+         */
+        Proposal: {
+            /** Family */
+            family: string;
+            /** Title */
+            title: string;
+            /** Text */
+            text: string;
+            /** Evidence */
+            evidence: components["schemas"]["Evidence"][];
+            /** Guesses */
+            guesses: string[];
+        };
+        /** Proposals */
+        Proposals: {
+            /** Detected */
+            detected: components["schemas"]["Evidence"][];
+            /** Proposals */
+            proposals: components["schemas"]["Proposal"][];
+            /** Files */
+            files: number;
+            /** Misplaced */
+            misplaced: string;
+        };
+        /** PullRequestTold */
+        PullRequestTold: {
+            /** Source */
+            source?: string | null;
+            /** Target */
+            target?: string | null;
+            /**
+             * Title
+             * @default
+             */
+            title: string;
+            /**
+             * Author
+             * @default
+             */
+            author: string;
+            /**
+             * State
+             * @default open
+             */
+            state: string;
+        };
+        /** PullRequestView */
+        PullRequestView: {
+            /** Number */
+            number: number;
+            /** Source */
+            source: string;
+            /** Target */
+            target: string;
+            /** Title */
+            title: string;
+            /** Author */
+            author: string;
+            /** State */
+            state: string;
+            /** Run */
+            run: number | null;
+        };
         /** Pulse */
         Pulse: {
             /** Running */
             running: number;
             /** Waiting */
             waiting: number;
+        };
+        /** Rehearsal */
+        Rehearsal: {
+            /** Event */
+            event: string;
+            /** Reason */
+            reason: string;
+            /** Sentence */
+            sentence: string;
+            /** Order */
+            order: string[][];
+            /** Jobs */
+            jobs: components["schemas"]["JobMeaning"][];
+            forecast: components["schemas"]["Forecast"];
         };
         /** ReportView */
         ReportView: {
@@ -1030,6 +1589,11 @@ export interface components {
             problems: {
                 [key: string]: unknown;
             }[];
+        };
+        /** Repository */
+        Repository: {
+            /** Address */
+            address: string;
         };
         /**
          * RunLine
@@ -1156,6 +1720,31 @@ export interface components {
             /** Said */
             said: string[];
         };
+        /** Saved */
+        Saved: {
+            /** Commit */
+            commit: string;
+            /** Branch */
+            branch: string;
+            /** Said */
+            said: string;
+            /** Runs */
+            runs: number[];
+        };
+        /** ScheduleMeaning */
+        ScheduleMeaning: {
+            /** Name */
+            name: string;
+            /** Words */
+            words: string;
+            /** Next */
+            next: string[];
+        };
+        /** Secret */
+        Secret: {
+            /** Secret */
+            secret: string;
+        };
         /** SettingsWish */
         SettingsWish: {
             /** File */
@@ -1193,6 +1782,32 @@ export interface components {
              * @default false
              */
             tags: boolean;
+        };
+        /**
+         * Standing
+         * @description The plan as it stands: where it comes from, and what it is compared with.
+         */
+        Standing: {
+            /** Text */
+            text: string;
+            /** Origin */
+            origin: string;
+            /** Branch */
+            branch: string;
+            /** Commit */
+            commit: string | null;
+            /** Branches */
+            branches: string[];
+            /** Misplaced */
+            misplaced: string;
+            /** Empty */
+            empty: boolean;
+            /** Hooked */
+            hooked: boolean;
+            /** Next Look */
+            next_look: string | null;
+            /** Main Branch */
+            main_branch: string;
         };
         /** StepTold */
         StepTold: {
@@ -1314,6 +1929,21 @@ export interface components {
             /** Reason */
             reason: string;
         };
+        /**
+         * Taken
+         * @description What came of an event.
+         */
+        Taken: {
+            /** Said */
+            said: string;
+            /** Runs */
+            runs: number[];
+            /**
+             * Repeated
+             * @default false
+             */
+            repeated: boolean;
+        };
         /** ValidationError */
         ValidationError: {
             /** Location */
@@ -1343,6 +1973,51 @@ export interface components {
             address: string;
             /** Final */
             final: boolean;
+        };
+        /**
+         * WantedEvent
+         * @description An event to rehearse.
+         */
+        WantedEvent: {
+            /**
+             * Kind
+             * @default push
+             */
+            kind: string;
+            /**
+             * Branch
+             * @default
+             */
+            branch: string;
+            /**
+             * Source
+             * @default
+             */
+            source: string;
+            /**
+             * Tag
+             * @default
+             */
+            tag: string;
+            /**
+             * Schedule
+             * @default
+             */
+            schedule: string;
+            /** Changed */
+            changed?: string[] | null;
+            /** Jobs */
+            jobs?: string[] | null;
+            /**
+             * Cells
+             * @default
+             */
+            cells: string;
+        };
+        /** Word */
+        Word: {
+            /** Given */
+            given: boolean;
         };
     };
     responses: never;
@@ -1840,6 +2515,39 @@ export interface operations {
             };
         };
     };
+    untested: {
+        parameters: {
+            query?: {
+                project?: string | null;
+            };
+            header?: never;
+            path: {
+                commit: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     live: {
         parameters: {
             query?: never;
@@ -1943,6 +2651,496 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Said"];
                 };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    words: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanWords"];
+                };
+            };
+        };
+    };
+    formatted: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanText"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanText"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    look_at_repository: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Repository"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Looked"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    standing: {
+        parameters: {
+            query?: {
+                branch?: string | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Standing"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    keep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanText"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    forget: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    meaning: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanToLook"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Meaning"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    save: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanToSave"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    proposals: {
+        parameters: {
+            query?: {
+                branch?: string | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposals"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    coming: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Coming"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    start: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ByHand"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Taken"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    approve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+                job: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Word"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    pull_request: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PullRequestTold"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Taken"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    event_secret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Secret"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    event: {
+        parameters: {
+            query: {
+                project: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Taken"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Validation Error */
             422: {

@@ -1,0 +1,481 @@
+"""Events beside pushes, and what a plan makes of them, with a real server, runner and git."""
+
+from __future__ import annotations
+
+import hashlib
+import hmac
+import json
+import re
+import time
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+import pytest
+from sqlalchemy import select
+
+from conftest import Repository, World, junit, writes
+from myriant.flow.timekeeping import keep_time
+from myriant.store.tables import Approval, Schedule
+
+GREEN = writes(junit(level="passed", gates="passed"))
+RED = writes(junit(level="passed", gates="expected 3, got 2"), status=1)
+HEAD = "version = 1\n"
+UNIT = """
+[jobs.unit]
+vary    = { lua = ["5.1", "5.4"] }
+runtime = ["lua"]
+
+[[jobs.unit.steps]]
+name    = "test"
+command = "sh test.sh"
+collect = { tests = ["out/unit.xml"] }
+"""
+
+
+def newest(repo: Repository, count: int = 1) -> list[dict[str, Any]]:
+    return [c["run"] for c in repo.world.get(f"/projects/{repo.name}/strip", limit=50)["columns"]][-count:]
+
+
+def decided(repo: Repository, number: int, within: float = 40) -> dict[str, Any]:
+    """A run once nothing more of it is coming."""
+    end = time.monotonic() + within
+    while time.monotonic() < end:
+        view: dict[str, Any] = repo.world.get(f"/projects/{repo.name}/runs/{number}")
+        if view["run"]["ended_at"]:
+            return view
+        time.sleep(0.05)
+    raise AssertionError(f"#{number} was not decided: {view['run']}")
+
+
+def until(claim: Any, within: float = 30) -> Any:
+    """What a claim gives once it gives something."""
+    end = time.monotonic() + within
+    while time.monotonic() < end:
+        if found := claim():
+            return found
+        time.sleep(0.05)
+    raise AssertionError("it did not come true in time")
+
+
+def cells(view: dict[str, Any]) -> dict[str, tuple[str, str]]:
+    return {f"{c['job']} {c['key']}".strip(): (c["state"], c["reason"]) for c in view["cells"]}
+
+
+def test_a_pull_request_is_tested_as_the_merge_and_judged_against_its_target(world: World) -> None:
+    repo = world.repository("pulls", HEAD + UNIT, test__sh=GREEN, **{"a__txt": "a\n"})
+    base = repo.commit({"other.sh": "echo main"}, "main moves on")
+    repo.push()
+    repo.git("checkout", "-q", "-b", "topic", "HEAD~1")
+    head = repo.commit({"b.txt": "b\n"}, "Add the upper gate")
+    repo.push("topic")
+    repo.run_of(base)
+    repo.run_of(head)
+    said = world.command(
+        "project", "pull-request", "pulls", "7", "--from", "topic", "--into", "main", "--title", "Upper gate"
+    )
+    assert said.returncode == 0, said.stderr
+    number = int(said.stdout.split("#")[1])
+    view = decided(repo, number)
+    assert (view["purpose"], view["run"]["branch"], view["source"], view["run"]["verdict"]) == (
+        "pull request 7",
+        "main",
+        "topic",
+        "clear",
+    )
+    assert view["baseline"]["commit"] == base
+    note = until(lambda: (n := repo.note(head)) and "merged:" in n and n)
+    assert f"merged: {head[:12]} into main at {base[:12]}" in note
+    # a push to the source branch tests the pull request again
+    second = repo.commit({"test.sh": RED}, "Lower it")
+    repo.push("topic")
+    run = until(
+        lambda: next(
+            (v for v in world.get(f"/verdicts/{second}", project="pulls") if v["purpose"] == "pull request 7"), None
+        )
+    )
+    assert decided(repo, run["run"])["run"]["verdict"] == "held"
+    # conflicts hold it and name the files
+    repo.git("checkout", "-q", "main")
+    repo.commit({"test.sh": writes(junit(level="passed", gates="expected 5, got 2"), status=1)}, "Another test")
+    repo.push()
+    repo.git("checkout", "-q", "topic")
+    third = repo.commit({"c.txt": "c"}, "More")
+    repo.push("topic")
+    run = until(
+        lambda: next(
+            (v for v in world.get(f"/verdicts/{third}", project="pulls") if v["purpose"] == "pull request 7"), None
+        )
+    )
+    assert "conflicts in test.sh" in decided(repo, run["run"])["run"]["sentence"]
+    # and no common ancestor is said
+    repo.git("checkout", "-q", "--orphan", "island")
+    repo.commit({"test.sh": GREEN, "myriant.toml": HEAD + UNIT}, "From nothing")
+    repo.push("island")
+    answer = world.http.put("/projects/pulls/pull-requests/8", json={"source": "island", "target": "main"}).json()
+    assert "no common ancestor" in decided(repo, answer["runs"][-1])["run"]["sentence"]
+    for wish, why in (
+        ({"source": "nowhere", "target": "main"}, "has no branch nowhere"),
+        ({"source": "main", "target": "main"}, "into itself"),
+        ({}, "names no source"),
+    ):
+        refused = world.http.put("/projects/pulls/pull-requests/9", json=wish)
+        assert refused.status_code == 422 and why in refused.json()["detail"] and refused.json()["mend"]
+
+
+def test_a_tag_runs_its_jobs_and_what_is_gated_waits_for_verdict_and_word(world: World) -> None:
+    plan = (
+        HEAD + '[events]\npush = {}\ntag = { names = ["v*"] }\n' + UNIT
+        + '[jobs.publish]\nafter = ["unit"]\nwhen = [{ tag = "v*" }]\ngated = true\napproval = { by = ["release"], within = "1 h" }\n'
+        + 'expect = { tag-equals = { file = "VERSION" }, mentioned-in = "CHANGES" }\n'
+        + '[[jobs.publish.steps]]\nname = "publish"\ncommand = "test $MYRIANT_TAG = v1.0"\n'
+    )  # fmt: skip
+    repo = world.repository("tags", plan, test__sh=GREEN, VERSION="1.0\n", CHANGES="1.0: first\n")
+    assert [c["job"] for c in decided(repo, 1)["cells"]] == ["unit", "unit"]
+    assert "does not hold for a push to main" in next(
+        j["reason"] for j in decided(repo, 1)["left_out"] if j["job"] == "publish"
+    )
+    repo.commit({"README": "two"}, "Two")
+    repo.git("tag", "-a", "v1.0", "-m", "one")
+    repo.git("push", "-q", "origin", "v1.0")
+    commit = repo.git("rev-parse", "HEAD").strip()
+    run = until(
+        lambda: next((v for v in world.get(f"/verdicts/{commit}", project="tags") if v["purpose"] == "tag v1.0"), None)
+    )
+    view = decided(repo, run["run"])
+    assert view["run"]["verdict"] == "clear" and view["tag"] == "v1.0"
+    waiting = until(lambda: (v := world.get(f"/projects/tags/runs/{run['run']}"))["approvals"] and v)
+    assert waiting["approvals"][0]["state"] == "waiting"
+    assert "Then publish waits for an approval by release" in waiting["run"]["sentence"]
+    assert (
+        world.http.post(f"/projects/tags/runs/{run['run']}/approvals/publish", json={"given": True}).status_code == 204
+    )
+    ended = until(
+        lambda: (v := world.get(f"/projects/tags/runs/{run['run']}")) and "publish passed" in v["run"]["sentence"] and v
+    )
+    assert ended["run"]["verdict"] == "clear"
+    assert (
+        world.http.post(f"/projects/tags/runs/{run['run']}/approvals/publish", json={"given": False}).status_code == 409
+    )
+    assert "behind the verdict: Then publish passed." in until(
+        lambda: (n := repo.note(commit)) and "publish passed" in n and n
+    )
+    # a tag that is not what the files say is not published; one that moved is a new run
+    repo.git("tag", "v2.0")
+    repo.git("push", "-q", "origin", "v2.0")
+    run2 = until(
+        lambda: next((v for v in world.get(f"/verdicts/{commit}", project="tags") if v["purpose"] == "tag v2.0"), None)
+    )
+    told = until(
+        lambda: (
+            (v := world.get(f"/projects/tags/runs/{run2['run']}")) and "publish is void" in v["run"]["sentence"] and v
+        )
+    )
+    assert "the tag v2.0 does not equal 1.0 in VERSION" in told["run"]["sentence"] and told["run"]["verdict"] == "clear"
+    assert "Same content as" in told["run"]["sentence"]
+    moved = repo.commit({"README": "three"}, "Three")
+    repo.git("tag", "-f", "v2.0")
+    repo.git("push", "-q", "-f", "origin", "v2.0")
+    run3 = until(
+        lambda: next((v for v in world.get(f"/verdicts/{moved}", project="tags") if v["purpose"] == "tag v2.0"), None)
+    )
+    assert run3["run"] > run2["run"]
+
+
+def test_an_approval_that_does_not_come_in_time_ends_the_job(world: World) -> None:
+    plan = (
+        HEAD
+        + UNIT
+        + '[jobs.ship]\ngated = true\napproval = { by = ["release"], within = "1 h" }\n[[jobs.ship.steps]]\ncommand = "true"\n'
+    )
+    world.repository("late", plan, test__sh=GREEN)
+    until(lambda: world.get("/projects/late/runs/1")["approvals"])
+    site = world.installation.site
+    assert site is not None
+    keep_time(site, datetime.now(UTC) + timedelta(hours=2))
+    view = until(lambda: (v := world.get("/projects/late/runs/1")) and "was skipped" in v["run"]["sentence"] and v)
+    assert "no approval by release came in time" in view["run"]["sentence"] and view["run"]["verdict"] == "clear"
+    with site.store.transaction() as session:
+        assert "late" in session.scalars(select(Approval.state)).all()
+
+
+def test_jobs_wait_for_each_other_and_say_why_they_do_not_run(world: World) -> None:
+    plan = HEAD + UNIT + "".join(
+        f'[jobs.{name}]\nafter = {after}\n[[jobs.{name}.steps]]\ncommand = "{command}"\n'
+        for name, after, command in (
+            ("pack", '["unit"]', "exit 4"), ("ship", '["pack"]', "true"), ("report", '[{ job = "pack", even-if = "failed" }]', "true"),
+        )
+    )  # fmt: skip
+    repo = world.repository("order", plan, test__sh=GREEN)
+    view = decided(repo, 1)
+    found = cells(view)
+    assert found["unit lua=5.1"][0] == "passed" and found["pack"][0] == "failed"
+    assert found["ship"] == ("skipped", "pack did not pass") and found["report"][0] == "passed"
+    assert view["run"]["verdict"] == "held" and "pack" in view["run"]["sentence"]
+    ended = {c["job"]: c["started_at"] for c in view["cells"]}
+    assert ended["pack"] > max(c["started_at"] for c in view["cells"] if c["job"] == "unit")
+
+
+def test_steps_follow_their_conditions_and_a_failure_is_honest(world: World) -> None:
+    steps = [
+        'name = "only new"\nwhen = [{ lua = ">= 5.4" }]\ncommand = "echo new > new.txt"',
+        'name = "forgiven"\nmay-fail = true\ncommand = "exit 3"',
+        'name = "where"\nfolder = "sub folder"\nenv = { GREETING = "hello" }\nshell = "bash"\ncommand = "test \\"$GREETING $(basename \\"$PWD\\")\\" = \\"hello sub folder\\" && [[ -f x ]]"',
+        'name = "test"\ncommand = "sh test.sh"\ncollect = [{ tests = ["out/unit.xml"] }, { kind = "again", tests = ["out/*.xml"] }]',
+        'name = "settings"\ncommand = "grep -q tide=high .env && test -z \\"$MYRIANT_NOTHING\\""',
+        'name = "breaks"\nwhen = [{ lua = "5.1" }]\ncommand = "exit 9"',
+        'name = "after it"\ncommand = "true"',
+        'name = "always"\nalways = true\ncommand = "true"',
+    ]  # fmt: skip
+    plan = (
+        HEAD + '[defaults]\nenv = { LEVEL = "low" }\n[jobs.unit]\nvary = { lua = ["5.1", "5.4"] }\nruntime = ["lua"]\n'
+        'settings = { example = "env.example", file = "env.ci", to = ".env" }\nsource = { history = "full", tags = true }\n'
+        + "".join(f"[[jobs.unit.steps]]\n{s}\n" for s in steps)
+    )  # fmt: skip
+    files: dict[str, str | None] = {
+        "test.sh": GREEN,
+        "sub folder/x": "",
+        "env.example": "tide=\n",
+        "env.ci": "tide=high\n",
+        "myriant.toml": plan,
+    }
+    repo = world.repository("steps", None)
+    view = repo.pushed(files, "first")
+    by_cell = {c["key"]: world.get(f"/attempts/{c['attempt_id']}") for c in view["cells"]}
+    old, new = by_cell["lua=5.1"]["steps"], by_cell["lua=5.4"]["steps"]
+    assert [(s["name"], s["state"]) for s in new] == [
+        ("only new", "passed"), ("forgiven", "failed"), ("where", "passed"), ("test", "passed"), ("settings", "passed"),
+        ("breaks", "skipped"), ("after it", "passed"), ("always", "passed"),
+    ]  # fmt: skip
+    assert [s["state"] for s in old] == [
+        "skipped",
+        "failed",
+        "passed",
+        "passed",
+        "passed",
+        "failed",
+        "skipped",
+        "passed",
+    ]
+    assert (
+        "its when (lua>=5.4) does not hold here" in old[0]["reason"]
+        and old[6]["reason"] == "step breaks did not end well"
+    )
+    assert cells(view)["unit lua=5.4"][0] == "passed" and cells(view)["unit lua=5.1"][0] == "failed"
+    assert "step breaks failed" in view["run"]["sentence"]
+    assert {r["kind"] for r in by_cell["lua=5.4"]["reports"]} == {"unit", "again"}
+    lacking = repo.pushed({"env.ci": "other=1\n"}, "no tide")
+    assert "env.ci gives no value for tide, which env.example names" in lacking["run"]["sentence"]
+
+
+def test_at_once_stop_early_and_supersede(world: World) -> None:
+    plan = (
+        HEAD + '[jobs.unit]\nvary = { n = ["1", "2", "3", "4"] }\nat-once = 2\n[[jobs.unit.steps]]\nname = "test"\n'
+        'command = "sleep 0.8; echo $MYRIANT_CELL_N; sh test.sh"\ncollect = { tests = ["out/unit.xml"] }\n'
+        '[jobs.early]\nvary = { n = ["1", "2", "3"] }\nat-once = 1\nstop-early = true\n[[jobs.early.steps]]\nname = "test"\n'
+        'command = "echo $MYRIANT_CELL_N; exit 1"\n'
+    )  # fmt: skip
+    repo = world.repository("bounds", None)
+    repo.commit({"myriant.toml": plan, "test.sh": GREEN}, "first")
+    repo.push()
+    most = 0
+    for _ in range(400):
+        found = world.http.get("/projects/bounds/runs/1")
+        if found.status_code == 200:
+            view = found.json()
+            most = max(most, sum(c["state"] == "running" for c in view["cells"] if c["job"] == "unit"))
+            if view["run"]["ended_at"]:
+                break
+        time.sleep(0.02)
+    assert most == 2
+    states = [c["state"] for c in view["cells"] if c["job"] == "early"]
+    assert sorted(states) == ["failed", "stopped", "stopped"]
+    assert any("stopped early" in c["reason"] for c in view["cells"])
+    repo.commit(
+        {
+            "test.sh": "sleep 3\n" + GREEN,
+            "myriant.toml": plan.replace("[jobs.early]", '[jobs.early]\nsupersede = "running"'),
+        },
+        "slow",
+    )
+    repo.push()
+    until(lambda: (r := newest(repo)[0])["number"] == 2 and r["state"] == "running")
+    repo.commit({"test.sh": GREEN}, "newer")
+    repo.push()
+    assert decided(repo, 3)["run"]["verdict"] == "held"
+    older = decided(repo, 2)
+    kept = [c for c in older["cells"] if c["job"] == "unit" and c["state"] == "passed"]
+    assert len(kept) == 4 or "superseded by #3" in older["run"]["sentence"]
+    assert world.command(
+        "verdict", older["run"]["commit"], "--wait", "--within", "5", "--project", "bounds"
+    ).returncode in (1, 3)
+
+
+def test_a_sample_runs_a_part_states_its_blind_spots_and_stays_when_a_value_is_added(world: World) -> None:
+    plan = (
+        HEAD + '[jobs.unit]\nvary = { a = ["1", "2", "3"], b = ["1", "2", "3"], c = ["1", "2", "3"] }\nsample = { strength = 2, events = ["push"] }\n'
+        'advisory = [{ a = "3", b = "3" }]\n[[jobs.unit.steps]]\nname = "test"\ncommand = "echo $MYRIANT_CELL_A $MYRIANT_CELL_B $MYRIANT_CELL_C; sh test.sh"\n'
+        'collect = { tests = ["out/unit.xml"] }\n'
+    )  # fmt: skip
+    repo = world.repository("sampled", plan, test__sh=GREEN)
+    first = decided(repo, 1)
+    chosen = {c["key"] for c in first["cells"] if c["selected"]}
+    assert first["run"]["verdict"] == "clear" and 9 <= len(chosen) < 27 and len(first["cells"]) == 27
+    assert {c["state"] for c in first["cells"] if not c["selected"]} == {"skipped"}
+    assert f"{len(chosen)} of {len(chosen)} cells" in first["run"]["sentence"]
+    blind = first["left_out"][0]["blind"]
+    assert blind["size"] == 3 and 0 < blind["missed"] < blind["possible"] and len(blind["examples"][0]) == 3
+    second = repo.pushed(
+        {"myriant.toml": plan.replace('c = ["1", "2", "3"]', 'c = ["1", "2", "3", "4"]')}, "one more value"
+    )
+    again = {c["key"] for c in second["cells"] if c["selected"]}
+    assert len(again & chosen) >= 0.9 * len(chosen)
+    answer = world.http.post("/projects/sampled/runs", json={"cells": "a=1,b=1"}).json()
+    by_hand = decided(repo, answer["runs"][0])
+    assert {c["values"]["c"] for c in by_hand["cells"]} == {"1", "2", "3", "4"} and by_hand["purpose"] == "manual"
+
+
+def test_the_same_content_gets_the_same_answer_without_running_again(world: World) -> None:
+    repo = world.repository("same", HEAD + UNIT, test__sh=GREEN)
+    first = decided(repo, 1)
+    commit = repo.commit({}, "An empty commit")
+    repo.push()
+    view = repo.run_of(commit)
+    assert {c["reused"] for c in view["cells"]} == {1} and "Same content as #1." in view["run"]["sentence"]
+    assert [c["attempt_id"] for c in view["cells"]] == [c["attempt_id"] for c in first["cells"]]
+    assert view["run"]["verdict"] == "clear" and view["tests"] == 2
+    # a schedule and a run by hand never reuse
+    by_hand = decided(
+        repo, world.http.post("/projects/same/runs", json={"ref": "main", "jobs": ["unit"]}).json()["runs"][0]
+    )
+    assert {c["reused"] for c in by_hand["cells"]} == {None}
+    for wish, why in (
+        ({"ref": "nowhere"}, "no branch, tag or commit nowhere"),
+        ({"cells": "??"}, "is no condition"),
+        ({"ref": "-x"}, "no branch"),
+    ):
+        refused = world.http.post("/projects/same/runs", json=wish)
+        assert refused.status_code == 422 and why in refused.json()["detail"]
+
+
+def test_exempt_and_untested_commits_are_recorded_with_their_reason(world: World) -> None:
+    plan = (
+        HEAD
+        + '[events]\npush = { branches = ["main"], unless-only = ["docs/**"] }\n'
+        + UNIT
+        + '[jobs.slow]\ntouching = ["slow/**"]\n[[jobs.slow.steps]]\ncommand = "true"\n'
+    )
+    repo = world.repository("exempt", plan, test__sh=GREEN)
+    between = repo.commit({"a.txt": "a"}, "Between")
+    head = repo.commit({"slow/b.txt": "b"}, "On top")
+    repo.push()
+    assert [c["job"] for c in repo.run_of(head)["cells"]] == ["unit", "unit", "slow"]
+    assert world.get(f"/untested/{between}") == [f"exempt: it was pushed together with {head[:7]}, which run #2 tested"]
+    said = world.command("verdict", between)
+    assert said.returncode == 4 and "pushed together" in said.stderr + said.stdout
+    docs = repo.pushed({"docs/a.md": "a"}, "Only words")
+    assert docs["run"]["verdict"] == "exempt" and docs["run"]["sentence"] == "Exempt: only files of docs/** changed."
+    quick = repo.pushed({"a.txt": "c"}, "Quick")
+    assert [c["job"] for c in quick["cells"]] == ["unit", "unit"]
+    assert [j["reason"] for j in quick["left_out"]] == ["no changed file is one of slow/**"]
+    # a rewritten history and a branch that is deleted do no harm
+    repo.git("reset", "-q", "--hard", "HEAD~2")
+    rewritten = repo.commit({"a.txt": "rewritten"}, "Rewritten")
+    repo.push("main", "--force")
+    assert repo.run_of(rewritten)["run"]["verdict"] == "clear"
+    repo.push("side")
+    repo.git("push", "-q", "origin", ":refs/heads/side")
+    assert newest(repo)[0]["branch"] == "main"
+
+
+def test_a_schedule_comes_from_the_main_branch_runs_once_when_missed_and_says_so(world: World) -> None:
+    plan = (
+        HEAD
+        + '[events]\npush = {}\n[[events.schedule]]\nname = "nightly"\nevery = "day"\nat = "02:20"\nzone = "Europe/Oslo"\n'
+        + UNIT
+    )
+    repo = world.repository("nightly", plan, test__sh=GREEN)
+    coming = world.get("/projects/nightly/coming")
+    [schedule] = coming["schedules"]
+    assert schedule["words"] == "every day at 02:20, Europe/Oslo" and coming["hooked"] and coming["next_look"] is None
+    assert coming["next_push"].startswith("A push to main runs 2 cells of 1 job")
+    site = world.installation.site
+    assert site is not None
+    with site.store.transaction() as session:
+        row = session.scalars(select(Schedule).where(Schedule.name == "nightly")).one()
+        row.next_at = datetime.now(UTC) - timedelta(days=3, hours=1)
+    view = until(lambda: (n := newest(repo)[0]) and n["event"] == "schedule" and decided(repo, n["number"]))
+    assert view["purpose"] == "schedule nightly" and {c["reused"] for c in view["cells"]} == {None}
+    assert [r["event"] for r in newest(repo, 5)].count("schedule") == 1
+    with site.store.transaction() as session:
+        assert session.scalars(select(Schedule.next_at).where(Schedule.name == "nightly")).one() > datetime.now(UTC)
+    assert re.search(r"late, due \d{4}-\d\d-\d\d \d\d:\d\d UTC\.$", view["run"]["sentence"])
+
+
+def test_an_event_over_http_is_signed_recognised_when_repeated_and_refused_when_forged(world: World) -> None:
+    repo = world.repository("told", HEAD + UNIT, test__sh=GREEN)
+    repo.git("checkout", "-q", "-b", "topic")
+    repo.commit({"a.txt": "a"}, "A change")
+    repo.push("topic")
+    secret = world.command("project", "event-secret", "told").stdout.strip()
+
+    def send(event: Any, key: str = secret, **more: Any) -> Any:
+        body = event if isinstance(event, bytes) else json.dumps(event).encode()
+        signature = "sha256=" + hmac.new(key.encode(), body, hashlib.sha256).hexdigest()
+        return world.http.post(
+            "/events", params={"project": "told"}, content=body, headers={"X-Myriant-Signature": signature, **more}
+        )
+
+    event = {
+        "specversion": "1.0", "id": "e-1", "source": "https://boats.fenmark.example", "type": "dev.cdevents.change.created.0.4.0",
+        "data": {"subject": {"id": "changes/12", "content": {"source": "topic", "target": "main", "title": "A change", "author": "Ada Fen"}}},
+    }  # fmt: skip
+    answer = send(event).json()
+    assert answer["repeated"] is False and "started #" in answer["said"]
+    view = decided(repo, answer["runs"][-1])
+    assert (view["purpose"], view["run"]["verdict"]) == ("pull request 12", "clear")
+    assert send(event).json() == {"said": answer["said"], "runs": [], "repeated": True}
+    assert send({**event, "id": "e-2"}, key="forged").status_code == 401
+    assert world.http.post("/events", params={"project": "told"}, json=event).status_code == 401
+    for wrong, status, why in (
+        (b"no json", 400, "not JSON"), (b"[]", 400, "not a JSON object"), ({**event, "id": ""}, 422, "no id"),
+        ({**event, "id": "x", "specversion": "0.3"}, 422, "specversion"), ({**event, "id": "x", "type": "org.example.rain"}, 422, "starts nothing"),
+        ({**event, "id": "x", "data": {"subject": {"id": "none"}}}, 422, "no number"), ({**event, "id": "x", "data": 7}, 422, "no number"),
+    ):  # fmt: skip
+        refused = send(wrong)
+        assert refused.status_code == status and why in refused.json()["detail"], refused.text
+    merged = send({**event, "id": "e-3", "type": "dev.cdevents.change.merged.0.2.0"}).json()
+    assert merged["said"] == "pull request 12 is merged"
+    looked = send({**event, "id": "e-4", "type": "dev.cdevents.branch.created.0.2.0"}).json()
+    assert looked["said"] == "nothing new in the repository"
+    assert world.get("/projects/told/coming")["pull_requests"][0]["state"] == "merged"
+
+
+@pytest.mark.parametrize(
+    ("where", "said"),
+    [("ci/myriant.toml", "but ci/myriant.toml: move it"), (".myriant.toml", "but .myriant.toml: move it")],
+)
+def test_a_misplaced_plan_is_found_and_a_plan_on_the_server_serves_until_there_is_one(
+    world: World, where: str, said: str
+) -> None:
+    name = f"lost{len(where)}"
+    repo = world.repository(name, None)
+    view = repo.pushed({where: HEAD + UNIT, "test.sh": GREEN}, "Plan at the wrong place")
+    assert view["run"]["verdict"] == "held" and said in view["run"]["sentence"]
+    assert said in world.get(f"/projects/{name}/plan")["misplaced"]
+    bad = world.http.put(f"/projects/{name}/plan", json={"text": "version = 2"})
+    assert bad.status_code == 422 and "the plan has problems" in bad.json()["detail"]
+    assert world.http.put(f"/projects/{name}/plan", json={"text": HEAD + UNIT}).status_code == 204
+    assert world.get(f"/projects/{name}/plan")["origin"] == "server"
+    assert repo.pushed({"a.txt": "a"}, "Served")["run"]["verdict"] == "clear"
+    assert world.http.delete(f"/projects/{name}/plan").status_code == 204
+
+
+def test_a_commit_that_does_not_exist_holds_and_says_so(world: World) -> None:
+    repo = world.repository("absent", HEAD + UNIT, test__sh=GREEN)
+    token = (repo.origin / "hooks/post-receive").read_text().split('myriant-ring.py" ')[1].split()[3].strip("'")
+    head = repo.git("rev-parse", "HEAD").strip()
+    moved = {"moved": [{"ref": "refs/heads/main", "before": head, "after": "1234567890" * 4}]}
+    answer = world.http.post("/projects/absent/bell", json=moved, headers={"Authorization": f"Bearer {token}"})
+    assert answer.status_code == 200, answer.text
+    view = until(lambda: (r := newest(repo)[0]) and r["commit"].startswith("12345") and r["verdict"] == "held" and r)
+    assert "cannot be read" in view["sentence"]
