@@ -10,6 +10,7 @@ from pydantic import BaseModel, Field
 from starlette.concurrency import run_in_threadpool
 
 from myriant.api.access import ThePerson, TheSite, person
+from myriant.core.plan.change import PIECES, insert_piece, set_value
 from myriant.core.plan.format import format_plan
 from myriant.core.plan.keys import EVENT_KEYS, EVENTS, MEASURES, TABLES
 from myriant.core.plan.reference import takes
@@ -35,6 +36,26 @@ class PlanToSave(PlanText):
     message: str = Field("", max_length=10_000)
     start: bool = True
     expected: str | None = Field(None, max_length=64)
+
+
+class PlanToChange(PlanText):
+    path: list[str | int] = Field(min_length=1, max_length=12)
+    value: Any = None
+
+
+class PlanToExtend(PlanText):
+    piece: str = Field(max_length=60)
+    line: int = Field(ge=1)
+
+
+class Extended(PlanText):
+    line: int
+
+
+class PieceTold(BaseModel):
+    name: str
+    says: str
+    where: str
 
 
 class Repository(BaseModel):
@@ -77,6 +98,7 @@ class PlanWords(BaseModel):
     event_keys: list[str]
     zones: list[str]
     offers: list[str]
+    pieces: list[PieceTold]
 
 
 class Secret(BaseModel):
@@ -103,6 +125,7 @@ def words(site: TheSite) -> PlanWords:
         event_keys=list(EVENT_KEYS),
         zones=list(zone_names()),
         offers=workbench.offers_now(site),
+        pieces=[PieceTold(name=p.name, says=p.says, where=p.where) for p in PIECES],
     )
 
 
@@ -110,6 +133,22 @@ def words(site: TheSite) -> PlanWords:
 def formatted(plan: PlanText) -> PlanText:
     """The same plan, evenly written."""
     return PlanText(text=format_plan(plan.text))
+
+
+@router.post("/plan/change")
+def changed(plan: PlanToChange) -> PlanText:
+    """The text with a value set at a path, or taken out (null)."""
+    try:
+        return PlanText(text=set_value(plan.text, tuple(plan.path), plan.value))
+    except ValueError as error:
+        raise HTTPException(422, str(error)) from error
+
+
+@router.post("/plan/insert")
+def extended(plan: PlanToExtend) -> Extended:
+    """The text with a piece put where it belongs, and the line where it stands."""
+    text, line = insert_piece(plan.text, plan.piece, plan.line)
+    return Extended(text=text, line=line)
 
 
 @router.post("/repositories/look")

@@ -232,7 +232,7 @@ def _cell(run: Run, event: Event, found: JobIntent, cell: PlannedCell, position:
         reason=reason,
     )
     if not cell.selected:
-        made.state, made.mark, made.reason = "skipped", "unselected", "not selected by the sample"
+        made.state, made.mark, made.reason = "skipped", "not-selected", "not selected by the sample"
     return made
 
 

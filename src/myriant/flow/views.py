@@ -40,7 +40,7 @@ IN_TOUCH = timedelta(seconds=30)
 MOST_FINDINGS = 2000
 _LETTERS = {
     "passed": "p", "new": "n", "failed": "n", "known": "k", "fixed": "x", "first": "f", "void": "v", "quarantined": "q",
-    "skipped": "s", "unselected": "u", "running": "r", "waiting": "w", "stopped": "o", "flaky": "y",
+    "skipped": "s", "not-selected": "-", "running": "r", "waiting": "w", "stopped": "o", "flaky": "y",
 }  # fmt: skip
 
 

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import difflib
+import json
 import statistics
+import tomllib
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from datetime import UTC, datetime, timedelta
 from itertools import islice
+from typing import Any
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
@@ -120,6 +123,7 @@ class Meaning:
     limit: int
     schedules: list[ScheduleMeaning]
     outline: list[str]  # what the plan says, line by line
+    document: dict[str, Any]  # the values of the text, as the forms show them; empty when it is not valid TOML
 
 
 @dataclass(frozen=True, slots=True)
@@ -210,7 +214,16 @@ def meaning(site: Site, project_name: str, text: str, event: WantedEvent | None 
         limit=MOST_CELLS,
         schedules=[ScheduleMeaning(s.name, s.times.words, list(islice(s.times.after(now), 3))) for s in schedules],
         outline=_outline(reading.plan) if reading.plan is not None else [],
+        document=_document(text),
     )
+
+
+def _document(text: str) -> dict[str, Any]:
+    try:
+        found: dict[str, Any] = json.loads(json.dumps(tomllib.loads(text), default=str))
+    except (tomllib.TOMLDecodeError, RecursionError, ValueError):
+        return {}
+    return found
 
 
 def _outline(plan: Plan) -> list[str]:

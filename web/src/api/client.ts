@@ -19,6 +19,16 @@ export type DeskProject = Schemas["DeskProject"];
 export type DeskRun = Schemas["DeskRun"];
 export type StuckCell = Schemas["StuckCell"];
 export type Pulse = Schemas["Pulse"];
+export type PlanProblem = Schemas["PlanProblem"];
+export type Meaning = Schemas["Meaning"];
+export type Rehearsal = Schemas["Rehearsal"];
+export type JobMeaning = Schemas["JobMeaning"];
+export type CellMeaning = Schemas["CellMeaning"];
+export type Standing = Schemas["Standing"];
+export type Proposal = Schemas["Proposal"];
+export type WantedEvent = Schemas["WantedEvent"];
+export type Looked = Schemas["Looked"];
+export type Coming = Schemas["Coming"];
 
 export const api = createClient<paths>({ baseUrl: "" });
 

@@ -348,6 +348,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plan/change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The text with a value set at a path, or taken out (null). */
+        post: operations["changed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plan/insert": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The text with a piece put where it belongs, and the line where it stands. */
+        post: operations["extended"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/repositories/look": {
         parameters: {
             query?: never;
@@ -1023,6 +1057,13 @@ export interface components {
             /** Says */
             says: string;
         };
+        /** Extended */
+        Extended: {
+            /** Text */
+            text: string;
+            /** Line */
+            line: number;
+        };
         /**
          * Finding
          * @description One test that did not pass, with every cell in which it did not.
@@ -1333,6 +1374,10 @@ export interface components {
             schedules: components["schemas"]["ScheduleMeaning"][];
             /** Outline */
             outline: string[];
+            /** Document */
+            document: {
+                [key: string]: unknown;
+            };
         };
         /**
          * Moved
@@ -1366,6 +1411,15 @@ export interface components {
             name: string;
             /** Role */
             role: string;
+        };
+        /** PieceTold */
+        PieceTold: {
+            /** Name */
+            name: string;
+            /** Says */
+            says: string;
+            /** Where */
+            where: string;
         };
         /**
          * PlanEdit
@@ -1406,6 +1460,24 @@ export interface components {
         PlanText: {
             /** Text */
             text: string;
+        };
+        /** PlanToChange */
+        PlanToChange: {
+            /** Text */
+            text: string;
+            /** Path */
+            path: (string | number)[];
+            /** Value */
+            value?: unknown;
+        };
+        /** PlanToExtend */
+        PlanToExtend: {
+            /** Text */
+            text: string;
+            /** Piece */
+            piece: string;
+            /** Line */
+            line: number;
         };
         /** PlanToLook */
         PlanToLook: {
@@ -1453,6 +1525,8 @@ export interface components {
             zones: string[];
             /** Offers */
             offers: string[];
+            /** Pieces */
+            pieces: components["schemas"]["PieceTold"][];
         };
         /** ProjectLine */
         ProjectLine: {
@@ -2703,6 +2777,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlanText"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    changed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanToChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanText"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    extended: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanToExtend"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Extended"];
                 };
             };
             /** @description Validation Error */

@@ -1,14 +1,17 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect } from "react";
+import { lazy, Suspense, useEffect } from "react";
 import { Route, Routes } from "react-router";
 import { CallError } from "../api/client";
 import { Desk } from "../desk/Desk";
+import { FirstVisit } from "../plan/FirstVisit";
 import { ProjectPage } from "../run/ProjectPage";
 import { Frame } from "./Frame";
 import { listen } from "./live";
 import { Notice } from "./Notice";
 import { meQuery } from "./queries";
 import { SignIn } from "./SignIn";
+
+const Workbench = lazy(() => import("../plan/Workbench").then((m) => ({ default: m.Workbench })));
 
 export function App() {
   return (
@@ -48,12 +51,16 @@ function Inside() {
   }, [client]);
   return (
     <Frame>
+      <Suspense fallback={null}>
       <Routes>
         <Route path="/" element={<Desk />} />
+        <Route path="/add" element={<FirstVisit empty={false} />} />
+        <Route path="/p/:project/plan" element={<Workbench />} />
         <Route path="/p/:project" element={<ProjectPage />} />
         <Route path="/p/:project/runs/:run" element={<ProjectPage />} />
         <Route path="*" element={<Notice title="There is nothing at this address">The list of projects is at the desk.</Notice>} />
       </Routes>
+      </Suspense>
     </Frame>
   );
 }

@@ -2,7 +2,7 @@ import { ActionIcon, Menu, TextInput, useComputedColorScheme, useMantineColorSch
 import { useHotkeys } from "@mantine/hooks";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState, useSyncExternalStore, type ReactNode } from "react";
-import { Link, useMatch, useNavigate, useSearchParams } from "react-router";
+import { Link, NavLink, useMatch, useNavigate, useSearchParams } from "react-router";
 import { GoTo } from "./GoTo";
 import classes from "./frame.module.css";
 import { isConnected, onConnection } from "./live";
@@ -21,6 +21,11 @@ export function Frame({ children }: { children: ReactNode }) {
         </Link>
         {project && <ProjectSwitch project={project} />}
         {project && <BranchSwitch project={project} />}
+        {project && (
+          <NavLink to={`/p/${project}/plan`} className={classes.link}>
+            Plan
+          </NavLink>
+        )}
         <span className={classes.space} />
         <button type="button" className={classes.goto} onClick={() => setSearching(true)}>
           <span>Go to…</span>
@@ -50,6 +55,7 @@ function BranchSwitch({ project }: { project: string }) {
   const [query] = useSearchParams();
   const navigate = useNavigate();
   const branch = query.get("branch") ?? undefined;
+  const inPlan = useMatch("/p/:project/plan") !== null;
   const strip = useQuery(stripQuery(project, branch)).data;
   if (!strip) return null;
   return (
@@ -57,7 +63,7 @@ function BranchSwitch({ project }: { project: string }) {
       label="Branch"
       value={strip.branch}
       options={strip.branches}
-      onChoose={(name) => void navigate(`/p/${project}?branch=${encodeURIComponent(name)}`)}
+      onChoose={(name) => void navigate(`/p/${project}${inPlan ? "/plan" : ""}?branch=${encodeURIComponent(name)}`)}
     />
   );
 }

@@ -1,6 +1,6 @@
 /** The questions that screens ask the server. */
 import { keepPreviousData, queryOptions } from "@tanstack/react-query";
-import { api, taken } from "../api/client";
+import { api, taken, type WantedEvent } from "../api/client";
 
 export const meQuery = queryOptions({
   queryKey: ["me"],
@@ -51,4 +51,35 @@ export const attemptQuery = (attempt: number) =>
     queryKey: ["attempt", attempt],
     queryFn: () => taken(api.GET("/api/v1/attempts/{attempt}", { params: { path: { attempt } } })),
     placeholderData: keepPreviousData,
+  });
+
+export const wordsQuery = queryOptions({ queryKey: ["words"], queryFn: () => taken(api.GET("/api/v1/plan/words")), staleTime: 60_000 });
+
+export const standingQuery = (project: string, branch: string | undefined) =>
+  queryOptions({
+    queryKey: ["standing", project, branch ?? ""],
+    queryFn: () => taken(api.GET("/api/v1/projects/{project}/plan", { params: { path: { project }, query: { branch } } })),
+    refetchOnWindowFocus: false,
+  });
+
+export const meaningQuery = (project: string, text: string, event: WantedEvent | undefined) =>
+  queryOptions({
+    queryKey: ["meaning", project, text, event],
+    queryFn: () => taken(api.POST("/api/v1/projects/{project}/plan/meaning", { params: { path: { project } }, body: { text, event } })),
+    placeholderData: keepPreviousData,
+    staleTime: 10_000,
+    gcTime: 10_000,
+  });
+
+export const proposalsQuery = (project: string, branch: string | undefined) =>
+  queryOptions({
+    queryKey: ["proposals", project, branch ?? ""],
+    queryFn: () => taken(api.GET("/api/v1/projects/{project}/proposals", { params: { path: { project }, query: { branch } } })),
+    refetchOnWindowFocus: false,
+  });
+
+export const comingQuery = (project: string) =>
+  queryOptions({
+    queryKey: ["coming", project],
+    queryFn: () => taken(api.GET("/api/v1/projects/{project}/coming", { params: { path: { project } } })),
   });

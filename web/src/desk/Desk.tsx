@@ -1,10 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { Notice } from "../app/Notice";
 import { deskQuery } from "../app/queries";
 import { useNow } from "../app/useNow";
 import { ago, counted, duration, exact } from "../app/words";
 import type { DeskProject, StuckCell } from "../api/client";
+import { FirstVisit } from "../plan/FirstVisit";
 import { StatusMark, VerdictMark } from "../marks/StatusMark";
 import { MiniStrip, Spark } from "./MiniStrip";
 import classes from "./desk.module.css";
@@ -14,12 +14,7 @@ export function Desk() {
   const desk = useQuery(deskQuery).data;
   const now = useNow();
   if (!desk) return null;
-  if (desk.projects.length === 0)
-    return (
-      <Notice title="No repository is watched yet">
-        Watch one with <code>myriant project add PATH</code>; the next push to it starts a run.
-      </Notice>
-    );
+  if (desk.projects.length === 0) return <FirstVisit empty />;
   const held = desk.projects.filter((p) => p.held_since && p.project.newest?.verdict !== "clear");
   const unread = desk.projects.filter((p) => p.project.trouble);
   const needs = held.length + desk.stuck.length + unread.length;
@@ -82,6 +77,9 @@ export function Desk() {
           ))}
         </tbody>
       </table>
+      <p>
+        <Link to="/add">Watch another repository</Link>
+      </p>
     </div>
   );
 }

@@ -1,9 +1,13 @@
 import { useHotkeys, useLocalStorage, useMediaQuery } from "@mantine/hooks";
-import { useQuery } from "@tanstack/react-query";
+import { Button } from "@mantine/core";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "react-router";
 import { useAddress } from "../app/address";
 import { Notice } from "../app/Notice";
 import { useNow } from "../app/useNow";
-import { projectsQuery, runQuery } from "../app/queries";
+import { comingQuery, projectsQuery, runQuery } from "../app/queries";
+import { api, taken } from "../api/client";
+import { NextLook } from "../plan/NextLook";
 import { nextChange } from "../strip/layout";
 import { StripBand } from "../strip/StripBand";
 import { StripList } from "../strip/StripList";
@@ -23,11 +27,31 @@ export function ProjectPage() {
 
 function EmptyProject({ project, branch }: { project: string; branch: string }) {
   const found = useQuery(projectsQuery).data?.find((p) => p.name === project);
+  const coming = useQuery(comingQuery(project)).data;
+  const client = useQueryClient();
+  const start = useMutation({
+    mutationFn: () => taken(api.POST("/api/v1/projects/{project}/runs", { params: { path: { project } }, body: { ref: branch, jobs: [], cells: "" } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["strip", project] }),
+  });
   return (
     <Notice title={`Nothing has run on ${branch} yet`}>
-      The next push to {branch} of <code>{found?.address ?? project}</code> starts the first run:{" "}
-      {found?.hooked ? "its hook tells at once." : "the repository is looked at every 30 s."} The plan is the file <code>myriant.toml</code> at the root of the
-      repository.
+      {coming?.next_push ? `${coming.next_push} ` : `${found?.address ?? project} has no test plan that can be used yet. `}
+      {coming && (
+        <>
+          Of pushes: <NextLook at={coming.next_look ?? null} />.
+        </>
+      )}
+      <br />
+      <br />
+      <Button component={Link} to={`/p/${project}/plan?first=1`} size="compact-sm" variant={coming?.next_push ? "default" : "filled"}>
+        {coming?.next_push ? "Look at its test plan" : "Write its test plan"}
+      </Button>{" "}
+      {coming?.next_push && (
+        <Button size="compact-sm" loading={start.isPending} onClick={() => start.mutate()}>
+          Test {branch} now
+        </Button>
+      )}
+      {start.error && <> {start.error.message}</>}
     </Notice>
   );
 }

@@ -1,0 +1,84 @@
+import { Autocomplete, Button, Modal, Textarea } from "@mantine/core";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { api, taken, type Meaning, type Standing } from "../api/client";
+import { usePlanAddress } from "./address";
+import { NextLook } from "./NextLook";
+import classes from "./plan.module.css";
+
+interface Props {
+  opened: boolean;
+  onClose: () => void;
+  standing: Standing;
+  text: string;
+  expected: string | null;
+  meaning: Meaning | undefined;
+  onSaved: () => void;
+}
+
+/** Save as a commit on a chosen or new branch, with or without starting; or keep it on the server. */
+export function SavePlan({ opened, onClose, standing, text, expected, meaning, onSaved }: Props) {
+  const [address] = usePlanAddress();
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const [branch, setBranch] = useState(standing.branch);
+  const [message, setMessage] = useState(standing.origin === "repository" ? "Change the test plan" : "Add the test plan");
+  const done = async () => {
+    onSaved();
+    await Promise.all(["standing", "proposals", "coming", "projects"].map((k) => client.invalidateQueries({ queryKey: [k] })));
+    onClose();
+  };
+  const save = useMutation({
+    mutationFn: (start: boolean) =>
+      taken(
+        api.POST("/api/v1/projects/{project}/plan/commits", {
+          params: { path: { project: address.project } },
+          body: { text, branch, message, start, expected: branch === standing.branch ? expected : null },
+        }),
+      ),
+    onSuccess: async (saved, start) => {
+      await done();
+      if (start) await navigate(`/p/${address.project}${branch === standing.main_branch ? "" : `?branch=${encodeURIComponent(saved.branch)}`}`);
+    },
+  });
+  const keep = useMutation({
+    mutationFn: async () => {
+      const answer = await api.PUT("/api/v1/projects/{project}/plan", { params: { path: { project: address.project } }, body: { text } });
+      if (!answer.response.ok) await taken(Promise.resolve({ ...answer, data: undefined }));
+    },
+    onSuccess: done,
+  });
+  const fresh = !standing.branches.includes(branch);
+  const error = save.error ?? keep.error;
+  return (
+    <Modal opened={opened} onClose={onClose} title="Save the test plan" size={560} yOffset="10vh" shadow="none">
+      <div className={classes.save}>
+        <Autocomplete label="On the branch" data={standing.branches} value={branch} onChange={setBranch} description={fresh ? (standing.empty ? "a first commit" : `a new branch, from ${standing.main_branch}`) : "an existing branch"} />
+        <Textarea label="With the message" autosize minRows={1} value={message} onChange={(e) => setMessage(e.currentTarget.value)} />
+        <p>{meaning?.usable === false ? "This plan has errors: it can be saved without starting, and every push would be held." : (meaning?.rehearsal?.sentence ?? "")}</p>
+        {error && (
+          <p className={classes.stuck} role="alert">
+            {error.message}
+          </p>
+        )}
+        <div className={classes.buttons}>
+          <Button loading={save.isPending} disabled={meaning?.usable === false} onClick={() => save.mutate(true)}>
+            Save and start
+          </Button>
+          <Button variant="default" loading={save.isPending} onClick={() => save.mutate(false)}>
+            Save without starting
+          </Button>
+          {standing.origin !== "repository" && (
+            <Button variant="subtle" loading={keep.isPending} disabled={meaning?.usable === false} title="It serves until the repository has a plan of its own" onClick={() => keep.mutate()}>
+              Keep on the server only
+            </Button>
+          )}
+        </div>
+        <p className="soft">
+          Of later pushes: <NextLook at={standing.next_look ?? null} />.
+        </p>
+      </div>
+    </Modal>
+  );
+}
