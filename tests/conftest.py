@@ -9,6 +9,7 @@ import tempfile
 import threading
 import time
 from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -169,14 +170,13 @@ def _tend(installation: Installation, stopping: threading.Event) -> None:
         installation.tend()
 
 
-@pytest.fixture(scope="session")
-def world() -> Iterator[World]:
-    folder = Path(tempfile.mkdtemp(prefix="myriant-tests-"))
+@contextmanager
+def one_installation(prefix: str) -> Iterator[World]:
+    """A real installation with its runner, gone afterwards."""
+    folder = Path(tempfile.mkdtemp(prefix=prefix))
     folder.chmod(0o755)
     said: list[str] = []
     stopping = threading.Event()
-    os.environ["MYRIANT_POLL_SECONDS"] = "3"
-    os.environ["MYRIANT_MOST_LOG_BYTES"] = str(2_000_000)
     installation = Installation(Place(folder / "data"), free_port(), 4, [WHEELS], tell=said.append)
     try:
         installation.begin()
@@ -193,3 +193,11 @@ def world() -> Iterator[World]:
         stopping.set()
         installation.stop()
         shutil.rmtree(folder, ignore_errors=True)
+
+
+@pytest.fixture(scope="session")
+def world() -> Iterator[World]:
+    os.environ["MYRIANT_POLL_SECONDS"] = "3"
+    os.environ["MYRIANT_MOST_LOG_BYTES"] = str(2_000_000)
+    with one_installation("myriant-tests-") as world:
+        yield world

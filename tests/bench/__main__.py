@@ -5,7 +5,7 @@ from __future__ import annotations
 import importlib
 import sys
 
-NAMES = ("push", "orchestration", "ingest", "store", "strip")
+NAMES = ("plans", "push", "orchestration", "ingest", "store", "strip")
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or NAMES:

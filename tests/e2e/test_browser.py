@@ -3,17 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
-from pathlib import Path
 
 import pytest
-from playwright.sync_api import Browser, Page, expect, sync_playwright
+from playwright.sync_api import Page, expect
 
+from browsing import axe, browser, page
 from conftest import PLAN, Repository, World, junit, writes
 
 pytestmark = pytest.mark.browser
-FLAGS = "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync"
-AXE = Path(__file__).parents[2] / "web/node_modules/axe-core/axe.min.js"
 
 GREEN = writes(junit(levels="passed", ruler="passed"))
 RED = "echo ruler is wrong; sleep 0.5\n" + writes(
@@ -23,42 +20,12 @@ SPLIT = 'if lua -v 2>&1 | grep -q "Lua 5.1"; then sh red.sh; else sh green.sh; f
 
 
 @pytest.fixture(scope="module")
-def browser() -> Iterator[Browser]:
-    with sync_playwright() as playwright:
-        yield playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS.split())
-
-
-@pytest.fixture
-def page(browser: Browser, world: World) -> Iterator[Page]:
-    context = browser.new_context(viewport={"width": 1280, "height": 800})
-    found = context.new_page()
-    problems: list[str] = []
-    found.on("pageerror", lambda error: problems.append(str(error)))
-    found.on(
-        "console",
-        lambda said: problems.append(said.text) if said.type == "error" and "status of 404" not in said.text else None,
-    )
-    found.goto(world.http.post("/sign-in-links", json={}).json()["link"])
-    found.wait_for_url(world.address + "/")
-    yield found
-    context.close()
-    assert problems == []
-
-
-@pytest.fixture(scope="module")
 def story(world: World) -> Repository:
     """A project whose newest run is a repair of a break on Lua 5.1."""
     repo = world.repository("watched", PLAN.replace('["5.1", "5.4"]', '["5.1", "5.2", "5.3", "5.4"]'), test__sh=GREEN)
     repo.pushed({"test.sh": SPLIT, "red.sh": RED, "green.sh": GREEN}, "Draw the ruler in one go")
     repo.pushed({"test.sh": GREEN}, "Draw the ruler properly")
     return repo
-
-
-def axe(page: Page) -> list[str]:
-    """Violations that axe finds on the page, each with the elements concerned."""
-    page.evaluate(AXE.read_text())
-    found = page.evaluate("async () => (await axe.run(document, {runOnly: ['wcag2a', 'wcag2aa']})).violations")
-    return [f"{v['id']}: {[n['html'][:140] for n in v['nodes'][:3]]}" for v in found]
 
 
 def test_a_break_appears_fills_and_is_held_without_a_reload(world: World, page: Page) -> None:
@@ -208,3 +175,27 @@ def test_a_plan_with_mistakes_shows_each_with_its_mend(world: World, page: Page)
     problems = page.get_by_test_id("plan-problems")
     expect(problems).to_contain_text('unknown key "varied" in job unit')
     expect(problems).to_contain_text("did you mean vary?")
+
+
+def test_cells_are_run_again_a_run_is_stopped_and_an_approval_is_given(world: World, page: Page) -> None:
+    plan = (
+        PLAN + '[jobs.ship]\ngated = true\napproval = { by = ["maintainer"] }\n[[jobs.ship.steps]]\ncommand = "true"\n'
+    )
+    repo = world.repository("actions", plan, test__sh=GREEN)
+    page.goto(f"{world.address}/p/actions")
+    page.get_by_role("button", name="Approve").click()
+    expect(page.get_by_test_id("sentence")).to_contain_text("Then ship passed.", timeout=20_000)
+    expect(page.get_by_text("ship: approval given by admin")).to_be_visible()
+    page.get_by_role("tab", name="Matrix").click()
+    page.get_by_role("button", name=re.compile("unit lua=5.1")).click()
+    page.get_by_role("button", name="Run again").click()
+    page.get_by_role("menuitem", name="The chosen cells (1)").click()
+    expect(page).to_have_url(re.compile(r"/p/actions/runs/2"))
+    expect(page.get_by_test_id("sentence")).to_contain_text("1 of 1 cell", timeout=20_000)
+    expect(page.get_by_text("by hand, on main")).to_be_visible()
+    repo.commit({"test.sh": "sleep 30"}, "Slow")
+    repo.push()
+    page.goto(f"{world.address}/p/actions")
+    page.get_by_role("button", name="Stop", exact=True).click(timeout=15_000)
+    expect(page.get_by_test_id("sentence")).to_contain_text("stopped by admin", timeout=15_000)
+    expect(page.get_by_test_id("sentence")).to_contain_text("Held: no trustworthy result")

@@ -211,6 +211,17 @@ def start(site: TheSite, who: ThePerson, project: str, wish: ByHand) -> events.T
     return events.start_by_hand(site, project, ref=wish.ref, jobs=wish.jobs, cells=wish.cells, by=who.name)
 
 
+class Stopped(BaseModel):
+    cells: int
+
+
+@router.post("/projects/{project}/runs/{number}/stop")
+def stop(site: TheSite, who: ThePerson, project: str, number: int) -> Stopped:
+    """End what of a run still waits or runs."""
+    member(who)
+    return Stopped(cells=events.stop_run(site, project, number, who))
+
+
 @router.post("/projects/{project}/runs/{number}/approvals/{job}", status_code=204)
 def approve(site: TheSite, who: ThePerson, project: str, number: int, job: str, word: Word) -> None:
     member(who)

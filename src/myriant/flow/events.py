@@ -11,11 +11,11 @@ import secrets
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import func, select
+from sqlalchemy import func
 from sqlalchemy.orm import Session
 
 from myriant.core.plan.selectors import SelectorError, parse_selector
-from myriant.flow.advance import advance
+from myriant.flow.advance import advance, stop_cells, tell_gated
 from myriant.flow.errors import BadInput, NotFound, Refused
 from myriant.flow.intake import BRANCH, look, named, start_pull_request, start_run
 from myriant.flow.people import Person
@@ -23,7 +23,7 @@ from myriant.flow.plans import plan_of
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.store.changes import tell
-from myriant.store.runs import run_numbered
+from myriant.store.runs import OPEN, cells_of, run_numbered
 from myriant.store.tables import Approval, Project, PullRequest, Ref, SeenEvent
 
 _CHANGE = "dev.cdevents.change."
@@ -214,8 +214,16 @@ def give_word(site: Site, project_name: str, number: int, job: str, who: Person,
         tell(session, "run", project.name, run.number)
 
 
-def pull_requests(site: Site, project_name: str) -> list[PullRequest]:
+def stop_run(site: Site, project_name: str, number: int, who: Person) -> int:
+    """End what of a run still waits or runs; how many cells that were. The verdict says who stopped it."""
     with site.store.transaction() as session:
         project = named(session, project_name)
-        query = select(PullRequest).where(PullRequest.project_id == project.id)
-        return list(session.scalars(query.order_by(PullRequest.number.desc())))
+        run = run_numbered(session, project.id, number)
+        if run is None:
+            raise NotFound(f"there is no run #{number}")
+        session.refresh(run, with_for_update=True)
+        open_now = [c for c in cells_of(session, run.id) if c.state in OPEN]
+        stop_cells(session, project, run, open_now, f"stopped by {who.name}")
+        if open_now and run.verdict != "undecided":
+            tell_gated(session, run, cells_of(session, run.id))
+    return len(open_now)

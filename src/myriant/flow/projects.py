@@ -11,6 +11,7 @@ from urllib.parse import urlsplit
 
 from sqlalchemy import delete, func, or_, select
 
+from myriant.core.written import counted
 from myriant.flow.errors import BadInput, Refused
 from myriant.flow.intake import remember_branches
 from myriant.flow.people import make_token
@@ -76,7 +77,7 @@ def first_look(address: str) -> FirstLook:
         local,
         hookable,
         not branches,
-        f"{len(branches)} branches; {how}" if branches else f"it is empty; {how}",
+        f"{counted(len(branches), 'branch', 'branches')}; {how}" if branches else f"it is empty; {how}",
     )
 
 

@@ -414,7 +414,7 @@ def _sentence(found: Intent, forecast: Forecast) -> str:
     guess = "about " if forecast.known else "perhaps "
     return (
         f"{begin} runs {counted(forecast.cells, 'cell')} of {counted(len(jobs), 'job')}{more}; {guess}"
-        f"{duration(forecast.seconds)} to the verdict, {forecast.minutes:.1f} minutes of machines."
+        f"{duration(forecast.seconds)} to the verdict, {duration(forecast.minutes * 60)} of machine time."
     )
 
 

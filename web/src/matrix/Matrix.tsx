@@ -55,6 +55,7 @@ export function Matrix({ run }: { run: Run }) {
           onToggle={toggle}
         />
       ))}
+      <LeftOut run={run} />
       {chosen.size > 0 && (
         <div className={classes.tools}>
           <span>{counted(chosen.size, "cell")} chosen; the other sections show only these.</span>
@@ -68,9 +69,36 @@ export function Matrix({ run }: { run: Run }) {
   );
 }
 
+/** Jobs without cells here, and what samples hide. */
+function LeftOut({ run }: { run: Run }) {
+  return run.left_out.map((j) => (
+    <p key={j.job} className="soft">
+      {j.reason && (
+        <>
+          <b>{j.title}</b> did not run: {j.reason}.
+        </>
+      )}
+      {j.because && (
+        <>
+          <b>{j.title}</b> runs because {j.because}.
+        </>
+      )}
+      {j.blind && (
+        <>
+          Blind spots of <b>{j.title}</b>: {counted(j.blind.missed, "combination")} of {j.blind.size} values, of {j.blind.possible.toLocaleString("en")}, are in no chosen cell, for example{" "}
+          {Object.entries(j.blind.examples[0] ?? {}).map(([k, v]) => `${k} = ${v}`).join(", ")}. Choose cells and run them to look.
+        </>
+      )}
+    </p>
+  ));
+}
+
 function intro(cells: Cell[]): string {
   const states = new Map<string, number>();
-  for (const c of cells) states.set(c.state, (states.get(c.state) ?? 0) + 1);
+  for (const c of cells) {
+    const state = c.selected ? c.state : "not selected";
+    states.set(state, (states.get(state) ?? 0) + 1);
+  }
   return `${counted(cells.length, "cell")}: ${[...states].map(([state, n]) => `${n} ${state}`).join(", ")}.`;
 }
 
@@ -170,7 +198,7 @@ interface TileProps {
 
 function Tile({ cell, show, chosen, longest, onToggle }: TileProps) {
   const failing = cell.failed + cell.errored;
-  const outcome = failing > 0 ? `${failing} failing` : cell.state === "passed" ? `${cell.passed} passed` : cell.state;
+  const outcome = failing > 0 ? `${failing} failing` : cell.state === "passed" ? `${cell.passed} passed` : cell.selected ? cell.state : "not selected";
   const said = shown(cell, show, outcome);
   return (
     <button
@@ -199,5 +227,5 @@ function shown(cell: Cell, show: Show, outcome: string): string {
 
 function detail(cell: Cell): string {
   const exact = Object.values(cell.runtimes).join(", ");
-  return [cell.seconds !== null && duration(cell.seconds), exact, cell.attempt > 1 && `attempt ${cell.attempt}`].filter(Boolean).join(" · ");
+  return [cell.seconds !== null && duration(cell.seconds), exact, cell.reused !== null && `as #${cell.reused}`, cell.attempt > 1 && `attempt ${cell.attempt}`].filter(Boolean).join(" · ");
 }

@@ -24,7 +24,7 @@ const colours = HighlightStyle.define([
 const look = EditorView.theme({
   "&": { height: "100%", fontSize: "12.5px", backgroundColor: "var(--paper)", color: "var(--ink)" },
   ".cm-scroller": { fontFamily: '"Spline Sans Mono Variable", ui-monospace, monospace', lineHeight: "1.5" },
-  ".cm-gutters": { backgroundColor: "var(--paper)", color: "var(--faint)", borderRight: "1px solid var(--rule)" },
+  ".cm-gutters": { backgroundColor: "var(--paper)", color: "var(--soft)", borderRight: "1px solid var(--rule)" },
   ".cm-activeLine, .cm-activeLineGutter": { backgroundColor: "var(--wash)" },
   ".cm-cursor": { borderLeftColor: "var(--ink)" },
   "&.cm-focused .cm-selectionBackground, .cm-selectionBackground": { backgroundColor: "var(--wash) !important" },
@@ -34,6 +34,11 @@ const look = EditorView.theme({
   ".cm-diagnostic-error": { borderLeftColor: "var(--vermilion)" },
   ".cm-diagnostic-warning": { borderLeftColor: "var(--ochre)" },
   ".cm-diagnosticAction": { backgroundColor: "var(--accent)", color: "var(--paper)", borderRadius: "3px", padding: "1px 6px" },
+  ".cm-gutter-lint": { width: "8px" },
+  ".cm-gutter-lint .cm-gutterElement": { padding: "0 2px" },
+  ".cm-lint-marker": { width: "3px", height: "1.3em", content: "none !important", borderRadius: "1px" },
+  ".cm-lint-marker-error": { backgroundColor: "var(--vermilion)" },
+  ".cm-lint-marker-warning": { backgroundColor: "var(--ochre)" },
   ".cm-lintRange-error": { backgroundImage: "none", textDecoration: "underline wavy var(--vermilion) 1px" },
   ".cm-lintRange-warning": { backgroundImage: "none", textDecoration: "underline wavy var(--ochre) 1px" },
 });
@@ -75,6 +80,7 @@ export function Editor({ text, problems, known, line, onChange, onLine }: Props)
         ], // prettier-ignore
       }),
     });
+    made.scrollDOM.tabIndex = 0; // scrolled by keyboard alone
     view.current = made;
     return () => made.destroy();
     // the text is kept in step below

@@ -18,7 +18,7 @@ export function MeaningPane({ meaning, stale, onLine }: { meaning: Meaning | und
         {rehearsal.sentence}
       </h2>
       {running.length > 0 && <Forecast rehearsal={rehearsal} />}
-      {running.length > 1 && <Order rehearsal={rehearsal} />}
+      {running.some((j) => j.after.length > 0) && <Order rehearsal={rehearsal} />}
       {running.map((job) => (
         <Job key={job.job} job={job} limit={meaning.limit} onLine={onLine} />
       ))}

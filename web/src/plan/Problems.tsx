@@ -34,10 +34,10 @@ export function Problems({ problems, text, onText, onPlace }: Props) {
             </button>
             <span>
               {p.message}
-              <span className="soft"> · {p.mend}</span>
+              {!p.edits?.length && <span className="soft"> · {p.mend}</span>}
             </span>
             {p.edits && p.edits.length > 0 && (
-              <Button size="compact-xs" onClick={() => onText(withEdits(text, p.edits ?? []))}>
+              <Button size="compact-xs" variant="outline" onClick={() => onText(withEdits(text, p.edits ?? []))}>
                 {repairName(p)}
               </Button>
             )}

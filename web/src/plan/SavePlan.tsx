@@ -76,7 +76,7 @@ export function SavePlan({ opened, onClose, standing, text, expected, meaning, o
           )}
         </div>
         <p className="soft">
-          Of later pushes: <NextLook at={standing.next_look ?? null} />.
+          For later pushes, <NextLook at={standing.next_look ?? null} />.
         </p>
       </div>
     </Modal>

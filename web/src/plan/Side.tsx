@@ -42,7 +42,7 @@ export function Side({ standing, text, pieces, onTake, onInsert }: Props) {
             {found.detected.map((d) => (
               <li key={`${d.file}/${d.says}`} title={d.file}>
                 <span>{d.says}</span>
-                <code className="soft">{d.file}</code>
+                <code className="soft">{d.file.split("/").at(-1)}</code>
               </li>
             ))}
           </ul>

@@ -1,8 +1,26 @@
 import { useClipboard } from "@mantine/hooks";
+import { Actions } from "./Actions";
+import { Approvals } from "./Approvals";
 import type { Rule, Run } from "../api/client";
 import { ago, counted, exact, short, signed } from "../app/words";
 import { VerdictMark } from "../marks/StatusMark";
 import classes from "./run.module.css";
+
+/** The event in a few words. */
+function eventOf(run: Run): string {
+  switch (run.run.event) {
+    case "tag":
+      return `tag ${run.tag}`;
+    case "pull-request":
+      return `pull request ${run.pull_request ?? ""}: ${run.source} into ${run.run.branch}`;
+    case "schedule":
+      return `${run.purpose} on ${run.run.branch}`;
+    case "manual":
+      return `by hand, on ${run.run.branch}`;
+    default:
+      return `${run.run.event} to ${run.run.branch}`;
+  }
+}
 
 export function Header({ run, now }: { run: Run; now: number }) {
   const { run: line } = run;
@@ -33,21 +51,26 @@ export function Header({ run, now }: { run: Run; now: number }) {
               </span>
             </span>
           )}
+          {run.changed_covered && (
+            <span>
+              <b>{run.changed_covered}</b> <span className="soft">of the changed lines covered</span>
+            </span>
+          )}
         </div>
+        <Approvals run={run} now={now} />
         <div className={classes.line} style={{ marginTop: 6 }}>
           <span>{line.author}</span>
           <button type="button" className={`plain mono ${classes.copy ?? ""}`} title="Copy the whole commit id" onClick={() => clipboard.copy(line.commit)}>
             {clipboard.copied ? "copied" : short(line.commit)}
           </button>
-          <span>
-            {line.event} to {line.branch}
-          </span>
+          <span>{eventOf(run)}</span>
           <span title={exact(line.at)}>{ago(line.at, now)}</span>
           {run.baseline && (
             <span>
               gate baseline <span className="mono">{short(run.baseline.commit)}</span> (#{run.baseline.number})
             </span>
           )}
+          <Actions run={run} />
         </div>
       </div>
       <GateCard run={run} />
@@ -57,13 +80,15 @@ export function Header({ run, now }: { run: Run; now: number }) {
 
 /** The sentence while nothing is decided yet. */
 function progress(run: Run): string {
-  const open = run.cells.filter((c) => c.state === "running" || c.state === "waiting");
-  const done = run.cells.length - open.length;
+  if (run.run.ended_at) return run.run.sentence;
+  const binding = run.cells.filter((c) => c.selected && !c.gated);
+  const open = binding.filter((c) => c.state === "running" || c.state === "waiting");
+  const done = binding.length - open.length;
   if (run.cells.length === 0) return "Undecided: reading the plan.";
   const running = open.filter((c) => c.state === "running").length;
   const failing = run.cells.filter((c) => c.state === "failed").length;
   const stuck = open.find((c) => c.state === "waiting" && c.reason && !c.reason.includes("free slot"));
-  const said = [`${done} of ${counted(run.cells.length, "cell")} done`, `${running} running`];
+  const said = [`${done} of ${counted(binding.length, "cell")} done`, `${running} running`];
   if (failing) said.push(`${failing} with failures so far`);
   if (run.reason && open.length === 0) return `Undecided: ${run.reason}.`;
   return `Undecided: ${said.join(", ")}.${stuck ? ` ${stuck.job} ${stuck.key} waits: ${stuck.reason}.` : ""}`;

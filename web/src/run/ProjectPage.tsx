@@ -38,7 +38,7 @@ function EmptyProject({ project, branch }: { project: string; branch: string }) 
       {coming?.next_push ? `${coming.next_push} ` : `${found?.address ?? project} has no test plan that can be used yet. `}
       {coming && (
         <>
-          Of pushes: <NextLook at={coming.next_look ?? null} />.
+          For pushes, <NextLook at={coming.next_look ?? null} />.
         </>
       )}
       <br />

@@ -142,7 +142,8 @@ def _versions(draft: _Draft, offers: Sequence[str], lowest: str | None, exact: S
     if exact:
         draft.versions = sorted(dict.fromkeys(exact), key=version_key)
     elif usable:
-        fitting = [v for v in usable if lowest is None or version_key(v) >= version_key(lowest)]
+        least = lowest or _KNOWN.get(family, [usable[0]])[0]
+        fitting = [v for v in usable if version_key(v) >= version_key(least)]
         draft.versions = fitting or [lowest or usable[-1]]
         draft.guesses.append(f"versions of {family}: {', '.join(draft.versions)} are those that your runners offer")
     else:

@@ -1,0 +1,66 @@
+import { Menu } from "@mantine/core";
+import { useClipboard } from "@mantine/hooks";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useNavigate } from "react-router";
+import { api, taken, type Cell, type Run } from "../api/client";
+import { useAddress } from "../app/address";
+import { counted } from "../app/words";
+import classes from "./run.module.css";
+
+/** A selector that names exactly these cells. */
+export function selectorOf(cells: Pick<Cell, "job" | "values">[]): string {
+  return cells.map((c) => [`job=${c.job}`, ...Object.entries(c.values).map(([k, v]) => `${k}=${v}`)].join(",")).join(";");
+}
+
+/** Run again, stop, copy as text. */
+export function Actions({ run }: { run: Run }) {
+  const [address] = useAddress();
+  const navigate = useNavigate();
+  const client = useQueryClient();
+  const clipboard = useClipboard();
+  const chosen = run.cells.filter((c) => address.cells.includes(`${c.job}/${c.key}`));
+  const failing = run.cells.filter((c) => c.selected && !c.gated && c.state !== "passed");
+  const open = run.cells.some((c) => c.state === "running" || c.state === "waiting");
+  const again = useMutation({
+    mutationFn: (cells: Cell[]) =>
+      taken(api.POST("/api/v1/projects/{project}/runs", { params: { path: { project: run.project } }, body: { ref: run.run.commit, jobs: [], cells: selectorOf(cells) } })),
+    onSuccess: async (done) => {
+      await client.invalidateQueries({ queryKey: ["strip", run.project] });
+      if (done.runs[0]) await navigate(`/p/${run.project}/runs/${done.runs[0]}`);
+    },
+  });
+  const stop = useMutation({
+    mutationFn: () => taken(api.POST("/api/v1/projects/{project}/runs/{number}/stop", { params: { path: { project: run.project, number: run.run.number } } })),
+    onSettled: () => client.invalidateQueries({ queryKey: ["run", run.project, run.run.number] }),
+  });
+  const error = again.error ?? stop.error;
+  return (
+    <>
+      <Menu position="bottom-start" shadow="none" width={230}>
+        <Menu.Target>
+          <button type="button" className={`plain ${classes.action ?? ""}`} disabled={again.isPending}>
+            Run again
+          </button>
+        </Menu.Target>
+        <Menu.Dropdown>
+          <Menu.Item onClick={() => again.mutate([])}>All of it</Menu.Item>
+          <Menu.Item disabled={failing.length === 0} onClick={() => again.mutate(failing)}>
+            Only what did not pass ({counted(failing.length, "cell")})
+          </Menu.Item>
+          <Menu.Item disabled={chosen.length === 0} onClick={() => again.mutate(chosen)}>
+            The chosen cells ({chosen.length})
+          </Menu.Item>
+        </Menu.Dropdown>
+      </Menu>
+      {open && (
+        <button type="button" className={`plain ${classes.action ?? ""}`} disabled={stop.isPending} onClick={() => stop.mutate()}>
+          Stop
+        </button>
+      )}
+      <button type="button" className={`plain ${classes.action ?? ""}`} onClick={() => clipboard.copy(`${run.run.sentence}\n${window.location.origin}/p/${run.project}/runs/${run.run.number}`)}>
+        {clipboard.copied ? "Copied" : "Copy as text"}
+      </button>
+      {error && <span role="alert">{error.message}</span>}
+    </>
+  );
+}

@@ -1,0 +1,42 @@
+import { Button } from "@mantine/core";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { api, taken, type Run } from "../api/client";
+import { ago, exact } from "../app/words";
+
+/** Jobs that wait for a person's word, and the words that were said. */
+export function Approvals({ run, now }: { run: Run; now: number }) {
+  const client = useQueryClient();
+  const say = useMutation({
+    mutationFn: async ({ job, given }: { job: string; given: boolean }) => {
+      const answer = await api.POST("/api/v1/projects/{project}/runs/{number}/approvals/{job}", {
+        params: { path: { project: run.project, number: run.run.number, job } },
+        body: { given },
+      });
+      if (!answer.response.ok) await taken(Promise.resolve({ ...answer, data: undefined }));
+    },
+    onSettled: () => client.invalidateQueries({ queryKey: ["run", run.project, run.run.number] }),
+  });
+  return run.approvals.map((a) => (
+    <div key={a.job} style={{ display: "flex", gap: 10, alignItems: "center", marginTop: 6 }}>
+      {a.state === "waiting" ? (
+        <>
+          <span>
+            <b>{a.job}</b> waits for an approval <span className="soft" title={exact(a.until)}>until {exact(a.until)}</span>
+          </span>
+          <Button size="compact-xs" loading={say.isPending} onClick={() => say.mutate({ job: a.job, given: true })}>
+            Approve
+          </Button>
+          <Button size="compact-xs" variant="default" loading={say.isPending} onClick={() => say.mutate({ job: a.job, given: false })}>
+            Refuse
+          </Button>
+          {say.error && <span role="alert">{say.error.message}</span>}
+        </>
+      ) : (
+        <span className="soft" title={a.at ? exact(a.at) : undefined}>
+          {a.job}: approval {a.state === "late" ? "did not come in time" : `${a.state} by ${a.by}`}
+          {a.at && `, ${ago(a.at, now)}`}
+        </span>
+      )}
+    </div>
+  ));
+}
