@@ -10,8 +10,8 @@ from typing import Any
 
 import pytest
 from playwright.sync_api import Page, sync_playwright
-from test_browser import FLAGS
 
+from browsing import FLAGS
 from conftest import World, writes
 
 PLAN = """\

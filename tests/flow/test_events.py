@@ -187,12 +187,12 @@ def test_an_approval_that_does_not_come_in_time_ends_the_job(world: World) -> No
         + UNIT
         + '[jobs.ship]\ngated = true\napproval = { by = ["release"], within = "1 h" }\n[[jobs.ship.steps]]\ncommand = "true"\n'
     )
-    world.repository("late", plan, test__sh=GREEN)
-    until(lambda: world.get("/projects/late/runs/1")["approvals"])
+    world.repository("too-late", plan, test__sh=GREEN)
+    until(lambda: world.get("/projects/too-late/runs/1")["approvals"])
     site = world.installation.site
     assert site is not None
     keep_time(site, datetime.now(UTC) + timedelta(hours=2))
-    view = until(lambda: (v := world.get("/projects/late/runs/1")) and "was skipped" in v["run"]["sentence"] and v)
+    view = until(lambda: (v := world.get("/projects/too-late/runs/1")) and "was skipped" in v["run"]["sentence"] and v)
     assert "no approval by release came in time" in view["run"]["sentence"] and view["run"]["verdict"] == "clear"
     with site.store.transaction() as session:
         assert "late" in session.scalars(select(Approval.state)).all()
@@ -364,12 +364,14 @@ def test_exempt_and_untested_commits_are_recorded_with_their_reason(world: World
         + UNIT
         + '[jobs.slow]\ntouching = ["slow/**"]\n[[jobs.slow.steps]]\ncommand = "true"\n'
     )
-    repo = world.repository("exempt", plan, test__sh=GREEN)
+    repo = world.repository("exempted", plan, test__sh=GREEN)
     between = repo.commit({"a.txt": "a"}, "Between")
     head = repo.commit({"slow/b.txt": "b"}, "On top")
     repo.push()
     assert [c["job"] for c in repo.run_of(head)["cells"]] == ["unit", "unit", "slow"]
-    assert world.get(f"/untested/{between}") == [f"exempt: it was pushed together with {head[:7]}, which run #2 tested"]
+    assert world.get(f"/untested/{between}") == [
+        f"exempted: it was pushed together with {head[:7]}, which run #2 tested"
+    ]
     said = world.command("verdict", between)
     assert said.returncode == 4 and "pushed together" in said.stderr + said.stdout
     docs = repo.pushed({"docs/a.md": "a"}, "Only words")
@@ -471,11 +473,11 @@ def test_a_misplaced_plan_is_found_and_a_plan_on_the_server_serves_until_there_i
 
 
 def test_a_commit_that_does_not_exist_holds_and_says_so(world: World) -> None:
-    repo = world.repository("absent", HEAD + UNIT, test__sh=GREEN)
+    repo = world.repository("no-commit", HEAD + UNIT, test__sh=GREEN)
     token = (repo.origin / "hooks/post-receive").read_text().split('myriant-ring.py" ')[1].split()[3].strip("'")
     head = repo.git("rev-parse", "HEAD").strip()
     moved = {"moved": [{"ref": "refs/heads/main", "before": head, "after": "1234567890" * 4}]}
-    answer = world.http.post("/projects/absent/bell", json=moved, headers={"Authorization": f"Bearer {token}"})
+    answer = world.http.post("/projects/no-commit/bell", json=moved, headers={"Authorization": f"Bearer {token}"})
     assert answer.status_code == 200, answer.text
     view = until(lambda: (r := newest(repo)[0]) and r["commit"].startswith("12345") and r["verdict"] == "held" and r)
     assert "cannot be read" in view["sentence"]

@@ -382,14 +382,17 @@ def _forecast(jobs: Sequence[JobMeaning], ranks: list[list[str]], runners: Seque
     count = known = 0
     by_id = {j.job: j for j in jobs if j.runs}
     for rank in ranks:
-        seconds = []
+        seconds: list[float] = []
+        binding: list[float] = []  # what the verdict waits for
         for job in (by_id[i] for i in rank if i in by_id):
             chosen = [c for c in job.cells if c.state == "selected"]
-            seconds += [c.seconds if c.seconds is not None else _USUAL_SECONDS for c in chosen]
+            mine = [c.seconds if c.seconds is not None else _USUAL_SECONDS for c in chosen]
+            seconds += mine
+            binding += [] if job.gated else mine
             known += sum(c.seconds is not None for c in chosen)
         count += len(seconds)
         total += sum(seconds)
-        elapsed += _side_by_side(seconds, slots)
+        elapsed += _side_by_side(binding, slots)
     price = total / 60 * min(prices) if prices else None
     return Forecast(count, total / 60, elapsed, known, price)
 

@@ -43,7 +43,7 @@ REPOSITORIES: dict[str, tuple[dict[str, str], str, list[str], list[str]]] = {
         "Python with pytest", ['python = ["3.11", "3.12"]', "-r requirements.txt", "--junitxml=out/unit.xml"], [],
     ),
     "python with coverage": (
-        {"setup.py": "setup(python_requires='>=3.8')", "tox.ini": "[tox]\nenvlist = py38,py312\n", "requirements-dev.txt": "pytest\npytest-cov\n", "test_x.py": ""},
+        {"setup.py": "setup(python_requires='>=3.8', classifiers=['Programming Language :: Python :: 3.8', 'Programming Language :: Python :: 3.12'])", "requirements-dev.txt": "pytest\npytest-cov\n", "test_x.py": ""},
         "Python with pytest", ['python = ["3.8", "3.12"]', 'coverage = ["out/coverage.xml"]', "never falls"], [],
     ),
     "node": (

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import time
 import tomllib
 from datetime import date
 from fractions import Fraction
@@ -105,20 +106,22 @@ def test_all_problems_are_reported_at_once_in_the_order_of_their_places() -> Non
     assert len(places) >= 4 and places == sorted(places)
 
 
-@pytest.mark.parametrize(
-    ("source", "said"),
-    [
-        (b"version = 1 # \xff\n", "not UTF-8"),
-        (b"x" * (1 << 20) + b"x", "at most 1,048,576 are read"),
-        (b"version = 1\nx = " + b"[" * 5000 + b"]" * 5000, "nested too deeply"),
-        (
-            b"version = 1\n[jobs.unit]\nvary = {"
-            + b",".join(b'd%d = ["1","2","3","4"]' % i for i in range(9))
-            + b"}\n",
-            "262,144 cells",
-        ),
-    ],
-)
+HOSTILE = [
+    (b"version = 1 # \xff\n", "not UTF-8"),
+    (b"x" * (1 << 20) + b"x", "at most 1,048,576 are read"),
+    (b"version = 1\nx = " + b"[" * 5000 + b"]" * 5000, "nested too deeply"),
+    (b"version = 1\nx = " + b"9" * 5000, "cannot be read"),
+    (b"version = 1\n[jobs.unit]\nvary = {" + b",".join(b"d%d = [%s]" % (i, b",".join(b'"%d"' % v for v in range(10))) for i in range(9)) + b"}\n", "1,000,000,000 cells"),
+    (b"version = 1\n[jobs.unit]\n" + b"".join(b"key%d = 1\n" % i for i in range(10_000)), "9,002 more problems are not listed"),
+    (b"version = 1\n" + b"a = = 1\n" * 10_000, "not valid TOML"),
+    (b"version = 1\n" + b"".join(b"[jobs.j%d]\n" % i for i in range(3000)), "3000 jobs; at most 64"),
+    (b"version = 1\n[jobs.unit]\ntimeout = 1e999999999\n", "no duration"),
+    (b'version = 1\n[[gate.rules]]\nmeasure = "tests.new"\nat-most = 1e999999999\n', "no limit that can be met"),
+    (b"jobs = 3\nversion = []\nevents = 1979-05-27\ngate = { rules = 7 }\n", "jobs must be a table"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("source", "said"), HOSTILE, ids=[said for _, said in HOSTILE])
 def test_hostile_plans_are_answered(source: bytes, said: str) -> None:
     reading = read_plan(source)
     assert reading.plan is None and any(said in p.message for p in reading.problems)
@@ -214,6 +217,15 @@ def test_every_key_of_the_format_is_read() -> None:
         (Fraction(3, 4), "warn", ()),
     ]
     assert plan.rules[1].since == date(2026, 11, 1) and plan.coverage.map == (("/build/", ""),)
+
+
+@pytest.mark.parametrize(
+    "command", ["x" * 1_000_000, "a." * 400_000, "http://" * 100_000, "./" * 300_000, "/home/" * 100_000]
+)
+def test_a_huge_text_is_looked_through_in_no_time(command: str) -> None:
+    begun = time.monotonic()
+    read_plan(f'{GOOD[: GOOD.index("command")]}command = "{command}"\ncollect = {{ tests = ["out/a.xml"] }}\n'.encode())
+    assert time.monotonic() - begun < 10
 
 
 def test_places_agree_with_the_values_for_every_way_of_writing_keys() -> None:

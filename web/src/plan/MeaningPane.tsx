@@ -28,7 +28,7 @@ export function MeaningPane({ meaning, stale, onLine }: { meaning: Meaning | und
           <ul className={classes.resting}>
             {resting.map((j) => (
               <li key={j.job}>
-                <b>{j.title}</b> {j.reason}
+                <b>{j.title}</b>: {j.reason}
               </li>
             ))}
           </ul>

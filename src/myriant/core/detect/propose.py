@@ -165,9 +165,7 @@ def _folder(path: str) -> str:
 
 
 def _python(tree: Tree, offers: Sequence[str]) -> Iterator[_Draft]:
-    marks = tree.like(
-        r"(^|/)(pyproject\.toml|setup\.py|setup\.cfg|tox\.ini|pytest\.ini|requirements[^/]*\.txt|Pipfile)$"
-    )
+    marks = tree.like(r"(^|/)(pyproject\.toml|setup\.py|setup\.cfg|pytest\.ini|requirements[^/]*\.txt|Pipfile)$")
     tests = tree.like(r"(^|/)(test_[^/]*|[^/]*_test)\.py$")
     if not marks and not tests:
         return
@@ -185,9 +183,10 @@ def _python(tree: Tree, offers: Sequence[str]) -> Iterator[_Draft]:
         tree.first(f"{at}pyproject.toml", f"{at}setup.py", f"{at}setup.cfg"),
         f"requires Python {wish}" if wish else "a Python project",
     )
-    envs = re.findall(r"py3(\d+)", tree.line(f"{at}tox.ini", r"envlist\s*=\s*(.+)") or "")
+    named = tree.first(f"{at}pyproject.toml", f"{at}setup.cfg", f"{at}setup.py")
+    envs = re.findall(r"Programming Language :: Python :: 3\.(\d+)", tree.text(named)) if named else []
     if envs:
-        draft.saw(f"{at}tox.ini", f"names {len(envs)} versions")
+        draft.saw(named, f"names {len(envs)} versions")
     if pinned := tree.line(f"{at}.python-version", r"(\d+\.\d+)"):
         draft.saw(f"{at}.python-version", f"Python {pinned}")
     _versions(draft, offers, _at_least(str(wish)) if wish else pinned, [f"3.{minor}" for minor in envs])

@@ -56,13 +56,20 @@ def advise(reader: Reader, plan: Plan, data: dict[str, Any], around: Surrounding
 
 def _texts(value: Any, path: Path) -> Iterator[tuple[Path, str]]:
     if isinstance(value, str):
-        yield path, value
+        yield path, _short(value)
     elif isinstance(value, dict):
         for key, inner in value.items():
             yield from _texts(inner, (*path, key))
     elif isinstance(value, list):
         for i, inner in enumerate(value):
             yield from _texts(inner, (*path, i))
+
+
+def _short(text: str) -> str:
+    """A text with its words cut to a length that patterns look through quickly, whatever they hold."""
+    if len(text) < 400:
+        return text
+    return " ".join(word[:400] for word in text[:60_000].split())
 
 
 # --- one job ------------------------------------------------------------------------------------
@@ -125,7 +132,7 @@ def _env(job: Job) -> Iterator[str]:
 
 def _commands(steps: Sequence[Step]) -> Iterator[str]:
     for step in steps:
-        yield step.command if isinstance(step.command, str) else " ".join(step.command)
+        yield _short(step.command if isinstance(step.command, str) else " ".join(step.command))
 
 
 def _versions(reader: Reader, job: Job, around: Surroundings) -> None:
@@ -134,6 +141,12 @@ def _versions(reader: Reader, job: Job, around: Surroundings) -> None:
     at = ("jobs", job.id)
     wishes: list[tuple[Path, str, str]] = [
         ((*at, "vary", f, i), f, v) for f in job.runtime for i, v in enumerate(job.vary.get(f, ()))
+    ]
+    wishes += [
+        ((*at, "add", i, f), f, values[f])
+        for i, values in enumerate(job.add)
+        for f in job.runtime
+        if f in values and values[f] not in job.vary.get(f, ())
     ]
     wishes += [((*at, "pin", f), f, job.pin[f]) for f in job.runtime if f in job.pin]
     for path, family, version in wishes:
