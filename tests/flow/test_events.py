@@ -85,6 +85,12 @@ def test_a_pull_request_is_tested_as_the_merge_and_judged_against_its_target(wor
     assert view["baseline"]["commit"] == base
     note = until(lambda: (n := repo.note(head)) and "merged:" in n and n)
     assert f"merged: {head[:12]} into main at {base[:12]}" in note
+    strips = {
+        ref: [c["run"]["number"] for c in world.get("/projects/pulls/strip", branch=ref)["columns"]]
+        for ref in ("main", "pull request 7", "tag none")
+    }
+    assert number not in strips["main"] and strips["pull request 7"] == [number] and strips["tag none"] == []
+    assert "pull request 7" in world.get("/projects/pulls/strip")["branches"]
     # a push to the source branch tests the pull request again
     second = repo.commit({"test.sh": RED}, "Lower it")
     repo.push("topic")
@@ -143,6 +149,8 @@ def test_a_tag_runs_its_jobs_and_what_is_gated_waits_for_verdict_and_word(world:
     )
     view = decided(repo, run["run"])
     assert view["run"]["verdict"] == "clear" and view["tag"] == "v1.0"
+    assert "tag v1.0" in world.get("/projects/tags/strip")["branches"]
+    assert [c["run"]["number"] for c in world.get("/projects/tags/strip", branch="tag v1.0")["columns"]] == [run["run"]]
     waiting = until(lambda: (v := world.get(f"/projects/tags/runs/{run['run']}"))["approvals"] and v)
     assert waiting["approvals"][0]["state"] == "waiting"
     assert "Then publish waits for an approval by release" in waiting["run"]["sentence"]
@@ -265,6 +273,20 @@ def test_steps_follow_their_conditions_and_a_failure_is_honest(world: World) -> 
     assert {r["kind"] for r in by_cell["lua=5.4"]["reports"]} == {"unit", "again"}
     lacking = repo.pushed({"env.ci": "other=1\n"}, "no tide")
     assert "env.ci gives no value for tide, which env.example names" in lacking["run"]["sentence"]
+
+
+def test_a_step_without_network_reaches_nothing(world: World) -> None:
+    port = world.address.rsplit(":", 1)[1]
+    reach = f'shell = "bash"\ncommand = "exec 3<>/dev/tcp/127.0.0.1/{port}"\n'
+    plan = (
+        HEAD
+        + f"[jobs.open]\n[[jobs.open.steps]]\n{reach}[jobs.shut]\nnetwork = false\n[[jobs.shut.steps]]\n{reach}[[jobs.shut.steps]]\nnetwork = true\nalways = true\n{reach}"
+    )
+    repo = world.repository("walls", None)
+    view = repo.pushed({"myriant.toml": plan}, "Walls")
+    assert cells(view)["open"][0] == "passed" and cells(view)["shut"][0] == "failed"
+    shut = next(c for c in view["cells"] if c["job"] == "shut")
+    assert [s["state"] for s in world.get(f"/attempts/{shut['attempt_id']}")["steps"]] == ["failed", "passed"]
 
 
 def test_at_once_stop_early_and_supersede(world: World) -> None:

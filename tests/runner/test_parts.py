@@ -14,8 +14,10 @@ import pytest
 
 from myriant.runner.log import PIECE, AttemptLog
 from myriant.runner.reports import find_reports, time_mark
-from myriant.runner.runtimes import Runtime, find_runtimes, link_runtime
+from myriant.runner.runtimes import FAMILIES, BadRegister, Runtime, find_runtimes, home_of, link_runtime, trace
 from myriant.runner.sandbox import Room, Sandbox, find_sandbox
+from myriant.runner.settings import SettingsMissing, place_settings
+from myriant.runner.wire import SettingsWish
 
 
 def test_every_lua_of_this_machine_is_found_by_asking_it() -> None:
@@ -187,3 +189,78 @@ def test_a_thousand_children_end_with_their_step(room: Room, tmp_path: Path) -> 
     stopper.cancel()
     assert subprocess.run(["pgrep", "-f", f"^sleep {mark}"], capture_output=True).returncode == 1
     room.remove()
+
+
+@pytest.mark.parametrize(
+    ("program", "family"),
+    [("node", "node"), ("java", "java"), ("perl", "perl"), ("php", "php"), ("ruby", "ruby"), ("go", "go"), ("gcc", "gcc"), ("clang", "clang"), ("dotnet", "dotnet"), ("python3", "python")],
+)  # fmt: skip
+def test_a_runtime_of_this_machine_is_found_and_can_be_called_by_its_plain_names(
+    program: str, family: str, tmp_path: Path
+) -> None:
+    if not Path(f"/usr/bin/{program}").exists():
+        pytest.skip(f"{program} is not on this machine")
+    found = [r for r in find_runtimes() if r.family == family and r.system]
+    assert len(found) == 1 and found[0].meets("system") and found[0].meets(found[0].version.split(".")[0])
+    link_runtime(found[0], tmp_path)
+    name = FAMILIES[family].plain[0]
+    said = subprocess.run(
+        [tmp_path / name, *FAMILIES[family].ask], capture_output=True, text=True, env={"PATH": "/usr/bin:/bin"}
+    )
+    assert FAMILIES[family].answer.search(said.stdout + said.stderr)
+    for variable, home in home_of(found[0]).items():
+        assert variable.isupper() and (Path(home) / "bin").is_dir()
+
+
+def test_registered_runtimes_are_asked_too_and_a_bad_file_is_refused(tmp_path: Path) -> None:
+    program = tmp_path / "old" / "lua"
+    program.parent.mkdir()
+    program.write_text("#!/bin/sh\necho 'Lua 5.0.3  Copyright'\n")
+    program.chmod(0o755)
+    before = trace()
+    register = tmp_path / "runtimes.toml"
+    register.write_text(f'[[runtime]]\nfamily = "lua"\npath = "{program}"\n')
+    found = next(r for r in find_runtimes(register) if r.version == "5.0.3")
+    assert (found.family, found.path, found.root) == ("lua", program, tmp_path)
+    assert trace() == before
+    for text, why in (
+        ("[[runtime", "cannot be read"),
+        ('[[runtime]]\nfamily = "fen"\npath = "/bin/sh"\n', "has a family"),
+        ('[[runtime]]\nfamily = "lua"\npath = "/no"\n', "is no program"),
+        ("runtime = [3]\n", "has a family"),
+    ):
+        register.write_text(text)
+        with pytest.raises(BadRegister, match=why):
+            find_runtimes(register)
+    with pytest.raises(BadRegister, match="cannot be read"):
+        find_runtimes(tmp_path / "absent.toml")
+
+
+@pytest.mark.parametrize(
+    ("example", "values", "said"),
+    [
+        ("A=\nB=\n", "A=1\nexport B='2'\n", ""),
+        ("A=\nB=\n", "A=1\n", "gives no value for B"),
+        ("A=\n", "A=\n", "gives no value for A"),
+        ("", "X=1\n", ""),
+        (None, "X=1\n", "there is no file env.example"),
+        ("A=\n", None, "there is no file env.ci"),
+    ],
+)
+def test_settings_are_compared_with_their_example_and_copied(
+    example: str | None, values: str | None, said: str, tmp_path: Path
+) -> None:
+    for name, text in (("env.example", example), ("env.ci", values)):
+        if text is not None:
+            (tmp_path / name).write_text(text)
+    wish = SettingsWish(file="env.ci", example="env.example", to="conf/.env")
+    heard: list[str] = []
+    if said:
+        with pytest.raises(SettingsMissing, match=said):
+            place_settings(tmp_path, wish, heard.append)
+    else:
+        place_settings(tmp_path, wish, heard.append)
+        assert (tmp_path / "conf/.env").read_text() == values and "was copied" in heard[-1]
+    for hostile in ("../env", "/etc/passwd"):
+        with pytest.raises(SettingsMissing):
+            place_settings(tmp_path, SettingsWish(file=hostile), heard.append)

@@ -23,6 +23,7 @@ from starlette.concurrency import run_in_threadpool
 
 from myriant.api.access import TheSite, bearer, runner_token
 from myriant.api.live import Live
+from myriant.core.plan.model import Job, Step
 from myriant.flow import dispatch
 from myriant.flow.source import upload_pack
 
@@ -82,6 +83,7 @@ class StepWish(BaseModel):
     timeout: float | None = None
     always: bool = False
     may_fail: bool = False
+    network: bool = True
     skipped: str = ""  # why it does not run in this cell
 
 
@@ -193,7 +195,8 @@ def _given(lease: dispatch.Lease) -> LeaseGiven:
                 name=s.name, command=s.command if isinstance(s.command, str) else list(s.command),
                 collect=[CollectWish.model_validate(asdict(c)) for c in s.collect],
                 folder=s.folder or lease.job.folder or "", shell=s.shell or lease.job.shell or "sh", env=s.env,
-                timeout=s.timeout, always=s.always, may_fail=s.may_fail, skipped=skipped,
+                timeout=s.timeout, always=s.always, may_fail=s.may_fail, 
+                network=_network(lease.job, s), skipped=skipped,
             )
             for s, skipped in zip(lease.job.steps, lease.skipped, strict=True)
         ],
@@ -202,6 +205,10 @@ def _given(lease: dispatch.Lease) -> LeaseGiven:
         if lease.job.settings
         else None,
     )  # fmt: skip
+
+
+def _network(job: Job, step: Step) -> bool:
+    return job.network if step.network is None else step.network
 
 
 @router.post("/runners/{runner}/heartbeat", dependencies=[Depends(runner_token)])

@@ -90,17 +90,33 @@ def runner(
     work: Annotated[Path, typer.Option(help="Where attempts get their folders.")] = Path("/var/tmp/myriant-runner"),
     share: Share = [],  # noqa: B006  # typer copies it
     label: Annotated[list[str], typer.Option(help="A label that plans can ask for (repeatable).")] = [],  # noqa: B006
+    runtimes: Annotated[
+        Path | None, typer.Option(help="A TOML file of registered runtimes: [[runtime]] family, path.")
+    ] = None,
     price: Annotated[float, typer.Option(min=0, help="What a minute of a slot costs, in your currency.")] = 0.0,
 ) -> None:
     """Take cells from a server and execute them on this machine."""
     from myriant.runner.client import Refused
     from myriant.runner.program import run_runner
+    from myriant.runner.runtimes import BadRegister
 
     _log_to_stderr("runner")
     try:
-        run_runner(server, token, name=name, slots=slots, work=work, shared=share, labels=label, price=price)
+        run_runner(
+            server,
+            token,
+            name=name,
+            slots=slots,
+            work=work,
+            shared=share,
+            labels=label,
+            price=price,
+            registered=runtimes,
+        )
     except Refused as error:
         stop(f"the server refuses this runner: {error}")
+    except BadRegister as error:
+        stop(str(error), "mend the file, or leave --runtimes out", status=2)
 
 
 @app.command(name="sign-in")

@@ -59,7 +59,9 @@ def _start(session: Session, due: Schedule, now: datetime) -> int | None:
 def _next(session: Session, project: Project, due: Schedule, now: datetime) -> datetime:
     newest = session.scalars(
         select(Run)
-        .where(Run.project_id == project.id, Run.branch == project.main_branch, Run.plan.is_not(None))
+        .where(
+            Run.project_id == project.id, Run.branch == project.main_branch, Run.event == "push", Run.plan.is_not(None)
+        )
         .order_by(Run.depth.desc(), Run.number.desc())
         .limit(1)
     ).first()

@@ -10,7 +10,7 @@ from datetime import UTC, datetime, timedelta
 from fractions import Fraction
 from typing import Any
 
-from sqlalchemy import func, select
+from sqlalchemy import ColumnElement, and_, case, func, select
 from sqlalchemy.orm import Session
 
 from myriant.core.coverage.model import Totals
@@ -419,7 +419,7 @@ def strip(site: Site, name: str, branch: str | None, before: int | None, limit: 
     with site.store.transaction() as session:
         found = _project(session, name)
         branch = branch or found.main_branch
-        query = select(Run).where(Run.project_id == found.id, Run.branch == branch)
+        query = select(Run).where(Run.project_id == found.id, on_ref(branch))
         if before is not None:
             pivot = _run(session, found, before)
             query = query.where((Run.depth < pivot.depth) | ((Run.depth == pivot.depth) & (Run.number < pivot.number)))
@@ -431,15 +431,13 @@ def strip(site: Site, name: str, branch: str | None, before: int | None, limit: 
             .order_by(Cell.run_id.desc(), Cell.position)
         ).all()
         shares = coverage_totals_of(session, [r.id for r in runs])
-        branches = list(
-            session.scalars(
-                select(Run.branch)
-                .where(Run.project_id == found.id)
-                .group_by(Run.branch)
-                .order_by(func.max(Run.id).desc())
-                .limit(200)
-            )
+        named = case(
+            (Run.pull_request.is_not(None), func.concat(PULL, Run.pull_request)),
+            (Run.tag != "", func.concat(TAG, Run.tag)),
+            else_=Run.branch,
         )
+        refs = select(named).where(Run.project_id == found.id).group_by(named).order_by(func.max(Run.id).desc())
+        branches = list(session.scalars(refs.limit(200)))
     lanes: dict[str, Lane] = {}
     for _, job, title, key, *_ in cells:
         lane = lanes.setdefault(job, Lane(job, title, []))
@@ -466,6 +464,18 @@ def strip(site: Site, name: str, branch: str | None, before: int | None, limit: 
         for r, gap in zip(runs, gaps, strict=False)
     ]
     return Strip(name, branch, branches, list(lanes.values()), columns, more)
+
+
+PULL, TAG = "pull request ", "tag "
+
+
+def on_ref(ref: str) -> ColumnElement[bool]:
+    """Runs of a branch, of a tag ("tag v1.0") or of a pull request ("pull request 7", which no branch shows)."""
+    if ref.startswith(PULL) and ref.removeprefix(PULL).isdigit():
+        return Run.pull_request == int(ref.removeprefix(PULL)[:9])
+    if ref.startswith(TAG):
+        return Run.tag == ref.removeprefix(TAG)
+    return and_(Run.branch == ref, Run.pull_request.is_(None))
 
 
 def run(site: Site, name: str, number: int) -> RunView:
@@ -761,7 +771,7 @@ def _desk_project(session: Session, p: Project) -> DeskProject:
     newest = list(
         session.scalars(
             select(Run)
-            .where(Run.project_id == p.id, Run.branch == p.main_branch)
+            .where(Run.project_id == p.id, on_ref(p.main_branch))
             .order_by(Run.depth.desc(), Run.number.desc())
             .limit(DESK_RUNS)
         )
@@ -813,7 +823,7 @@ def _run(session: Session, found: Project, number: int) -> Run:
 def _project_line(session: Session, p: Project) -> ProjectLine:
     newest = session.scalar(
         select(Run)
-        .where(Run.project_id == p.id, Run.branch == p.main_branch)
+        .where(Run.project_id == p.id, on_ref(p.main_branch))
         .order_by(Run.depth.desc(), Run.number.desc())
         .limit(1)
     )

@@ -18,7 +18,7 @@ from typing import Any
 from myriant.runner.client import LeaseLost, Refused, Server
 from myriant.runner.log import MOST_BYTES, AttemptLog
 from myriant.runner.reports import find_reports, time_mark
-from myriant.runner.runtimes import Runtime, link_runtime
+from myriant.runner.runtimes import Runtime, home_of, link_runtime
 from myriant.runner.sandbox import WORKSPACE, Room, Sandbox
 from myriant.runner.settings import SettingsMissing, place_settings
 from myriant.runner.wire import Lease, StepWish
@@ -226,9 +226,12 @@ class Execution:
         if folder_inside and not (self.room.workspace / folder_inside).is_dir():
             log.say(f"myriant: there is no folder {step.folder} in the workspace")
             return 127, False
+        if not step.network and not self.sandbox.bubblewrap:
+            log.say("myriant: this machine cannot take the network away from a step: bubblewrap does not work here")
+            return 127, False
         variables = self._environment(step.env)
         command, environment, folder = self.sandbox.command(
-            _inner(step), room=self.room, environment=variables, folder=folder_inside
+            _inner(step), room=self.room, environment=variables, folder=folder_inside, network=step.network
         )
         try:
             process = subprocess.Popen(
@@ -276,6 +279,7 @@ class Execution:
         folders = [str(r.path.parent) for r in self.runtimes if r and r.root]
         first = "/run/runtime" if self.sandbox.bubblewrap else str(self.room.links)
         return {
+            **{k: v for r in self.runtimes if r for k, v in home_of(r).items()},
             **lease.env,
             **(more or {}),
             "PATH": ":".join([first, *folders, "/usr/local/bin", "/usr/bin", "/bin"]),

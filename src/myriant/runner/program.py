@@ -17,7 +17,7 @@ from pathlib import Path
 from myriant import __version__
 from myriant.runner.attempt import Execution
 from myriant.runner.client import Refused, Server
-from myriant.runner.runtimes import find_runtimes
+from myriant.runner.runtimes import find_runtimes, trace
 from myriant.runner.sandbox import FIRST_USER, find_sandbox
 from myriant.runner.wire import Enrolled, Lease
 
@@ -40,8 +40,9 @@ class _Ended(Exception):
 class Runner:
     def __init__(
         self, server: Server, *, name: str | None, slots: int, work: Path, shared: Sequence[Path],
-        labels: Sequence[str] = (), price: float = 0.0,
+        labels: Sequence[str] = (), price: float = 0.0, registered: Path | None = None,
     ) -> None:  # fmt: skip
+        self.registered = registered
         self.server, self.slots, self.work, self.labels, self.price = server, slots, work, labels, price
         self.shared = tuple(p.resolve() for p in shared if p.is_dir())
         self.name = name or socket.gethostname()
@@ -49,7 +50,8 @@ class Runner:
         work.chmod(0o711)
         for left in work.iterdir():  # of an earlier start that was killed
             shutil.rmtree(left, ignore_errors=True) if left.is_dir() else left.unlink(missing_ok=True)
-        self.runtimes = find_runtimes()
+        self._trace = trace()
+        self.runtimes = find_runtimes(registered)
         self.sandbox = find_sandbox(work)
         self.boot = uuid.uuid4().hex
         self._running: dict[int, Execution] = {}  # by slot
@@ -138,15 +140,29 @@ class Runner:
             for attempt in lost:
                 if attempt in running:
                     running[attempt].stop()
+            self._look_again()
+
+    def _look_again(self) -> None:
+        """Tell the server when a runtime was installed or removed while the runner works."""
+        now = trace()
+        if now == self._trace:
+            return
+        self._trace, found = now, find_runtimes(self.registered)
+        if found != self.runtimes:
+            self.runtimes = found
+            _log.info("the runtimes of this machine changed; there are %d now", len(found))
+            self._enrol()
 
 
 def run_runner(
     address: str, token: str, *, name: str | None, slots: int, work: Path, shared: Sequence[Path] = (),
-    labels: Sequence[str] = (), price: float = 0.0,
+    labels: Sequence[str] = (), price: float = 0.0, registered: Path | None = None,
 ) -> None:  # fmt: skip
     """Be a runner until a signal ends it."""
     server = Server(address, token)
-    runner = Runner(server, name=name, slots=slots, work=work, shared=shared, labels=labels, price=price)
+    runner = Runner(
+        server, name=name, slots=slots, work=work, shared=shared, labels=labels, price=price, registered=registered
+    )
 
     def end(*_: object) -> None:
         for number in (signal.SIGINT, signal.SIGTERM):

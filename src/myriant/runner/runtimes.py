@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import re
 import subprocess
+import tomllib
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -19,9 +20,11 @@ class Family:
     ask: tuple[str, ...]
     answer: re.Pattern[str]
     plain: tuple[str, ...]
-    companions: tuple[str, ...] = ()  # programs beside it that share its suffix: luac5.1
+    companions: tuple[str, ...] = ()  # programs beside it, called alike: luac5.1 beside lua5.1
+    home: str = ""  # the variable that names its folder
 
 
+_NUMBERS = r"(\d+\.\d+(?:\.\d+)*)"
 FAMILIES = {
     "lua": Family(re.compile(r"lua(5\.\d)?"), ("-v",), re.compile(r"^Lua (\d+\.\d+\.\d+)", re.M), ("lua",), ("luac",)),
     "python": Family(
@@ -30,9 +33,69 @@ FAMILIES = {
         re.compile(r"^Python (\d+\.\d+\.\d+)\s*$", re.M),
         ("python", "python3"),
     ),
+    "node": Family(
+        re.compile(r"node(js)?"),
+        ("--version",),
+        re.compile(rf"^v{_NUMBERS}", re.M),
+        ("node",),
+        ("npm", "npx", "corepack"),
+    ),
+    "java": Family(
+        re.compile(r"java"),
+        ("-version",),
+        re.compile(r'version "(?:1\.)?(\d+(?:\.\d+)*)'),
+        ("java",),
+        ("javac", "jar", "javadoc"),
+        "JAVA_HOME",
+    ),
+    "perl": Family(
+        re.compile(r"perl(5(\.\d+)*)?"),
+        ("-e", 'printf "%vd\\n", $^V'),
+        re.compile(rf"^{_NUMBERS}$", re.M),
+        ("perl",),
+        ("prove", "cpan", "cpanm"),
+    ),
+    "php": Family(
+        re.compile(r"php(\d(\.\d+)?)?"),
+        ("-r", "echo PHP_VERSION;"),
+        re.compile(rf"^{_NUMBERS}", re.M),
+        ("php",),
+        ("phpize",),
+    ),
+    "ruby": Family(
+        re.compile(r"ruby(\d\.\d+)?"),
+        ("-e", "puts RUBY_VERSION"),
+        re.compile(rf"^{_NUMBERS}$", re.M),
+        ("ruby",),
+        ("gem", "bundle", "rake", "irb"),
+    ),
+    "go": Family(re.compile(r"go"), ("version",), re.compile(rf"^go version go{_NUMBERS}", re.M), ("go",), ("gofmt",)),
+    "rust": Family(
+        re.compile(r"rustc"),
+        ("--version",),
+        re.compile(rf"^rustc {_NUMBERS}", re.M),
+        ("rustc",),
+        ("cargo", "rustdoc", "rustfmt"),
+    ),
+    "gcc": Family(
+        re.compile(r"gcc(-\d+)?"),
+        ("-dumpfullversion", "-dumpversion"),
+        re.compile(rf"^{_NUMBERS}$", re.M),
+        ("gcc", "cc"),
+        ("g++",),
+    ),
+    "clang": Family(
+        re.compile(r"clang(-\d+)?"), ("-dumpversion",), re.compile(rf"^{_NUMBERS}$", re.M), ("clang",), ("clang++",)
+    ),
+    "dotnet": Family(re.compile(r"dotnet"), ("--version",), re.compile(rf"^{_NUMBERS}", re.M), ("dotnet",)),
 }
-_VERSION_FOLDERS = ("~/.pyenv/versions/*/bin",)
+_VERSION_FOLDERS = (
+    "~/.pyenv/versions/*/bin", "~/.nvm/versions/node/*/bin", "~/.rbenv/versions/*/bin", "~/.plenv/versions/*/bin",
+    "~/perl5/perlbrew/perls/*/bin", "~/.rustup/toolchains/*/bin", "~/.sdkman/candidates/java/*/bin", "~/sdk/go*/bin",
+    "/usr/local/go/bin", "/usr/lib/go-*/bin", "/usr/lib/jvm/*/bin", "/usr/lib/llvm-*/bin", "/opt/*/bin",
+)  # fmt: skip
 _SYSTEM = (Path("/usr/bin"), Path("/bin"), Path("/usr/local/bin"))
+_ASKING = {"PATH": "/usr/bin:/bin", "HOME": "/nonexistent", "LC_ALL": "C", "DOTNET_CLI_TELEMETRY_OPTOUT": "1"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,13 +114,23 @@ class Runtime:
         return self.version == wish or self.version.startswith(wish + ".") or (wish == "system" and self.system)
 
 
-def find_runtimes() -> list[Runtime]:
-    """Every runtime found on PATH and in version managers' folders, newest first in its family."""
+def looked_at() -> list[Path]:
+    """The folders where runtimes are looked for: PATH, the system's, version managers'."""
     folders = [Path(p) for p in os.environ.get("PATH", "").split(":") if p] + list(_SYSTEM)
     for glob in _VERSION_FOLDERS:
         base = Path(glob).expanduser()
         folders += sorted(Path(base.anchor).glob(str(base.relative_to(base.anchor))))
-    programs = list(dict.fromkeys(_programs(dict.fromkeys(folders))))
+    return list(dict.fromkeys(folders))
+
+
+def trace() -> tuple[tuple[str, int], ...]:
+    """What changes when a runtime is installed or removed: the folders with their times of change (ns)."""
+    return tuple((str(f), f.stat().st_mtime_ns) for f in looked_at() if f.is_dir())
+
+
+def find_runtimes(registered: Path | None = None) -> list[Runtime]:
+    """Every runtime found by looking, and those of a file of registered ones, newest first in its family."""
+    programs = list(dict.fromkeys([*_registered(registered), *_programs(dict.fromkeys(looked_at()))]))
     with ThreadPoolExecutor(8) as asking:
         answers = list(asking.map(lambda p: _ask(*p), programs))
     found: dict[tuple[str, str], Runtime] = {}
@@ -67,6 +140,28 @@ def find_runtimes() -> list[Runtime]:
             if key not in found or (runtime.system and not found[key].system):
                 found[key] = runtime
     return sorted(found.values(), key=lambda r: (r.family, [-int(p) for p in r.version.split(".")]))
+
+
+class BadRegister(Exception):
+    """The file of registered runtimes cannot be used; the text says why."""
+
+
+def _registered(file: Path | None) -> Iterator[tuple[str, Path]]:
+    """Programs from a TOML file with [[runtime]] tables of family and path. Raises BadRegister."""
+    if file is None:
+        return
+    try:
+        rows = tomllib.loads(file.read_text(encoding="utf-8")).get("runtime", [])
+    except (OSError, ValueError) as error:
+        raise BadRegister(f"{file} cannot be read: {error}") from error
+    for row in rows if isinstance(rows, list) else []:
+        family, path = (row.get("family"), row.get("path")) if isinstance(row, dict) else (None, None)
+        if family not in FAMILIES or not isinstance(path, str):
+            known = ", ".join(FAMILIES)
+            raise BadRegister(f"{file}: each [[runtime]] has a family ({known}) and a path, not {row}")
+        if not os.access(path, os.X_OK):
+            raise BadRegister(f"{file}: {path} is no program")
+        yield family, Path(path).resolve()
 
 
 def _programs(folders: dict[Path, None]) -> Iterator[tuple[str, Path]]:
@@ -89,7 +184,7 @@ def _ask(family: str, path: Path) -> Runtime | None:
             capture_output=True,
             text=True,
             timeout=10,
-            env={},
+            env=_ASKING,
             stdin=subprocess.DEVNULL,
             check=False,
         )
@@ -98,7 +193,7 @@ def _ask(family: str, path: Path) -> Runtime | None:
     said = described.answer.search(done.stdout + done.stderr)
     if said is None:
         return None
-    system = path.parent in _SYSTEM and any((path.parent / n).resolve() == path for n in described.plain)
+    system = any((folder / name).resolve() == path for folder in _SYSTEM for name in described.plain)
     return Runtime(family, said[1], path, system)
 
 
@@ -107,8 +202,13 @@ def link_runtime(runtime: Runtime, folder: Path) -> None:
     described = FAMILIES[runtime.family]
     for name in described.plain:
         (folder / name).symlink_to(runtime.path)
-    suffix = runtime.path.name.removeprefix(described.plain[0])
     for companion in described.companions:
-        beside = runtime.path.with_name(companion + suffix)
+        beside = runtime.path.with_name(runtime.path.name.replace(described.plain[0], companion, 1))
         if beside.exists():
             (folder / companion).symlink_to(beside)
+
+
+def home_of(runtime: Runtime) -> dict[str, str]:
+    """The variable by which a family's tools find its folder."""
+    variable = FAMILIES[runtime.family].home
+    return {variable: str(runtime.path.parent.parent)} if variable else {}

@@ -45,7 +45,13 @@ class Sandbox:
         return "bubblewrap" if self.bubblewrap else "process groups only"
 
     def command(
-        self, inner: Sequence[str], *, room: Room, environment: Mapping[str, str], folder: str = ""
+        self,
+        inner: Sequence[str],
+        *,
+        room: Room,
+        environment: Mapping[str, str],
+        folder: str = "",
+        network: bool = True,
     ) -> tuple[list[str], dict[str, str], Path | None]:
         """The command, environment and folder for running `inner` in an attempt's room."""
         if not self.bubblewrap:
@@ -61,14 +67,16 @@ class Sandbox:
                 "setpriv", "--reuid", user, "--regid", user, "--clear-groups", "--bounding-set=-all", "--inh-caps=-all",
                 "--no-new-privs", "--",
             ]  # fmt: skip
-        return [*self._walls(room, folder), *limits, *inner], dict(environment), None
+        return [*self._walls(room, folder, network), *limits, *inner], dict(environment), None
 
-    def _walls(self, room: Room, folder: str) -> list[str]:
+    def _walls(self, room: Room, folder: str, network: bool) -> list[str]:
         words = [
             "bwrap", "--unshare-pid", "--unshare-ipc", "--unshare-uts", "--hostname", "cell", "--die-with-parent",
             "--new-session", "--proc", "/proc", "--dev", "/dev", "--perms", "0755", "--dir", "/etc",
             "--ro-bind", "/usr", "/usr",
         ]  # fmt: skip
+        if not network:
+            words.append("--unshare-net")
         if not self.root:
             words += ["--unshare-user", "--uid", str(room.user), "--gid", str(room.user)]
         for name in ("bin", "sbin", "lib", "lib32", "lib64", "libx32"):

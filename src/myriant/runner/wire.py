@@ -26,6 +26,7 @@ class StepWish(BaseModel):
     timeout: float | None = None
     always: bool = False
     may_fail: bool = False
+    network: bool = True
     skipped: str = ""  # why it does not run in this cell
 
 

@@ -1987,6 +1987,11 @@ export interface components {
              */
             may_fail: boolean;
             /**
+             * Network
+             * @default true
+             */
+            network: boolean;
+            /**
              * Skipped
              * @default
              */

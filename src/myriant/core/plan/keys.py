@@ -42,7 +42,7 @@ _STEP_COMMON = {
     "env": Key("env", "Variables that the commands see.", '{ TZ = "UTC" }'),
     "secrets": Key("texts", "Names of stored secrets, given as variables.", '["TIDE_API_KEY"]', later=True),
     "timeout": Key("duration", "When it is ended: a number and s, min, h or days.", '"20 min"'),
-    "network": Key("flag", "false takes the network away.", "false", later=True),
+    "network": Key("flag", "false takes the network away.", "false"),
 }
 
 TABLES: dict[str, dict[str, Key]] = {
@@ -147,7 +147,7 @@ TABLES: dict[str, dict[str, Key]] = {
     },
     "retry": {
         "tests": Key("whole", "How often failed tests are run again, 0 to 5.", "1", later=True),
-        "void": Key("whole", "How often a cell without a trustworthy result is tried again, 0 to 5.", "2"),
+        "void": Key("whole", "How often a cell whose runner was lost is tried again, 0 to 5.", "2"),
     },
     "limits": {
         "memory": Key("size", "Memory of all its processes.", '"2 GiB"'),
