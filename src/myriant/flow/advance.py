@@ -103,6 +103,7 @@ def stop_cells(session: Session, project: Project, run: Run, cells: Sequence[Cel
     if not cells:
         return
     session.flush()
+    session.refresh(run, with_for_update=True)  # after the attempts, as everywhere
     left = select(func.count()).where(Cell.run_id == run.id, Cell.state.in_(OPEN), ~Cell.gated)
     if not session.scalar(left) and run.verdict == "undecided":
         defer(session, "conclude", lock=f"run-{run.id}", run_id=run.id)

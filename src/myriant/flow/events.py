@@ -210,6 +210,7 @@ def give_word(site: Site, project_name: str, number: int, job: str, who: Person,
             raise Refused(f"the word on {job} is said already: {word.state}")
         word.state, word.by, word.at = ("given" if given else "refused"), who.name, func.now()
         session.flush()
+        session.refresh(run, with_for_update=True)
         advance(session, run, plan)
         tell(session, "run", project.name, run.number)
 
@@ -221,7 +222,6 @@ def stop_run(site: Site, project_name: str, number: int, who: Person) -> int:
         run = run_numbered(session, project.id, number)
         if run is None:
             raise NotFound(f"there is no run #{number}")
-        session.refresh(run, with_for_update=True)
         open_now = [c for c in cells_of(session, run.id) if c.state in OPEN]
         stop_cells(session, project, run, open_now, f"stopped by {who.name}")
         if open_now and run.verdict != "undecided":

@@ -100,8 +100,11 @@ def oldest_waiting_cells(session: Session, offers: Sequence[str], free: int) -> 
 
 
 def running_beside(session: Session, cell: Cell) -> int:
-    """How many cells of the same job and run are running now; the run is locked meanwhile."""
-    session.get(Run, cell.run_id, with_for_update=True)
+    """How many cells of the same job and run are running now; no other claim looks at this run meanwhile.
+
+    A lock of its own: the run's row is locked by those that also change waiting cells, in the other order.
+    """
+    session.execute(select(func.pg_advisory_xact_lock(cell.run_id)))
     count = select(func.count()).where(Cell.run_id == cell.run_id, Cell.job == cell.job, Cell.state == "running")
     return session.scalar(count) or 0
 
