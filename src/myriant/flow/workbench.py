@@ -35,7 +35,7 @@ from myriant.flow.views import BlindView, PlanProblem, problem_view
 from myriant.repos.git import GitError
 from myriant.repos.mirror import Mirror
 from myriant.store.changes import tell
-from myriant.store.runs import runners_in_touch
+from myriant.store.runs import newest_run_of_commit, runners_in_touch
 from myriant.store.tables import Attempt, Cell, Project, PullRequest, Ref, Run, Runner, Schedule, Untested
 
 _IN_TOUCH = timedelta(seconds=60)
@@ -485,6 +485,9 @@ def save_plan(
             _forget_head(site, project, branch, head)
         raise Refused(f"the repository did not take the commit: {error}", "may the server write to it?") from error
     numbers = look(site, project_name) if start else []
+    if start and not numbers:  # the hook was quicker
+        with site.store.transaction() as session:
+            numbers = [r.number for r in newest_run_of_commit(session, commit) if r.project_id == project.id]
     how = f"started {', '.join(f'#{n}' for n in numbers)}" if numbers else "" if start else "nothing was started"
     return Saved(commit, branch, how, numbers)
 
