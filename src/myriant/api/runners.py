@@ -12,7 +12,7 @@ import gzip
 import zlib
 from collections.abc import Iterator
 from dataclasses import asdict
-from datetime import datetime
+from datetime import UTC, datetime, timedelta
 from tempfile import SpooledTemporaryFile
 from typing import Annotated, Any
 
@@ -29,6 +29,7 @@ from myriant.flow.source import upload_pack
 
 router = APIRouter()
 PROTOCOL = 1
+_CONTENTS = "^(tests|coverage|analysis|attachment|artifact|hand-over)$"
 _MOST_PACK_REQUEST = 64 << 20
 
 
@@ -87,6 +88,20 @@ class StepWish(BaseModel):
     skipped: str = ""  # why it does not run in this cell
 
 
+class ArtifactWish(BaseModel):
+    files: list[str]
+    keep: float | None = None  # seconds
+
+
+class Handed(BaseModel):
+    """A file that an earlier job handed over."""
+
+    report: int
+    job: str
+    key: str  # of its cell, empty when the job has only one
+    path: str
+
+
 class SourceWish(BaseModel):
     full: bool = False
     tags: bool = False
@@ -117,6 +132,9 @@ class LeaseGiven(BaseModel):
     steps: list[StepWish]
     source: SourceWish = SourceWish()
     settings: SettingsWish | None = None
+    artifacts: list[ArtifactWish] = []
+    hand_over: dict[str, str] = {}
+    handed: list[Handed] = []
 
 
 class Heartbeat(BaseModel):
@@ -204,6 +222,9 @@ def _given(lease: dispatch.Lease) -> LeaseGiven:
         settings=SettingsWish(**{k: v or "" for k, v in asdict(lease.job.settings).items()})
         if lease.job.settings
         else None,
+        artifacts=[ArtifactWish(files=list(a.files), keep=a.keep) for a in lease.job.artifacts],
+        hand_over=lease.job.hand_over,
+        handed=[Handed(report=h.report, job=h.job, key=h.key, path=h.path) for h in lease.handed],
     )  # fmt: skip
 
 
@@ -241,13 +262,15 @@ async def put_log(
 @router.put("/attempts/{attempt}/reports/{number}", status_code=204)
 async def put_report(
     site: TheSite, request: Request, attempt: int, number: int, token: Annotated[str, Depends(bearer)],
-    step: Annotated[int, Query(ge=0)], content: Annotated[str, Query(pattern="^(tests|coverage|analysis|attachment)$")],
+    step: Annotated[int, Query(ge=0)], content: Annotated[str, Query(pattern=_CONTENTS)],
     kind: Annotated[str, Query(max_length=60)], digest: Annotated[str, Query(pattern="^[0-9a-f]{64}$")],
-    x_path: Annotated[str, Header(max_length=8000)],
+    x_path: Annotated[str, Header(max_length=8000)], keep: Annotated[float | None, Query(gt=0)] = None,
 ) -> None:  # fmt: skip
     """A raw report; `X-Path` is its path in the workspace, base64 of UTF-8."""
     path = base64.b64decode(x_path).decode("utf-8", "replace").replace("\0", "")
     described = {"number": number, "step": step, "content": content, "kind": kind, "path": path}
+    if keep is not None:
+        described["until"] = datetime.now(UTC) + timedelta(seconds=keep)
     with SpooledTemporaryFile(max_size=4 << 20) as spool:
         size = 0
         async for chunk in request.stream():
@@ -267,6 +290,12 @@ async def put_report(
 @router.post("/attempts/{attempt}/finish", status_code=204)
 def finish(site: TheSite, attempt: int, said: Finish, token: Annotated[str, Depends(bearer)]) -> None:
     dispatch.finish(site, attempt, token, said.model_dump())
+
+
+@router.get("/attempts/{attempt}/handed/{report}", response_class=StreamingResponse)
+def handed(site: TheSite, attempt: int, report: int, token: Annotated[str, Depends(bearer)]) -> StreamingResponse:
+    """A file that an earlier job of the same run handed over."""
+    return StreamingResponse(dispatch.handed_file(site, attempt, token, report), media_type="application/octet-stream")
 
 
 @router.get("/attempts/{attempt}/source/info/refs", include_in_schema=False)

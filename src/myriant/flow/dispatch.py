@@ -31,6 +31,16 @@ MOST_REPORT_BYTES = 1 << 30
 
 
 @dataclass(frozen=True, slots=True)
+class HandedFile:
+    """A file that an earlier job handed over; `key` is empty when that job has only one cell."""
+
+    report: int
+    job: str
+    key: str
+    path: str
+
+
+@dataclass(frozen=True, slots=True)
 class Lease:
     """One attempt given to a runner, with all it has to know."""
 
@@ -49,6 +59,7 @@ class Lease:
     wants: list[str]
     job: Job
     skipped: list[str]  # by step: why it does not run in this cell, empty when it does
+    handed: list[HandedFile]
 
 
 def enrol(
@@ -132,7 +143,45 @@ def _lease(session: Session, runner: Runner, cell: Cell) -> Lease:
     return Lease(
         attempt.id, token, project.name, project.id, run.number, attempt.number, run.tested or run.commit,
         run.base or run.before or "", run.branch, run.event, run.tag, cell.values, cell.wants, job, skipped,
+        _handed(session, run, job),
     )  # fmt: skip
+
+
+def _handed(session: Session, run: Run, job: Job) -> list[HandedFile]:
+    """What the jobs that a job waits for, near and far, have handed over."""
+    plan = plan_of(run.plan)
+    awaited: set[str] = set()
+    queue = [a.job for a in job.after]
+    while plan is not None and queue:
+        name = queue.pop()
+        if name not in awaited:
+            awaited.add(name)
+            queue += [a.job for a in plan.job(name).after]
+    rows = session.execute(
+        select(Report.id, Cell.job, Cell.key, Report.path)
+        .join(Cell, Cell.attempt_id == Report.attempt_id)
+        .where(Cell.run_id == run.id, Cell.job.in_(awaited), Report.content == "hand-over")
+        .order_by(Report.id)
+    ).all()
+    cells = dict(
+        session.execute(
+            select(Cell.job, func.count()).where(Cell.run_id == run.id, Cell.selected).group_by(Cell.job)
+        ).all()
+    )
+    return [HandedFile(r, j, key if cells.get(j, 1) > 1 else "", path) for r, j, key, path in rows]
+
+
+def handed_file(site: Site, attempt_id: int, token: str, report_id: int) -> Iterable[bytes]:
+    """The content of a file that was handed over to an attempt. Raises LeaseLost, NotFound."""
+    with site.store.transaction() as session:
+        attempt = _held(session, attempt_id, token)
+        cell = session.get_one(Cell, attempt.cell_id)
+        run = session.get_one(Run, cell.run_id)
+        allowed = {h.report for h in _handed(session, run, _job(run.plan or "", cell.job))}
+        report = session.get(Report, report_id) if report_id in allowed else None
+        if report is None:
+            raise NotFound("this file was not handed over to the attempt")
+        return site.blobs.chunks(report.blob)
 
 
 def _job(plan: str, job_id: str) -> Job:

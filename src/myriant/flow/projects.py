@@ -86,7 +86,7 @@ def _why(address: str, said: str) -> str:
     low = said.lower()
     if "authentication" in low or "permission denied" in low or "could not read username" in low:
         return "the server is not let in: give its key or a token access to the repository"
-    if "could not resolve" in low or "unable to connect" in low or "failed to connect" in low or "connection refused" in low:
+    if any(s in low for s in ("could not resolve", "unable to connect", "failed to connect", "connection refused")):
         return "is the address written right, and can the server's machine reach it?"
     if "not found" in low or "does not exist" in low or "does not appear" in low or "no such" in low:
         return "is the path or address written right? It must lead to a git repository"

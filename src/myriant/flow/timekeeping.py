@@ -12,7 +12,7 @@ from myriant.flow.advance import advance
 from myriant.flow.intake import BRANCH, start_run
 from myriant.flow.plans import plan_of
 from myriant.flow.site import Site
-from myriant.store.tables import Approval, Project, Ref, Run, Schedule, SeenEvent
+from myriant.store.tables import Approval, Project, Ref, Report, Run, Schedule, SeenEvent
 
 _LATE = timedelta(minutes=2)
 _REMEMBERED = timedelta(days=30)
@@ -37,7 +37,14 @@ def keep_time(site: Site, now: datetime | None = None) -> list[int]:
             run = session.get_one(Run, word.run_id, with_for_update=True)
             if (plan := plan_of(run.plan)) is not None:
                 advance(session, run, plan)
+        gone = session.scalars(
+            select(Report).where(Report.until <= now).limit(500).with_for_update(skip_locked=True)
+        ).all()
+        for report in gone:
+            session.delete(report)
         session.execute(delete(SeenEvent).where(SeenEvent.at < now - _REMEMBERED))
+    for report in gone:
+        site.blobs.remove(report.blob)
     return numbers
 
 

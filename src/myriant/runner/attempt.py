@@ -20,7 +20,7 @@ from myriant.runner.log import MOST_BYTES, AttemptLog
 from myriant.runner.reports import find_reports, time_mark
 from myriant.runner.runtimes import Runtime, home_of, link_runtime
 from myriant.runner.sandbox import WORKSPACE, Room, Sandbox
-from myriant.runner.settings import SettingsMissing, place_settings
+from myriant.runner.settings import SettingsMissing, inside, place_settings
 from myriant.runner.wire import Lease, StepWish
 
 _log = logging.getLogger(__name__)
@@ -79,6 +79,7 @@ class Execution:
             try:
                 self._prepare(said, log)
                 self._steps(said, log)
+                self._keep(said, log)
             except Void as reason:
                 said.void = str(reason)
             except SettingsMissing as error:
@@ -126,6 +127,9 @@ class Execution:
         if self.sandbox.warning:
             log.say(f"myriant: {self.sandbox.warning}")
         self._fetch()
+        for handed in self.lease.handed:
+            parts = [handed.job, *([handed.key.replace("/", "_")] if handed.key else []), handed.path]
+            self.server.fetch_handed(self.lease, handed.report, inside(self.room.handed, "/".join(parts)))
         if self.lease.settings is not None:
             place_settings(self.room.workspace, self.lease.settings, log.say)
         self.room.give_to_user()
@@ -216,6 +220,27 @@ class Execution:
         if reasons:
             raise Void("; ".join(reasons))
 
+    def _keep(self, said: _Said, log: AttemptLog) -> None:
+        """Deliver artifacts, and what is handed over when every step ended well. Raises Void."""
+        last = max(0, len(self.lease.steps) - 1)
+        for artifact in self.lease.artifacts:
+            keep = {"keep": artifact.keep} if artifact.keep is not None else {}
+            for glob in artifact.files:
+                if not self._deliver("artifact", "", glob, last, keep):
+                    log.say(f"myriant: no file matches the artifact {glob}")
+        for name, glob in () if said.failed_steps else self.lease.hand_over.items():
+            if not self._deliver("hand-over", name, glob, last, {}):
+                raise Void(f"nothing to hand over: no file matches {glob} ({name})")
+
+    def _deliver(self, content: str, kind: str, glob: str, step: int, more: dict[str, Any]) -> int:
+        found, _ = find_reports(self.room.workspace, glob, 0, self.room.base / "reports")
+        for file in found:
+            params = {"step": step, "content": content, "kind": kind, "digest": file.digest, **more}
+            self.server.report(self.lease, self._reports, file.path, file.copy, params)
+            self._reports += 1
+            file.copy.unlink()
+        return len(found)
+
     def _execute(self, step: StepWish, ends: float, log: AttemptLog) -> tuple[int, bool]:
         folder_inside = step.folder.strip("/")
         if folder_inside and not (self.room.workspace / folder_inside).resolve().is_relative_to(
@@ -301,6 +326,7 @@ class Execution:
             "MYRIANT_COMMIT": lease.commit,
             "MYRIANT_SHARED": ":".join(map(str, self.shared)),
             "MYRIANT_BASE_COMMIT": lease.before,
+            "MYRIANT_FROM": "/run/from" if self.sandbox.bubblewrap else str(self.room.handed),
             "MYRIANT_WORKSPACE": WORKSPACE if self.sandbox.bubblewrap else str(self.room.workspace),
             **{f"MYRIANT_CELL_{k.upper().replace('-', '_')}": v for k, v in lease.values.items()},
         }

@@ -61,6 +61,12 @@ class Server:
         url = f"/attempts/{lease.attempt}/reports/{number}"
         self._call("PUT", url, token=lease.token, params=params, headers=headers, content=lambda: file.open("rb"))
 
+    def fetch_handed(self, lease: Lease, report: int, target: Path) -> None:
+        """Write a file that an earlier job handed over."""
+        answer = self._call("GET", f"/attempts/{lease.attempt}/handed/{report}", token=lease.token)
+        target.parent.mkdir(parents=True, exist_ok=True)
+        target.write_bytes(answer.content)
+
     def finish(self, lease: Lease, told: dict[str, Any]) -> None:
         self._call("POST", f"/attempts/{lease.attempt}/finish", token=lease.token, json=told)
 

@@ -105,6 +105,7 @@ class Sandbox:
                     shown.add(parent)
             words += ["--ro-bind", str(path), str(path)]
         words += ["--perms", "0755", "--dir", "/run", "--ro-bind", str(room.links), "/run/runtime"]
+        words += ["--ro-bind", str(room.handed), "/run/from"]
         return [*words, "--bind", str(room.workspace), WORKSPACE, "--chdir", f"{WORKSPACE}/{folder}".rstrip("/")]
 
 
@@ -136,8 +137,12 @@ class Room:
     def etc(self) -> Path:
         return self.base / "etc"
 
+    @property
+    def handed(self) -> Path:
+        return self.base / "from"
+
     def make(self) -> None:
-        for folder in (self.workspace, self.tmp, self.home, self.links, self.etc):
+        for folder in (self.workspace, self.tmp, self.home, self.links, self.etc, self.handed):
             folder.mkdir(parents=True)
         self.base.chmod(0o755)
         entry = f"cell:x:{self.user}:{self.user}:cell:/home/cell:/bin/sh\nroot:x:0:0:root:/root:/bin/sh\n"

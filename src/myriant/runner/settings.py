@@ -19,10 +19,10 @@ class SettingsMissing(Exception):
 
 def place_settings(workspace: Path, wish: SettingsWish, say: Callable[[str], None]) -> None:
     """Check that every setting of the example has a value, and copy the file into place. Raises SettingsMissing."""
-    source = _inside(workspace, wish.file)
+    source = inside(workspace, wish.file)
     values = _read(source, wish.file)
     if wish.example:
-        example = _read(_inside(workspace, wish.example), wish.example)
+        example = _read(inside(workspace, wish.example), wish.example)
         lacking = [name for name in example if not values.get(name)]
         if lacking:
             raise SettingsMissing(
@@ -32,7 +32,7 @@ def place_settings(workspace: Path, wish: SettingsWish, say: Callable[[str], Non
         if more:
             say(f"myriant: {wish.file} sets {', '.join(more[:20])}, which {wish.example} does not name")
     if wish.to and wish.to != wish.file:
-        target = _inside(workspace, wish.to)
+        target = inside(workspace, wish.to)
         target.parent.mkdir(parents=True, exist_ok=True)
         if target.is_symlink():
             target.unlink()
@@ -40,10 +40,11 @@ def place_settings(workspace: Path, wish: SettingsWish, say: Callable[[str], Non
         say(f"myriant: {wish.file} was copied to {wish.to}")
 
 
-def _inside(workspace: Path, name: str) -> Path:
+def inside(workspace: Path, name: str) -> Path:
+    """The path of a name below a folder. Raises SettingsMissing when it leads out of it."""
     path = (workspace / name).parent.resolve() / Path(name).name
     if not path.is_relative_to(workspace.resolve()):
-        raise SettingsMissing(f"the settings {name} lead out of the workspace")
+        raise SettingsMissing(f"{name} leads out of its folder")
     return path
 
 

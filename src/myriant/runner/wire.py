@@ -30,6 +30,20 @@ class StepWish(BaseModel):
     skipped: str = ""  # why it does not run in this cell
 
 
+class ArtifactWish(BaseModel):
+    files: list[str]
+    keep: float | None = None  # seconds
+
+
+class Handed(BaseModel):
+    """A file that an earlier job handed over."""
+
+    report: int
+    job: str
+    key: str  # of its cell, empty when the job has only one
+    path: str
+
+
 class SourceWish(BaseModel):
     full: bool = False
     tags: bool = False
@@ -60,6 +74,9 @@ class Lease(BaseModel):
     steps: list[StepWish]
     source: SourceWish = SourceWish()
     settings: SettingsWish | None = None
+    artifacts: list[ArtifactWish] = []
+    hand_over: dict[str, str] = {}
+    handed: list[Handed] = []
 
 
 class Enrolled(BaseModel):

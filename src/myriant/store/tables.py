@@ -226,12 +226,13 @@ class Report(Base):
     attempt_id: Mapped[int] = mapped_column(ForeignKey("attempt.id", ondelete="CASCADE"))
     number: Mapped[int]
     step: Mapped[int]
-    content: Mapped[str]  # tests, coverage
+    content: Mapped[str]  # tests, coverage, analysis, attachment, artifact, hand-over
     kind: Mapped[str]  # unit, integration, …
     path: Mapped[str]
     digest: Mapped[str]  # SHA-256
     size: Mapped[int] = mapped_column(BigInteger)
     blob: Mapped[str]
+    until: Mapped[datetime | None]  # artifacts: the end of keeping
     problems: Mapped[list[Any]] = mapped_column(server_default="[]")
     total: Mapped[int] = mapped_column(server_default="0")
     passed: Mapped[int] = mapped_column(server_default="0")

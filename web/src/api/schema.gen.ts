@@ -670,6 +670,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/attempts/{attempt}/handed/{report}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A file that an earlier job of the same run handed over. */
+        get: operations["handed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -721,6 +738,13 @@ export interface components {
             until: string;
             /** At */
             at: string | null;
+        };
+        /** ArtifactWish */
+        ArtifactWish: {
+            /** Files */
+            files: string[];
+            /** Keep */
+            keep?: number | null;
         };
         /** AttemptView */
         AttemptView: {
@@ -1183,6 +1207,20 @@ export interface components {
             /** Detail */
             detail?: components["schemas"]["ValidationError"][];
         };
+        /**
+         * Handed
+         * @description A file that an earlier job handed over.
+         */
+        Handed: {
+            /** Report */
+            report: number;
+            /** Job */
+            job: string;
+            /** Key */
+            key: string;
+            /** Path */
+            path: string;
+        };
         /** Heartbeat */
         Heartbeat: {
             /** Attempts */
@@ -1340,6 +1378,23 @@ export interface components {
              */
             source: components["schemas"]["SourceWish"];
             settings?: components["schemas"]["SettingsWish"] | null;
+            /**
+             * Artifacts
+             * @default []
+             */
+            artifacts: components["schemas"]["ArtifactWish"][];
+            /**
+             * Hand Over
+             * @default {}
+             */
+            hand_over: {
+                [key: string]: string;
+            };
+            /**
+             * Handed
+             * @default []
+             */
+            handed: components["schemas"]["Handed"][];
         };
         /** Link */
         Link: {
@@ -3462,6 +3517,7 @@ export interface operations {
                 content: string;
                 kind: string;
                 digest: string;
+                keep?: number | null;
             };
             header: {
                 "x-path": string;
@@ -3509,6 +3565,36 @@ export interface operations {
         responses: {
             /** @description Successful Response */
             204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    handed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                attempt: number;
+                report: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };

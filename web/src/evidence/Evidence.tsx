@@ -106,13 +106,13 @@ function Reports({ attempt }: { attempt: Attempt }) {
   if (attempt.reports.length === 0) return null;
   return (
     <>
-      <h3>Reports</h3>
+      <h3>Reports and files</h3>
       <ul className={classes.reports}>
         {attempt.reports.map((r) => (
           <li key={r.id}>
             <a href={`/api/v1/reports/${r.id}/raw`}>{r.path}</a> <span className="soft">{size(r.size)}</span>
             <div className="soft">
-              {r.content === "tests" ? `${counted(r.total, "test")}: ${r.passed} passed, ${r.failed} failed, ${r.errored} errored, ${r.skipped} skipped` : r.kind}
+              {r.content === "tests" ? `${counted(r.total, "test")}: ${r.passed} passed, ${r.failed} failed, ${r.errored} errored, ${r.skipped} skipped` : r.content === "coverage" ? r.kind : [r.content, r.kind].filter(Boolean).join(": ")}
             </div>
             {r.problems.map((p, i) => (
               <div key={i}>{String(p.message)}</div>

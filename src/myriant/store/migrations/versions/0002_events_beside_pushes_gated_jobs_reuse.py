@@ -91,11 +91,13 @@ def upgrade() -> None:
         "run", sa.Column("left_out", postgresql.JSONB(astext_type=sa.Text()), server_default="[]", nullable=False)
     )
     op.add_column("run", sa.Column("rules", sa.Text(), nullable=True))
+    op.add_column("report", sa.Column("until", sa.DateTime(timezone=True), nullable=True))
     op.add_column("runner", sa.Column("price", sa.Float(), server_default="0", nullable=False))
     op.add_column("run", sa.Column("gated_said", sa.Text(), server_default="", nullable=False))
 
 
 def downgrade() -> None:
+    op.drop_column("report", "until")
     op.drop_column("runner", "price")
     op.drop_column("run", "gated_said")
     op.drop_column("run", "rules")
