@@ -29,7 +29,7 @@ def machine_labels() -> list[str]:
     """What the machine says of itself: its system and its processor."""
     return [
         platform.system().lower() or "unknown",
-        re.sub(r"[^a-z0-9.-]", "-", platform.machine().lower()) or "unknown",
+        re.sub(r"[^a-z0-9._-]", "-", platform.machine().lower()) or "unknown",
     ]
 
 
