@@ -282,7 +282,7 @@ def test_a_step_without_network_reaches_nothing(world: World) -> None:
         HEAD
         + f"[jobs.open]\n[[jobs.open.steps]]\n{reach}[jobs.shut]\nnetwork = false\n[[jobs.shut.steps]]\n{reach}[[jobs.shut.steps]]\nnetwork = true\nalways = true\n{reach}"
     )
-    repo = world.repository("walls", None)
+    repo = world.repository("no-network", None)
     view = repo.pushed({"myriant.toml": plan}, "Walls")
     assert cells(view)["open"][0] == "passed" and cells(view)["shut"][0] == "failed"
     shut = next(c for c in view["cells"] if c["job"] == "shut")
