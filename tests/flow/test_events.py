@@ -503,3 +503,40 @@ def test_a_commit_that_does_not_exist_holds_and_says_so(world: World) -> None:
     assert answer.status_code == 200, answer.text
     view = until(lambda: (r := newest(repo)[0]) and r["commit"].startswith("12345") and r["verdict"] == "held" and r)
     assert "cannot be read" in view["sentence"]
+
+
+def test_rules_hold_for_their_cells_their_folder_and_from_their_day_on(world: World) -> None:
+    report = "mkdir -p out; printf 'SF:src/locks/a.lua\\nDA:1,1\\nDA:2,0\\nend_of_record\\nSF:src/b.lua\\nDA:1,0\\nend_of_record\\n' > out/c.info\n"
+    split = report + 'if lua -v 2>&1 | grep -q "Lua 5.1"; then sh red.sh; else sh green.sh; fi\n'
+    rules = [
+        'name = "new versions"\nmeasure = "tests.failed"\nat-most = 0\ncells = [{ lua = ">= 5.4" }]',
+        'name = "old versions"\nmeasure = "tests.failed"\nat-most = 0\ncells = [{ lua = "5.1" }]\nlevel = "warn"',
+        'name = "locks"\nmeasure = "coverage.line"\nat-least = 0.5\nfolder = "src/locks"',
+        'name = "everything"\nmeasure = "coverage.line"\nat-least = 0.4\nlevel = "warn"',
+        'name = "some day"\nmeasure = "tests.failed"\nat-most = 0\nsince = 2999-01-01',
+    ]
+    plan = (
+        HEAD
+        + UNIT.replace('tests = ["out/unit.xml"]', 'tests = ["out/unit.xml"], coverage = ["out/c.info"]')
+        + "".join(f"[[gate.rules]]\n{r}\n" for r in rules)
+    )
+    repo = world.repository("scoped", None)
+    view = repo.pushed(
+        {
+            "myriant.toml": plan,
+            "test.sh": split,
+            "red.sh": RED,
+            "green.sh": GREEN,
+            "src/locks/a.lua": "1\n2\n",
+            "src/b.lua": "1\n",
+        },
+        "first",
+    )
+    met = {r["name"]: (r["met"], r["value"]) for r in view["judged"] if r["measure"]}
+    assert met == {
+        "new versions": (True, "0"),
+        "old versions": (False, "1"),
+        "locks": (True, "50.0 %"),
+        "everything": (False, "33.3 %"),
+    }
+    assert view["run"]["verdict"] == "clear"

@@ -18,6 +18,7 @@ from myriant.core.diagnosis.compare import CellComparison, CellName, RunOutcomes
 from myriant.core.diagnosis.explain import explain
 from myriant.core.gate.judge import DEFAULT_RULES, Judged, Measured, judge, verdict_of
 from myriant.core.gate.sentence import NotedCell, NotedFailure, Told, commit_note, sentence, value_text
+from myriant.core.plan.model import Rule
 from myriant.flow.advance import advance
 from myriant.flow.plans import plan_of
 from myriant.flow.site import Site
@@ -153,37 +154,42 @@ def _judge(
     ]
 
     coverage = _merge_coverage(session, project.id, run, binding, compared)
-
-    def measured(source: Mapping[str, Any], jobs: Sequence[str], measure: str) -> Fraction | None:
-        return _value([source[j] for j in jobs or source if j in source], measure)
-
     changed = _changed_share(site, session, project, run, baseline, coverage)
-
-    def line_share(of: Run | None, jobs: Sequence[str]) -> Fraction | None:
-        if of is None or (of is run and coverage is None):
-            return None
-        return coverage_share(session, of, jobs)
-
     now = {job: measures_of(t) for job, t in by_job.items()}
     before: Mapping[str, Any] = baseline.measures.get("jobs", {}) if baseline is not None else {}
+    values = {(c.job, c.key): {**c.values, "job": c.job} for c in binding}
+
+    def line_share(of: Run | None, jobs: Sequence[str], folder: str | None = None) -> Fraction | None:
+        if of is None or (of is run and coverage is None):
+            return None
+        return coverage_share(session, of, jobs, folder)
+
+    def value_now(rule: Rule) -> Fraction | None:
+        if rule.measure == "coverage.line":
+            return line_share(run, rule.jobs, rule.folder)
+        if rule.measure == "coverage.changed":
+            return changed(rule.jobs, rule.folder)
+        if rule.cells is None:
+            return _value([now[j] for j in rule.jobs or now if j in now], rule.measure)
+        within = {
+            name: outcomes
+            for name, outcomes in compared.current.items()
+            if rule.cells.holds(values.get(name, {})) and (not rule.jobs or name[0] in rule.jobs)
+        }
+        return (
+            _value([measures_of(tally(within, {n: compared.cells[n] for n in within}))], rule.measure)
+            if within
+            else None
+        )
+
+    def value_before(rule: Rule) -> Fraction | None:
+        if rule.measure.startswith("coverage."):
+            return line_share(baseline, rule.jobs, rule.folder) if rule.measure == "coverage.line" else None
+        return _value([before[j] for j in rule.jobs or before if j in before], rule.measure) if before else None
+
     judged = judge(
         [r for r in plan.rules if r.since is None or r.since <= today] if plan else DEFAULT_RULES,
-        Measured(
-            now=lambda measure, jobs: (
-                line_share(run, jobs)
-                if measure == "coverage.line"
-                else changed(jobs)
-                if measure == "coverage.changed"
-                else measured(now, jobs, measure)
-            ),
-            baseline=lambda measure, jobs: (
-                line_share(baseline, jobs)
-                if measure == "coverage.line"
-                else measured(before, jobs, measure)
-                if before
-                else None
-            ),
-        ),
+        Measured(value_now, value_before),
         untrusted,
         failed_steps,
     )
@@ -192,7 +198,7 @@ def _judge(
     run.ended_at = run.ended_at or func.now()
     states = {c.state for c in binding}
     run.state = next((s for s in ("failed", "void", "stopped", "skipped") if s in states), "passed")
-    share = changed(())
+    share = changed((), None)
     run.measures = {
         "jobs": now,
         **({"coverage.changed": [share.numerator, share.denominator]} if share is not None else {}),
@@ -251,24 +257,24 @@ def family(run: Run) -> str:
 
 def _changed_share(
     site: Site, session: Session, project: Project, run: Run, baseline: Run | None, coverage: Fraction | None
-) -> Callable[[Sequence[str]], Fraction | None]:
+) -> Callable[[Sequence[str], str | None], Fraction | None]:
     """Covered ÷ coverable lines among those changed since the baseline's commit, by jobs; all of none is 1."""
     before = run.base or (baseline.commit if baseline is not None else None)
     plan = plan_of(run.rules) or plan_of(run.plan)
     wanted = plan is not None and any(r.measure == "coverage.changed" for r in plan.rules)
     if before is None or coverage is None or not (wanted or run.base):
-        return lambda jobs: None
+        return lambda jobs, folder: None
     try:
         lines = site.mirror(project).changed_lines(before, run.tested or run.commit)
     except GitError:
-        return lambda jobs: None
+        return lambda jobs, folder: None
 
-    def share(jobs: Sequence[str]) -> Fraction | None:
+    def share(jobs: Sequence[str], folder: str | None) -> Fraction | None:
         files = merge_files(merged_coverage_of(session, run.id, list(jobs) or [""]).values())
         valid = covered = 0
         for path, changed in lines.items():
             file = files.get(path)
-            if file is None:
+            if file is None or not _below(path, folder):
                 continue
             touched = np.isin(file.lines, list(changed))
             valid, covered = valid + int(touched.sum()), covered + int((file.hits[touched] > 0).sum())
@@ -296,13 +302,17 @@ def _merge_coverage(
     return sum((f.totals for f in whole.values()), Totals()).line_share
 
 
-def coverage_share(session: Session, run: Run, jobs: Sequence[str]) -> Fraction | None:
-    """The line share of a judged run, merged over some jobs (none given: all)."""
-    if len(jobs) <= 1:
+def _below(path: str, folder: str | None) -> bool:
+    return folder is None or path.startswith(folder.strip("/").removeprefix("./") + "/")
+
+
+def coverage_share(session: Session, run: Run, jobs: Sequence[str], folder: str | None = None) -> Fraction | None:
+    """The line share of a judged run, merged over some jobs (none given: all), of one folder's files (None: of all)."""
+    if len(jobs) <= 1 and folder is None:
         totals = coverage_totals_of(session, [run.id]).get((run.id, jobs[0] if jobs else ""))
         return totals.line_share if totals is not None else None
-    files = merge_files(merged_coverage_of(session, run.id, jobs).values())
-    return sum((f.totals for f in files.values()), Totals()).line_share
+    files = merge_files(merged_coverage_of(session, run.id, list(jobs) or [""]).values())
+    return sum((f.totals for path, f in files.items() if _below(path, folder)), Totals()).line_share
 
 
 def _tally_of(compared: Compared, job: str) -> Tally:

@@ -16,11 +16,11 @@ from myriant.core.written import duration, percent
 
 
 def measured(now: dict[str, Fraction | int | None], before: dict[str, Fraction] | None = None) -> Measured:
-    def value(name: str, _: object) -> Fraction | None:
-        found = now.get(name)
+    def value(rule: Rule) -> Fraction | None:
+        found = now.get(rule.measure)
         return None if found is None else Fraction(found)
 
-    return Measured(value, lambda name, _: (before or {}).get(name))
+    return Measured(value, lambda rule: (before or {}).get(rule.measure))
 
 
 RATCHET = Rule("ratchet", "coverage.line", "at-least", "baseline")

@@ -42,10 +42,10 @@ class Judged:
 
 @dataclass(frozen=True, slots=True)
 class Measured:
-    """Measures of a run over the given jobs (none given: all); None when it cannot be taken."""
+    """The value of a rule's measure within its jobs, cells and folder; None when it cannot be taken."""
 
-    now: Callable[[str, Sequence[str]], Fraction | None]
-    baseline: Callable[[str, Sequence[str]], Fraction | None]
+    now: Callable[[Rule], Fraction | None]
+    baseline: Callable[[Rule], Fraction | None]
 
 
 def judge(
@@ -58,8 +58,8 @@ def judge(
     """
     judged = [_built_in(TRUSTED, untrusted), _built_in(STEPS, failed_steps)]
     for rule in rules or DEFAULT_RULES:
-        value = measured.now(rule.measure, rule.jobs)
-        limit = measured.baseline(rule.measure, rule.jobs) if rule.limit == "baseline" else rule.limit
+        value = measured.now(rule)
+        limit = measured.baseline(rule) if rule.limit == "baseline" else rule.limit
         if value is None:
             judged.append(Judged(rule, None, limit, met=False, reason=f"{rule.measure} could not be measured"))
         elif limit is None:

@@ -378,12 +378,23 @@ def _branches(reader: Reader, plan: Plan, around: Surroundings) -> None:
 
 def _measures(reader: Reader, plan: Plan, around: Surroundings) -> None:
     for i, rule in enumerate(plan.rules):
-        if rule.cells is not None or rule.folder is not None:
-            key = "cells" if rule.cells is not None else "folder"
+        at = ("gate", "rules", i)
+        if rule.cells is not None and (rule.measure.startswith("coverage.") or rule.limit == "baseline"):
+            what = f"{rule.measure} within cells" if rule.measure.startswith("coverage.") else "a baseline within cells"
+            reader.problem((*at, "cells"), f"{what} is not measured", "leave cells out, or name jobs instead")
+        elif rule.cells is not None:
+            dimensions = {d for job in plan.jobs for d in (*job.vary, *job.pin)} | {"job"}
+            for key in sorted(rule.cells.keys() - dimensions):
+                near = nearest(key, dimensions)
+                mend = f"did you mean {near}?" if near else f"dimensions of this plan: {', '.join(sorted(dimensions))}"
+                reader.problem((*at, "cells"), f'no job of the plan has the dimension "{key[:80]}"', mend)
+        if rule.measure == "coverage.changed" and rule.limit == "baseline":
             reader.problem(
-                ("gate", "rules", i, key), f"a rule's {key} is understood but not judged yet",
-                f"leave {key} out for now: the rule would judge more than it says",
-            )  # fmt: skip
+                (*at, "at-least"),
+                "coverage.changed has no baseline: each change has its own lines",
+                "write a number",
+                value=True,
+            )
 
 
 # --- single texts -------------------------------------------------------------------------------
