@@ -335,15 +335,16 @@ def test_at_once_stop_early_and_supersede(world: World) -> None:
 def test_a_sample_runs_a_part_states_its_blind_spots_and_stays_when_a_value_is_added(world: World) -> None:
     plan = (
         HEAD + '[jobs.unit]\nvary = { a = ["1", "2", "3"], b = ["1", "2", "3"], c = ["1", "2", "3"] }\nsample = { strength = 2, events = ["push"] }\n'
-        'advisory = [{ a = "3", b = "3" }]\n[[jobs.unit.steps]]\nname = "test"\ncommand = "echo $MYRIANT_CELL_A $MYRIANT_CELL_B $MYRIANT_CELL_C; sh test.sh"\n'
+        'advisory = [{ a = "3", b = "3" }]\n[[jobs.unit.steps]]\nname = "test"\ncommand = "echo $MYRIANT_CELL_A $MYRIANT_CELL_B; sh test.sh"\n'
         'collect = { tests = ["out/unit.xml"] }\n'
     )  # fmt: skip
-    repo = world.repository("sampled", plan, test__sh=GREEN)
+    repo = world.repository("sampled", plan, test__sh="echo $MYRIANT_CELL_C\n" + GREEN)
     first = decided(repo, 1)
     chosen = {c["key"] for c in first["cells"] if c["selected"]}
     assert first["run"]["verdict"] == "clear" and 9 <= len(chosen) < 27 and len(first["cells"]) == 27
     assert {c["state"] for c in first["cells"] if not c["selected"]} == {"skipped"}
     assert f"{len(chosen)} of {len(chosen)} cells" in first["run"]["sentence"]
+    assert first["problems"] == []
     blind = first["left_out"][0]["blind"]
     assert blind["size"] == 3 and 0 < blind["missed"] < blind["possible"] and len(blind["examples"][0]) == 3
     second = repo.pushed(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import subprocess
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
@@ -112,3 +113,29 @@ def test_a_hook_goes_in_twice_without_harm_and_comes_out_again(origin: Path) -> 
     assert "mine" in done.stdout and "cannot be reached" in done.stdout and not (origin / "x").exists()
     remove_hook(origin)
     assert hook.read_text() == "#!/bin/sh\necho mine\n" and not (origin / "hooks/myriant-ring.py").exists()
+
+
+def test_changed_lines_are_those_of_the_new_file_whatever_they_hold(origin: Path, tmp_path: Path) -> None:
+    tree = tmp_path / "tree"
+    (tree / "a b.txt").write_text("one\ntwo\nthree\n")
+    git(tree, "add", "--all")
+    git(tree, "commit", "--quiet", "-m", "before")
+    before = git(tree, "rev-parse", "HEAD")
+    (tree / "a b.txt").write_text("one\n++ b/first\n@@ -1 +99 @@\nthree")
+    (tree / "été.txt").write_text("x\ny\n")
+    git(tree, "add", "--all")
+    git(tree, "commit", "--quiet", "-m", "after")
+    git(tree, "push", "--quiet", "origin", "HEAD:main")
+    mirror = Mirror(tmp_path / "mirror.git", str(origin))
+    mirror.fetch()
+    after = git(tree, "rev-parse", "HEAD")
+    assert mirror.changed_lines(before, after) == {"a b.txt": {2, 3, 4}, "été.txt": {1, 2}}
+    assert set(mirror.changed_files(before, after) or ()) == {"a b.txt", "été.txt"}
+    assert mirror.changed_files(before, "1" * 40) is None
+
+
+def test_a_mirror_is_fetched_from_many_sides_at_once(origin: Path, tmp_path: Path) -> None:
+    mirrors = [Mirror(tmp_path / "deep" / "mirror.git", str(origin)) for _ in range(8)]
+    with ThreadPoolExecutor(8) as pool:
+        list(pool.map(Mirror.fetch, mirrors))
+    assert mirrors[0].branches() == {n.removeprefix("refs/heads/"): c for n, c in heads(str(origin)).items()}

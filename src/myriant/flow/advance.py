@@ -15,20 +15,24 @@ from myriant.store.runs import OPEN, cells_of
 from myriant.store.tables import Approval, Attempt, Cell, Project, Run
 
 
-def advance(session: Session, run: Run, plan: Plan) -> None:
-    """Release the cells whose turn it is, skip those whose turn never comes, and call for the verdict at the end."""
+def advance(session: Session, run: Run, plan: Plan | None) -> None:
+    """Release the cells whose turn it is, skip those whose turn never comes, and call for the verdict at the end.
+
+    Without a plan (one that today's reader refuses) nothing is released, and what has run is still judged.
+    """
     cells = cells_of(session, run.id)
     by_job: dict[str, list[Cell]] = {}
     for cell in cells:
         by_job.setdefault(cell.job, []).append(cell)
+    jobs = plan.jobs if plan is not None else ()
     changed = True
     while changed:
         changed = False
-        for job in plan.jobs:
+        for job in jobs:
             mine = [c for c in by_job.get(job.id, ()) if c.state == "waiting" and not c.ready]
             if mine:
                 changed = _release(session, run, job, mine, by_job) or changed
-    _stop_early(plan, by_job)
+    _stop_early(jobs, by_job)
     session.flush()
     ring_runners(session)
     open_now = [c for c in cells if c.state in OPEN]
@@ -81,8 +85,8 @@ def _skip(cells: Iterable[Cell], reason: str) -> bool:
     return True
 
 
-def _stop_early(plan: Plan, by_job: dict[str, list[Cell]]) -> None:
-    for job in plan.jobs:
+def _stop_early(jobs: Iterable[Job], by_job: dict[str, list[Cell]]) -> None:
+    for job in jobs:
         cells = by_job.get(job.id, [])
         failed = next((c for c in cells if c.state in ("failed", "void") and not c.advisory), None)
         if job.stop_early and failed is not None:

@@ -327,10 +327,9 @@ def lose(session: Session, attempt: Attempt, reason: str) -> None:
         ring_runners(session)
     else:
         cell.state, cell.mark, cell.reason = "void", "void", reason
-        if plan is not None:
-            session.flush()
-            session.refresh(run, with_for_update=True)
-            advance(session, run, plan)
+        session.flush()
+        session.refresh(run, with_for_update=True)
+        advance(session, run, plan)
     _tell_run(session, attempt, "cell")
 
 

@@ -151,9 +151,8 @@ def _conclude_attempt(
             "coverage_trouble": [*said.get("missing_coverage", []), *gathered.coverage_trouble],
         }
         session.flush()
-        plan = plan_of(run.plan)
-        if follow_up and plan is not None:
-            advance(session, run, plan)
+        if follow_up:
+            advance(session, run, plan_of(run.plan))
     if follow_up:
         tell(session, "cell", project.name, run.number)
 

@@ -14,7 +14,7 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from myriant.core.matrix.expand import Cell as PlannedCell
-from myriant.core.plan.advice import misplaced
+from myriant.core.plan.advice import Surroundings, misplaced
 from myriant.core.plan.expectations import unmet
 from myriant.core.plan.intent import Earlier, Event, Intent, JobIntent, intent, steps_for
 from myriant.core.plan.model import FILE_NAME, Job, Plan
@@ -58,7 +58,10 @@ def plan_run(site: Site, run_id: int) -> None:
     source = mirror.file(tested, FILE_NAME) if tested else None
     changed = _changed(mirror, project, run, tested)
     rules = mirror.file(run.base, FILE_NAME) if run.base else None
-    files = {f: mirror.file(tested, f) for f in _expected_files(source)} if run.tag else {}
+    if source is None and project.plan is not None:
+        source = project.plan.encode()
+    reading = read_plan(source, around=_around(mirror, tested)) if source is not None and tested else None
+    files = {f: mirror.file(tested, f) for f in _expected_files(reading)} if run.tag else {}
     untested = mirror.between(run.before, run.commit) if run.event == "push" and run.before else []
     with site.store.transaction() as session:
         run = session.get_one(Run, run_id, with_for_update=True)
@@ -67,16 +70,14 @@ def plan_run(site: Site, run_id: int) -> None:
         if tested != run.commit:
             run.tested = tested or None
         _remember_untested(session, project.id, run, untested)
-        if source is None and project.plan is not None:
-            source = project.plan.encode()
         if refusal:
             _hold(session, run, refusal)
-        elif source is None:
+        elif source is None or reading is None:
             _hold(session, run, _no_plan(mirror, tested))
         else:
             if rules is not None:
                 run.rules = _text(rules)
-            _apply(session, project, run, source, changed, files)
+            _apply(session, project, run, source, reading, changed, files)
         tell(session, "run", project.name, run.number)
 
 
@@ -106,8 +107,13 @@ def _changed(mirror: Mirror, project: Project, run: Run, tested: str) -> tuple[s
     return mirror.changed_files(before, run.commit) if before and mirror.has(before) else None
 
 
-def _expected_files(source: bytes | None) -> set[str]:
-    plan = read_plan(source).plan if source else None
+def _around(mirror: Mirror, commit: str) -> Surroundings:
+    """What the commit itself tells about its plan."""
+    return Surroundings(files=tuple(mirror.files(commit)), mentions=lambda word: mirror.grep(commit, word))
+
+
+def _expected_files(reading: Reading | None) -> set[str]:
+    plan = reading.plan if reading else None
     wanted = [job.expect for job in plan.jobs if job.expect] if plan else []
     return {f for e in wanted for f in (e.tag_file, e.mentioned_in) if f}
 
@@ -140,19 +146,21 @@ def _text(source: bytes) -> str:
 
 
 def _apply(
-    session: Session, project: Project, run: Run, source: bytes, changed: tuple[str, ...] | None,
+    session: Session, project: Project, run: Run, source: bytes,
+    reading: Reading, changed: tuple[str, ...] | None,
     files: Mapping[str, bytes | None],
 ) -> None:  # fmt: skip
     run.plan_digest = hashlib.sha256(source).hexdigest()
     run.plan = _text(source)
-    reading = read_plan(source)
     run.problems = [asdict(p) for p in reading.problems]
     if reading.plan is None:
         _hold(session, run, _unusable(reading))
         return
     if run.event == "push" and run.branch == project.main_branch:
         remember_schedules(session, project, reading.plan)
-    earlier = Earlier({job.id: earlier_sample(session, run, job.id) for job in reading.plan.jobs if job.sample})
+    earlier = Earlier(
+        {job.id: earlier_sample(session, run.project_id, run.branch, job.id) for job in reading.plan.jobs if job.sample}
+    )
     found = intent(reading.plan, event_of(run, changed), earlier)
     run.left_out = told_of(found)
     if found.reason:
@@ -301,7 +309,6 @@ def _reuse(session: Session, run: Run) -> None:
         select(func.count()).where(Cell.run_id == run.id, Cell.state == "waiting", ~Cell.gated)
     ):
         run.state, run.started_at = "running", func.now()
-        defer(session, "conclude", lock=f"run-{run.id}", priority=5, run_id=run.id)
 
 
 def _newest_runtimes(session: Session) -> dict[str, str]:

@@ -35,8 +35,7 @@ def keep_time(site: Site, now: datetime | None = None) -> list[int]:
         for word in late.all():
             word.state, word.at = "late", now
             run = session.get_one(Run, word.run_id, with_for_update=True)
-            if (plan := plan_of(run.plan)) is not None:
-                advance(session, run, plan)
+            advance(session, run, plan_of(run.plan))
         gone = session.scalars(
             select(Report).where(Report.until <= now).limit(500).with_for_update(skip_locked=True)
         ).all()

@@ -35,7 +35,7 @@ from myriant.flow.views import BlindView, PlanProblem, problem_view
 from myriant.repos.git import GitError
 from myriant.repos.mirror import Mirror
 from myriant.store.changes import tell
-from myriant.store.runs import newest_run_of_commit, runners_in_touch
+from myriant.store.runs import earlier_sample, newest_run_of_commit, runners_in_touch
 from myriant.store.tables import Attempt, Cell, Project, PullRequest, Ref, Run, Runner, Schedule, Untested
 
 _IN_TOUCH = timedelta(seconds=60)
@@ -286,7 +286,13 @@ def _around(site: Site, session: Session, project: Project) -> Surroundings:
 
 
 def _rehearsed(session: Session, project: Project, plan: Plan, event: Event) -> Rehearsal:
-    earlier = Earlier({job.id: _earlier(session, project, event.branch, job.id) for job in plan.jobs if job.sample})
+    earlier = Earlier(
+        {
+            job.id: earlier_sample(session, project.id, event.branch or project.main_branch, job.id)
+            for job in plan.jobs
+            if job.sample
+        }
+    )
     found = intent(plan, event, earlier)
     times = _times(session, project, [j.job.id for j in found.jobs])
     runners = list(runners_in_touch(session, datetime.now(UTC) - _IN_TOUCH))
@@ -294,20 +300,6 @@ def _rehearsed(session: Session, project: Project, plan: Plan, event: Event) -> 
     ranks = order(plan)
     forecast = _forecast(jobs if not found.reason else [], ranks, runners)
     return Rehearsal(str(event), found.reason, _sentence(found, forecast), ranks, jobs, forecast)
-
-
-def _earlier(session: Session, project: Project, branch: str, job: str) -> set[str]:
-    sampled = (
-        select(Run.id)
-        .join(Cell, Cell.run_id == Run.id)
-        .where(Run.project_id == project.id, Cell.job == job, ~Cell.selected)
-        .order_by((Run.branch == (branch or project.main_branch)).desc(), Run.depth.desc(), Run.number.desc())
-        .limit(1)
-    )
-    newest = session.scalar(sampled)
-    if newest is None:
-        return set()
-    return set(session.scalars(select(Cell.key).where(Cell.run_id == newest, Cell.job == job, Cell.selected)))
 
 
 def _times(session: Session, project: Project, jobs: Sequence[str]) -> dict[tuple[str, str], float]:

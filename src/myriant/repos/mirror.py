@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fcntl
 import re
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -40,16 +41,18 @@ class Mirror:
         self.path, self.address = path, address
 
     def fetch(self) -> None:
-        """Bring branches and tags up to date; commits that a rewrite left behind are kept."""
-        if not (self.path / "HEAD").exists():
-            self.path.parent.mkdir(parents=True, exist_ok=True)
-            git(None, "init", "--bare", "--quiet", str(self.path))
-            for key in ("allowAnySHA1InWant", "allowReachableSHA1InWant"):
-                git(self.path, "config", f"uploadpack.{key}", "true")
-        git(
-            self.path, "fetch", "--quiet", "--prune", "--force", "--no-auto-gc", "--",
-            self.address, "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*",
-        )  # fmt: skip
+        """Bring branches and tags up to date; commits that a rewrite left behind are kept; one fetch at a time."""
+        self.path.parent.mkdir(parents=True, exist_ok=True)
+        with self.path.with_suffix(".lock").open("w") as lock:
+            fcntl.flock(lock, fcntl.LOCK_EX)
+            if not (self.path / "HEAD").exists():
+                git(None, "init", "--bare", "--quiet", str(self.path))
+                for key in ("allowAnySHA1InWant", "allowReachableSHA1InWant"):
+                    git(self.path, "config", f"uploadpack.{key}", "true")
+            git(
+                self.path, "fetch", "--quiet", "--prune", "--force", "--no-auto-gc", "--",
+                self.address, "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*",
+            )  # fmt: skip
 
     def has(self, commit: str) -> bool:
         if not is_object_id(commit):
@@ -127,12 +130,16 @@ class Mirror:
         ).decode("utf-8", "replace")  # fmt: skip
         found: dict[str, set[int]] = {}
         lines: set[int] = set()
-        for line in shown.splitlines():
-            if line.startswith("+++ "):
+        inside = 0  # lines of the hunk still to come: they may look like headers
+        for line in shown.split("\n"):
+            if inside:
+                inside -= not line.startswith("\\")
+            elif line.startswith("+++ "):
                 lines = found.setdefault(line[4:].removeprefix("b/").rstrip("\t"), set())
-            elif line.startswith("@@ ") and (hunk := re.match(r"@@ -\S+ \+(\d+)(?:,(\d+))? @@", line)):
-                first, count = int(hunk[1]), int(hunk[2] or 1)
+            elif hunk := re.match(r"@@ -\d+(?:,(\d+))? \+(\d+)(?:,(\d+))? @@", line):
+                removed, first, count = int(hunk[1] or 1), int(hunk[2]), int(hunk[3] or 1)
                 lines.update(range(first, first + count))
+                inside = removed + count
         return found
 
     def between(self, before: str, after: str, limit: int = 500) -> list[Commit]:

@@ -119,13 +119,13 @@ def older_waiting_runs(session: Session, run: Run) -> Sequence[Run]:
     ).all()  # fmt: skip
 
 
-def earlier_sample(session: Session, run: Run, job: str) -> set[str]:
-    """Keys of the cells that the newest earlier run sampled for a job, on the same branch or else on any."""
+def earlier_sample(session: Session, project_id: int, branch: str, job: str) -> set[str]:
+    """Keys of the cells that the newest run with a sample chose for a job, on the branch or else on any."""
     sampled = (
         select(Run.id)
         .join(Cell, Cell.run_id == Run.id)
-        .where(Run.project_id == run.project_id, Run.number < run.number, Cell.job == job, ~Cell.selected)
-        .order_by((Run.branch == run.branch).desc(), Run.depth.desc(), Run.number.desc())
+        .where(Run.project_id == project_id, Cell.job == job, ~Cell.selected)
+        .order_by((Run.branch == branch).desc(), Run.depth.desc(), Run.number.desc())
         .limit(1)
     )
     newest = session.scalar(sampled)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 import tomllib
 from pathlib import Path
 
@@ -45,3 +46,10 @@ def test_no_value_changes_and_the_second_time_changes_nothing(lines: list[str]) 
         assert done == text
     else:
         assert tomllib.loads(done) == before
+
+
+def test_a_value_over_very_many_lines_is_written_in_no_time() -> None:
+    text = "version = 1\nx = [\n" + "  1,\n" * 30_000 + "]\nyy=2\n"
+    begun = time.monotonic()
+    assert format_plan(text).endswith("]\nyy = 2\n")
+    assert time.monotonic() - begun < 20

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Sequence
+
+from myriant.core.plan.places import locate
 
 _PAIR = re.compile(r"([A-Za-z0-9_-]+(?:\s*\.\s*[A-Za-z0-9_-]+)*)\s*=\s*(\S.*)")
 _WIDEST = 24
@@ -27,10 +28,11 @@ def format_plan(text: str) -> str:
         lines.extend(f"{k:<{width}} = {v}" for k, v in block)
         block.clear()
 
-    given = text.replace("\r\n", "\n").split("\n")
+    plain = text.replace("\r\n", "\n")
+    given, ends = plain.split("\n"), _ends(plain)
     at = 0
     while at < len(given):
-        end = _end_of_statement(given, at)
+        end = max(at, ends.get(at, at))
         line = given[at].strip()
         pair = _PAIR.fullmatch(line) if end == at else None
         if pair and not line.startswith("["):
@@ -57,15 +59,9 @@ def format_plan(text: str) -> str:
     return done if same else text
 
 
-def _end_of_statement(lines: Sequence[str], at: int) -> int:
-    """The last line of the statement that begins at a line: values may go over several."""
-    line = lines[at].strip()
-    if not line or line.startswith("#") or line.startswith("["):
-        return at
-    for end in range(at, min(len(lines), at + 2000)):
-        try:
-            tomllib.loads("\n".join(lines[at : end + 1]))
-        except (tomllib.TOMLDecodeError, RecursionError, ValueError):
-            continue
-        return end
-    return at
+def _ends(text: str) -> dict[int, int]:
+    """The last line of the statement that begins at a line, for statements over several lines (from 0)."""
+    ends: dict[int, int] = {}
+    for first, _, last, *_ in locate(text.encode("utf-8", "surrogatepass")).pairs.values():
+        ends[first] = max(last, ends.get(first, 0))
+    return ends
