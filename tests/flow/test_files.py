@@ -69,7 +69,8 @@ def test_files_are_kept_and_handed_over_to_later_jobs(world: World) -> None:
     raw = world.http.get(f"/reports/{kept['dist/tides.txt']['id']}/raw")
     assert raw.content == b"tides, exact\n" and raw.headers["X-Content-Type-Options"] == "nosniff"
     log = world.http.get(f"/attempts/{build['attempt_id']}/log").text
-    assert "no file matches the artifact nothing/**" in log
+    assert "no file was kept for the artifact nothing/**" in log
+    assert "dist/leads-out is no regular file and is not kept" in log
     # what is to be handed over and is not there voids the attempt; what waits for it is skipped
     lacking = repo.pushed({"myriant.toml": PLAN.replace('"dist/*.txt"', '"dist/*.csv"')}, "No csv")
     states = {c["job"]: (c["state"], c["reason"]) for c in lacking["cells"]}

@@ -65,7 +65,7 @@ def test_a_log_is_delivered_whole_though_the_other_side_forgets_and_pauses(tmp_p
     kept = bytearray()
     calls = []
 
-    def send(offset: int, data: bytes) -> int:
+    def send(offset: int, data: bytes, at: str) -> int:
         calls.append((offset, len(data)))
         if len(calls) == 2:
             return offset  # nothing was kept: the same piece comes again
@@ -84,7 +84,7 @@ def test_a_log_is_delivered_whole_though_the_other_side_forgets_and_pauses(tmp_p
 def test_output_beyond_the_most_is_counted_and_words_of_the_runner_still_fit(tmp_path: Path) -> None:
     kept = bytearray()
 
-    def send(offset: int, data: bytes) -> int:
+    def send(offset: int, data: bytes, at: str) -> int:
         kept[offset:] = data
         return len(kept)
 
@@ -97,7 +97,7 @@ def test_output_beyond_the_most_is_counted_and_words_of_the_runner_still_fit(tmp
 
 
 def test_a_failed_delivery_is_raised_at_the_end(tmp_path: Path) -> None:
-    def send(offset: int, data: bytes) -> int:
+    def send(offset: int, data: bytes, at: str) -> int:
         raise ConnectionError("gone")
 
     log = AttemptLog(tmp_path / "log", send)

@@ -11,7 +11,7 @@ from fastapi import FastAPI, HTTPException, Request, Response
 from fastapi.responses import FileResponse, JSONResponse
 
 from myriant import __version__
-from myriant.api import acting, planning, reading, runners
+from myriant.api import acting, execution, planning, reading, runners
 from myriant.api.live import Live
 from myriant.api.problems import answer_problems
 from myriant.core.plan.reference import SCHEMA_PATH, schema
@@ -45,7 +45,7 @@ def make_app(site: Site) -> FastAPI:
     )
     app.state.site = site
     answer_problems(app)
-    for router in (reading.router, acting.router, planning.router, planning.told, runners.router):
+    for router in (reading.router, acting.router, planning.router, execution.router, planning.told, runners.router):
         app.include_router(router, prefix="/api/v1")
 
     describe = app.openapi

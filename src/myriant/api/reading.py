@@ -8,7 +8,7 @@ from fastapi import APIRouter, Depends, Header, Query, Request, Response
 from fastapi.responses import StreamingResponse
 
 from myriant.api.access import ThePerson, TheSite, person
-from myriant.flow import views
+from myriant.flow import logs, views
 from myriant.flow.people import Person
 
 router = APIRouter(dependencies=[Depends(person)])
@@ -63,7 +63,7 @@ def log(
     most: Annotated[int, Query(ge=1, le=4_000_000)] = 1_000_000,
 ) -> Response:
     """Log bytes from `start`; headers tell the size so far and whether it is complete."""
-    piece, size, complete = views.log_piece(site, attempt, start, most)
+    piece, size, complete = logs.piece(site, attempt, start, most)
     headers = {"X-Log-Size": str(size), "X-Log-Complete": "yes" if complete else "no", "Cache-Control": "no-store"}
     return Response(piece, media_type="text/plain; charset=utf-8", headers=headers)
 
@@ -75,7 +75,7 @@ def raw_log(site: TheSite, attempt: int) -> StreamingResponse:
         "Content-Disposition": f'attachment; filename="attempt-{attempt}.log"',
         "X-Content-Type-Options": "nosniff",
     }
-    return StreamingResponse(views.whole_log(site, attempt), media_type="application/octet-stream", headers=headers)
+    return StreamingResponse(logs.whole(site, attempt), media_type="application/octet-stream", headers=headers)
 
 
 @router.get("/reports/{report}/raw", response_class=Response)
@@ -84,11 +84,6 @@ def raw_report(site: TheSite, report: int) -> StreamingResponse:
     safe = "".join(c if c.isascii() and (c.isalnum() or c in "._-") else "_" for c in name)
     headers = {"Content-Disposition": f'attachment; filename="{safe}"', "X-Content-Type-Options": "nosniff"}
     return StreamingResponse(site.blobs.chunks(blob), media_type="application/octet-stream", headers=headers)
-
-
-@router.get("/runners")
-def runners(site: TheSite) -> list[views.RunnerView]:
-    return views.runners(site)
 
 
 @router.get("/desk")

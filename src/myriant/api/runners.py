@@ -8,29 +8,29 @@ from __future__ import annotations
 
 import asyncio
 import base64
-import gzip
-import zlib
+import json
 from collections.abc import Iterator
 from dataclasses import asdict
 from datetime import UTC, datetime, timedelta
 from tempfile import SpooledTemporaryFile
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Depends, Header, HTTPException, Query, Request
+from fastapi import APIRouter, Depends, Header, HTTPException, Path, Query, Request
 from fastapi.responses import StreamingResponse
 from pydantic import BaseModel, Field
 from starlette.concurrency import run_in_threadpool
 
 from myriant.api.access import TheSite, bearer, runner_token
 from myriant.api.live import Live
-from myriant.core.plan.model import Job, Step
+from myriant.api.packs import pack_answer, refs_answer
+from myriant.core.plan.model import Command, Job, Step
 from myriant.flow import dispatch
-from myriant.flow.source import upload_pack
+from myriant.flow.caching import CacheAnswer
 
 router = APIRouter()
 PROTOCOL = 1
-_CONTENTS = "^(tests|coverage|analysis|attachment|artifact|hand-over)$"
-_MOST_PACK_REQUEST = 64 << 20
+_CONTENTS = "^(tests|coverage|analysis|attachment|artifact|hand-over|retest|companion)$"
+_MOST_RECORD = 8 << 20
 
 
 class Runtime(BaseModel):
@@ -48,6 +48,7 @@ class Enrolment(BaseModel):
     isolation: str = Field(max_length=200)
     labels: list[Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9._-]*$", max_length=60)]] = Field([], max_length=100)
     price: float = Field(0.0, ge=0)
+    machine: dict[str, str] = Field({}, max_length=50)
     version: str = Field(max_length=60)
     boot: str = Field(max_length=60)
 
@@ -63,6 +64,67 @@ class Claim(BaseModel):
     free: int = Field(ge=1, le=1024)
     holding: list[int] = Field([], max_length=1024)
     wait: float = Field(20, ge=0, le=60)
+
+
+class RetestWish(BaseModel):
+    command: str | list[str]
+    each: str
+
+
+class CacheWish(BaseModel):
+    name: str
+    keep: list[str]
+    renew_on: list[str]
+
+
+class ReadyWish(BaseModel):
+    within: float
+    tcp: bool = False
+    http: str | None = None
+    line: str | None = None
+    command: str | list[str] | None = None
+
+
+class CompanionWish(BaseModel):
+    name: str
+    command: str | list[str]
+    ready: ReadyWish
+    folder: str = ""
+    env: dict[str, str] = {}
+    port: int | None = None
+
+
+class LimitsWish(BaseModel):
+    """What an attempt may take; none: the runner's own limit. Memory, disk and output are bytes."""
+
+    memory: int | None = None
+    processes: int | None = None
+    disk: int | None = None
+    output: int | None = None
+
+
+class CacheKey(BaseModel):
+    """What a cache depends on: digests of files, exact runtimes, the system, what it keeps."""
+
+    renew: dict[str, str] = Field(max_length=10_000)
+    runtimes: dict[str, str] = Field(max_length=100)
+    system: str = Field(max_length=400)
+    keep: list[str] = Field(max_length=1000)
+
+
+class CacheTold(BaseModel):
+    key: CacheKey
+    seconds: dict[str, float] = Field({}, max_length=1000)
+
+
+class CacheSaid(BaseModel):
+    said: str
+
+
+class OriginGiven(BaseModel):
+    place: str
+    value: str
+    step: int | None = None
 
 
 class CollectWish(BaseModel):
@@ -86,6 +148,8 @@ class StepWish(BaseModel):
     may_fail: bool = False
     network: bool = True
     skipped: str = ""  # why it does not run in this cell
+    secrets: list[str] = []
+    retest: RetestWish | None = None
 
 
 class ArtifactWish(BaseModel):
@@ -105,6 +169,7 @@ class Handed(BaseModel):
 class SourceWish(BaseModel):
     full: bool = False
     tags: bool = False
+    submodules: bool = False
 
 
 class SettingsWish(BaseModel):
@@ -135,6 +200,15 @@ class LeaseGiven(BaseModel):
     artifacts: list[ArtifactWish] = []
     hand_over: dict[str, str] = {}
     handed: list[Handed] = []
+    address: str = ""
+    limits: LimitsWish = LimitsWish()
+    describe: list[str] = []
+    caches: list[CacheWish] = []
+    companions: list[CompanionWish] = []
+    secrets: dict[str, str] = {}
+    job_secrets: list[str] = []
+    retries: int = 0
+    origins: dict[str, list[OriginGiven]] = {}
 
 
 class Heartbeat(BaseModel):
@@ -160,6 +234,8 @@ class StepTold(BaseModel):
 
 class Finish(BaseModel):
     void: str = Field("", max_length=4000)
+    machine: bool = False  # the runner's machine is why it is void
+    retested: int = Field(0, ge=0, le=100)
     missing: list[str] = Field([], max_length=1000)
     missing_coverage: list[str] = Field([], max_length=1000)
     workspace: str = Field("", max_length=4000)
@@ -179,8 +255,9 @@ def enrol(site: TheSite, wish: Enrolment) -> Enrolled:
         )
     runtimes: list[dict[str, Any]] = [r.model_dump() for r in wish.runtimes]
     runner = dispatch.enrol(
-        site, wish.name, wish.slots, runtimes, wish.isolation, wish.version, wish.boot, wish.labels, wish.price
-    )
+        site, wish.name, wish.slots, runtimes, wish.isolation, wish.version, wish.boot, wish.labels, wish.price,
+        wish.machine,
+    )  # fmt: skip
     lease = dispatch.LEASE.total_seconds()
     return Enrolled(runner=runner, heartbeat=lease / 4, lease=lease)
 
@@ -210,22 +287,43 @@ def _given(lease: dispatch.Lease) -> LeaseGiven:
         tag=lease.tag,
         steps=[
             StepWish(
-                name=s.name, command=s.command if isinstance(s.command, str) else list(s.command),
+                name=s.name, command=_words(s.command),
                 collect=[CollectWish.model_validate(asdict(c)) for c in s.collect],
                 folder=s.folder or lease.job.folder or "", shell=s.shell or lease.job.shell or "sh", env=s.env,
                 timeout=s.timeout, always=s.always, may_fail=s.may_fail, 
-                network=_network(lease.job, s), skipped=skipped,
+                network=_network(lease.job, s), skipped=skipped, secrets=list(s.secrets),
+                retest=RetestWish(command=_words(s.retest.command), each=s.retest.each) if s.retest else None,
             )
             for s, skipped in zip(lease.job.steps, lease.skipped, strict=True)
         ],
-        source=SourceWish(full=lease.job.source.history == "full", tags=lease.job.source.tags),
+        source=SourceWish(
+            full=lease.job.source.history == "full", tags=lease.job.source.tags, submodules=lease.job.source.submodules
+        ),
         settings=SettingsWish(**{k: v or "" for k, v in asdict(lease.job.settings).items()})
         if lease.job.settings
         else None,
         artifacts=[ArtifactWish(files=list(a.files), keep=a.keep) for a in lease.job.artifacts],
         hand_over=lease.job.hand_over,
         handed=[Handed(report=h.report, job=h.job, key=h.key, path=h.path) for h in lease.handed],
+        address=lease.address, limits=LimitsWish(**asdict(lease.job.limits)), describe=list(lease.job.describe),
+        caches=[CacheWish(name=c.name, keep=list(c.keep), renew_on=list(c.renew_on)) for c in lease.job.cache],
+        companions=[
+            CompanionWish(
+                name=c.name, command=_words(c.command), folder=c.folder or "", env=c.env, port=c.port,
+                ready=ReadyWish(
+                    within=c.ready.within, tcp=c.ready.tcp, http=c.ready.http, line=c.ready.line,
+                    command=_words(c.ready.command) if c.ready.command is not None else None,
+                ),
+            )
+            for c in lease.job.companions
+        ],
+        secrets=dict(lease.secrets), job_secrets=list(lease.job.secrets), retries=lease.job.retry.tests,
+        origins={n: [OriginGiven(**asdict(o)) for o in places] for n, places in lease.origins.items()},
     )  # fmt: skip
+
+
+def _words(command: Command) -> str | list[str]:
+    return command if isinstance(command, str) else list(command)
 
 
 def _network(job: Job, step: Step) -> bool:
@@ -249,14 +347,15 @@ async def put_log(
     attempt: int,
     offset: Annotated[int, Query(ge=0)],
     token: Annotated[str, Depends(bearer)],
+    at: datetime | None = None,
 ) -> Size:
-    """A piece of log at its offset; the same piece again changes nothing."""
+    """A piece of log at its offset, printed `at` a time; the same piece again changes nothing."""
     data = bytearray()
     async for chunk in request.stream():
         data += chunk
         if len(data) > 8 << 20:
             raise HTTPException(413, "send the log in pieces of at most 8 MiB")
-    return Size(size=await run_in_threadpool(dispatch.keep_log, site, attempt, token, offset, bytes(data)))
+    return Size(size=await run_in_threadpool(dispatch.keep_log, site, attempt, token, offset, bytes(data), at))
 
 
 @router.put("/attempts/{attempt}/reports/{number}", status_code=204)
@@ -265,12 +364,18 @@ async def put_report(
     step: Annotated[int, Query(ge=0)], content: Annotated[str, Query(pattern=_CONTENTS)],
     kind: Annotated[str, Query(max_length=60)], digest: Annotated[str, Query(pattern="^[0-9a-f]{64}$")],
     x_path: Annotated[str, Header(max_length=8000)], keep: Annotated[float | None, Query(gt=0)] = None,
+    parts: Annotated[int, Query(ge=0, le=100_000)] = 0,
 ) -> None:  # fmt: skip
-    """A raw report; `X-Path` is its path in the workspace, base64 of UTF-8."""
+    """A raw report; `X-Path` is its path in the workspace, base64 of UTF-8. A long one came in `parts` before."""
     path = base64.b64decode(x_path).decode("utf-8", "replace").replace("\0", "")
     described = {"number": number, "step": step, "content": content, "kind": kind, "path": path}
     if keep is not None:
         described["until"] = datetime.now(UTC) + timedelta(seconds=keep)
+    if parts:
+        whole = dispatch.parts_of(site, attempt, number, parts)
+        await run_in_threadpool(dispatch.keep_report, site, attempt, token, described, whole, digest)
+        await run_in_threadpool(dispatch.forget_parts, site, attempt, number, parts)
+        return
     with SpooledTemporaryFile(max_size=4 << 20) as spool:
         size = 0
         async for chunk in request.stream():
@@ -285,6 +390,84 @@ async def put_report(
                 yield piece
 
         await run_in_threadpool(dispatch.keep_report, site, attempt, token, described, pieces(), digest)
+
+
+@router.put("/attempts/{attempt}/reports/{number}/parts/{part}", status_code=204)
+async def put_part(
+    site: TheSite, request: Request, attempt: int, number: int, part: Annotated[int, Path(ge=0, le=100_000)],
+    token: Annotated[str, Depends(bearer)],
+) -> None:  # fmt: skip
+    """A part of a long report; a part that was lost on its way is sent again, the others are not."""
+    data = await _body(request, 32 << 20, "send a report in parts of at most 32 MiB")
+    await run_in_threadpool(dispatch.keep_part, site, attempt, token, number, part, data)
+
+
+async def _body(request: Request, most: int, otherwise: str) -> bytes:
+    data = bytearray()
+    async for chunk in request.stream():
+        data += chunk
+        if len(data) > most:
+            raise HTTPException(413, otherwise)
+    return bytes(data)
+
+
+@router.put("/attempts/{attempt}/record/{kind}", status_code=204)
+async def put_record(
+    site: TheSite, request: Request, attempt: int,
+    kind: Annotated[str, Path(pattern="^(phases|settings|machine|caches)$")], token: Annotated[str, Depends(bearer)],
+) -> None:  # fmt: skip
+    """What is told of an attempt beside its steps, as JSON."""
+    data = await _body(request, _MOST_RECORD, "a record may have 8 MiB at most")
+    try:
+        content = json.loads(data.replace(b"\\u0000", b""))
+    except (ValueError, RecursionError) as error:
+        raise HTTPException(400, f"the record is not JSON: {error}") from error
+    await run_in_threadpool(dispatch.keep_record, site, attempt, token, kind, content)
+
+
+@router.post("/attempts/{attempt}/caches/{name}/find")
+def find_cache(
+    site: TheSite, attempt: int, name: str, key: CacheKey, token: Annotated[str, Depends(bearer)]
+) -> CacheAnswer:
+    """A kept archive for exactly this key, or why there is none."""
+    return dispatch.find_cache(site, attempt, token, name, key.model_dump())
+
+
+@router.get("/attempts/{attempt}/caches/entries/{entry}", response_class=StreamingResponse)
+def cache_archive(site: TheSite, attempt: int, entry: int, token: Annotated[str, Depends(bearer)]) -> StreamingResponse:
+    return StreamingResponse(dispatch.cache_archive(site, attempt, token, entry), media_type="application/octet-stream")
+
+
+@router.put("/attempts/{attempt}/caches/{name}")
+async def put_cache(
+    site: TheSite, request: Request, attempt: int, name: Annotated[str, Path(max_length=200)],
+    digest: Annotated[str, Query(pattern="^[0-9a-f]{64}$")], x_told: Annotated[str, Header(max_length=1 << 20)],
+    token: Annotated[str, Depends(bearer)],
+) -> CacheSaid:  # fmt: skip
+    """An archive to keep, should the attempt pass; `X-Told` is base64 of JSON: its key, the preparing seconds."""
+    try:
+        told = CacheTold.model_validate_json(base64.b64decode(x_told))
+    except ValueError as error:
+        raise HTTPException(422, f"X-Told cannot be read: {error}") from error
+    with SpooledTemporaryFile(max_size=4 << 20) as spool:
+        async for chunk in request.stream():
+            spool.write(chunk)
+        spool.seek(0)
+
+        def pieces() -> Iterator[bytes]:
+            while piece := spool.read(1 << 18):
+                yield piece
+
+        said = await run_in_threadpool(
+            dispatch.keep_cache, site, attempt, token, name, told.model_dump(), pieces(), digest
+        )
+    return CacheSaid(said=said)
+
+
+@router.post("/runners/{runner}/leave", status_code=204, dependencies=[Depends(runner_token)])
+def leave(site: TheSite, runner: int, boot: Annotated[str, Query(max_length=60)]) -> None:
+    """The runner finishes what it has and takes nothing more; another start may take its name."""
+    dispatch.leave(site, runner, boot)
 
 
 @router.post("/attempts/{attempt}/finish", status_code=204)
@@ -303,35 +486,10 @@ async def source_refs(site: TheSite, request: Request, attempt: int, service: st
     project, _ = await run_in_threadpool(dispatch.check_lease, site, attempt, bearer(request))
     if service != "git-upload-pack":
         raise HTTPException(403, "the source is for fetching only")
-    protocol = request.headers.get("git-protocol", "")
-
-    async def answer() -> Any:
-        if not protocol.startswith("version=2"):
-            yield b"001e# service=git-upload-pack\n0000"
-        async for chunk in upload_pack(site, project, advertise=True, protocol=protocol, body=b""):
-            yield chunk
-
-    kind = "application/x-git-upload-pack-advertisement"
-    return StreamingResponse(answer(), media_type=kind, headers={"Cache-Control": "no-store"})
+    return refs_answer(site, project, request)
 
 
 @router.post("/attempts/{attempt}/source/git-upload-pack", include_in_schema=False)
 async def source_pack(site: TheSite, request: Request, attempt: int) -> StreamingResponse:
     project, _ = await run_in_threadpool(dispatch.check_lease, site, attempt, bearer(request))
-    body = bytearray()
-    async for chunk in request.stream():
-        body += chunk
-        if len(body) > _MOST_PACK_REQUEST:
-            raise HTTPException(413, "the request is too long")
-    data = bytes(body)
-    if request.headers.get("content-encoding") == "gzip":
-        try:
-            data = gzip.decompress(data)
-        except (OSError, EOFError, zlib.error) as error:
-            raise HTTPException(400, "the request's compression is damaged") from error
-    protocol = request.headers.get("git-protocol", "")
-    return StreamingResponse(
-        upload_pack(site, project, advertise=False, protocol=protocol, body=data),
-        media_type="application/x-git-upload-pack-result",
-        headers={"Cache-Control": "no-store"},
-    )
+    return await pack_answer(site, project, request)

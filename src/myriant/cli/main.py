@@ -94,6 +94,7 @@ def runner(
         Path | None, typer.Option(help="A TOML file of registered runtimes: [[runtime]] family, path.")
     ] = None,
     price: Annotated[float, typer.Option(min=0, help="What a minute of a slot costs, in your currency.")] = 0.0,
+    machine_class: Annotated[str, typer.Option("--class", help="What kind of machine this is: large, arm, mac …")] = "",
 ) -> None:
     """Take cells from a server and execute them on this machine."""
     from myriant.runner.client import Refused
@@ -112,6 +113,7 @@ def runner(
             labels=label,
             price=price,
             registered=runtimes,
+            machine_class=machine_class,
         )
     except Refused as error:
         stop(f"the server refuses this runner: {error}")

@@ -37,6 +37,11 @@ class Place:
         return self.private / "connection.json"
 
     @property
+    def key(self) -> Path:
+        """The key that secrets are sealed with: keep it apart from copies of the database."""
+        return self.private / "key"
+
+    @property
     def blobs(self) -> Path:
         return self.data / "private" / "blobs"
 

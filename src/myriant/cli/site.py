@@ -20,7 +20,7 @@ def site_beside(data: Path) -> Site:
         said = json.loads(place.connection.read_text())
     except (OSError, ValueError):
         stop(f"no Myriant runs on {data}", "start it with: myriant up")
-    return Site(Store(said["database"]), Blobs(str(place.blobs)), place.mirrors, said["address"])
+    return Site(Store(said["database"]), Blobs(str(place.blobs)), place.mirrors, said["address"], place.key)
 
 
 def site_from_environment() -> Site:
@@ -29,4 +29,5 @@ def site_from_environment() -> Site:
         place = Place(Path(os.environ["MYRIANT_DATA"]))
     except KeyError as missing:
         stop(f"the variable {missing} is not set", "this command is started by: myriant up")
-    return Site(Store(url), Blobs(os.environ.get("MYRIANT_BLOBS", str(place.blobs))), place.mirrors, address)
+    blobs = Blobs(os.environ.get("MYRIANT_BLOBS", str(place.blobs)))
+    return Site(Store(url), blobs, place.mirrors, address, Path(os.environ.get("MYRIANT_KEY_FILE", place.key)))

@@ -22,6 +22,7 @@ from myriant.cli.place import Place
 from myriant.cli.processes import Parts
 from myriant.flow.people import ensure_account, make_token, sign_in_link
 from myriant.flow.site import Site
+from myriant.flow.vault import make_key
 from myriant.store.engine import Store
 
 ADMIN = "admin"
@@ -55,7 +56,8 @@ class Installation:
         self._open.callback(store.close)
         self.say("bringing its tables up to date")
         store.migrate()
-        self.site = Site(store, Blobs(str(self.place.blobs)), self.place.mirrors, self.address)
+        self.site = Site(store, Blobs(str(self.place.blobs)), self.place.mirrors, self.address, self.place.key)
+        make_key(self.place.key)
         account = ensure_account(self.site, ADMIN, "admin")
         with store.transaction() as session:
             command = make_token(session, "command", account=account)

@@ -38,3 +38,15 @@ def duration(seconds: float) -> str:
 def counted(number: int, one: str, many: str | None = None) -> str:
     """A number with its noun: 1 test, 3 tests, 1,204 tests."""
     return f"{number:,} {one if number == 1 else many or one + 's'}"
+
+
+def bytes_text(size: int) -> str:
+    """Bytes as people say them: 512 bytes, 1.5 MiB, 20 GiB."""
+    if size < 1024:
+        return f"{size} bytes"
+    value = float(size)
+    for unit in ("KiB", "MiB", "GiB", "TiB"):
+        value /= 1024
+        if value < 1023.95 or unit == "TiB":
+            break
+    return f"{value:.1f}".removesuffix(".0") + f" {unit}"

@@ -36,8 +36,10 @@ def advance(session: Session, run: Run, plan: Plan | None) -> None:
     session.flush()
     ring_runners(session)
     open_now = [c for c in cells if c.state in OPEN]
-    if run.verdict == "undecided":
-        if not any(not c.gated for c in open_now):
+    judged = run.verdict != "undecided" and run.ended_at is not None
+    if not judged:
+        bad = any(c.state in ("failed", "void") and not c.advisory for c in cells)
+        if not any(not c.gated for c in open_now) or (bad and run.verdict == "undecided"):
             defer(session, "conclude", lock=f"run-{run.id}", priority=5, run_id=run.id)
     elif any(c.gated for c in cells):
         tell_gated(session, run, cells)
@@ -51,7 +53,7 @@ def _release(session: Session, run: Run, job: Job, cells: Sequence[Cell], by_job
             return _say(cells, f"after {awaited.job}")
         if not awaited.even_if_failed and any(c.state != "passed" for c in binding):
             return _skip(cells, f"{awaited.job} did not pass")
-    if job.gated and run.verdict != "clear":
+    if job.gated and (run.verdict != "clear" or run.ended_at is None):
         if run.verdict == "held":
             return _skip(cells, "the verdict is held")
         return _say(cells, "waits for the verdict")
@@ -109,7 +111,7 @@ def stop_cells(session: Session, project: Project, run: Run, cells: Sequence[Cel
     session.flush()
     session.refresh(run, with_for_update=True)  # after the attempts, as everywhere
     left = select(func.count()).where(Cell.run_id == run.id, Cell.state.in_(OPEN), ~Cell.gated)
-    if not session.scalar(left) and run.verdict == "undecided":
+    if not session.scalar(left) and run.ended_at is None:
         defer(session, "conclude", lock=f"run-{run.id}", run_id=run.id)
     tell(session, "run", project.name, run.number)
 

@@ -21,7 +21,7 @@ def announce_run(site: Site, run_id: int) -> None:
     """Write the commit note into the repository. Running twice writes the same note."""
     with site.store.transaction() as session:
         run = session.get(Run, run_id)
-        if run is None or run.verdict == "undecided":
+        if run is None or run.verdict == "undecided" or (run.note is None and run.ended_at is None):
             return
         project = session.get_one(Project, run.project_id)
         text = run.note or commit_note(

@@ -9,17 +9,27 @@ from fractions import Fraction
 from typing import Any
 
 import numpy as np
-from sqlalchemy import func
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from myriant.core.coverage.merge import merge_files
 from myriant.core.coverage.model import FileCoverage, Totals
-from myriant.core.diagnosis.compare import CellComparison, CellName, RunOutcomes, Tally, compare, tally
+from myriant.core.diagnosis.compare import (
+    CellComparison,
+    CellName,
+    RunOutcomes,
+    Tally,
+    compare,
+    tally,
+    with_earlier,
+)
 from myriant.core.diagnosis.explain import explain
-from myriant.core.gate.judge import DEFAULT_RULES, Judged, Measured, judge, verdict_of
+from myriant.core.gate.judge import DEFAULT_RULES, Judged, Measured, Verdict, beyond_repair, judge, verdict_of
 from myriant.core.gate.sentence import NotedCell, NotedFailure, Told, commit_note, sentence, value_text
-from myriant.core.plan.model import Rule
+from myriant.core.plan.model import Plan, Rule
+from myriant.core.results.model import Outcome
 from myriant.flow.advance import advance
+from myriant.flow.controls import plan_controls
 from myriant.flow.plans import plan_of
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
@@ -31,9 +41,16 @@ from myriant.store.coverage import (
     merged_coverage_of,
 )
 from myriant.store.queue import defer
-from myriant.store.results import Shown, all_not_passed, failing_outcomes_of, outcomes_of, trusted_attempts
+from myriant.store.results import (
+    Shown,
+    all_not_passed,
+    earlier_attempts,
+    failing_outcomes_of,
+    outcomes_of,
+    trusted_attempts,
+)
 from myriant.store.runs import OPEN, cells_of, judged_runs_of, newest_clear_run
-from myriant.store.tables import Cell, Project, Run
+from myriant.store.tables import Attempt, Cell, Project, Run
 
 MOST_SINCE = 50  # commits looked back for what a repair fixed
 MOST_COMPARED = 5  # of their runs, the nearest: enough for cells that the very nearest lacks
@@ -57,9 +74,11 @@ def conclude_run(site: Site, run_id: int, *, follow_up: bool = True) -> None:
             return
         every = cells_of(session, run_id)
         cells = [c for c in every if c.selected and not c.gated]
-        if not every or any(c.state in OPEN for c in cells):
-            return
         project = session.get_one(Project, run.project_id)
+        if not every or any(c.state in OPEN for c in cells):
+            if run.verdict == "undecided" and _hold_early(site, session, run, cells):
+                tell(session, "run", project.name, run.number)
+            return
         if _superseded(run, cells):
             tell(session, "run", project.name, run.number)
             return
@@ -68,6 +87,9 @@ def conclude_run(site: Site, run_id: int, *, follow_up: bool = True) -> None:
         since = runs_since(session, run, baseline, nearest)
         compared = compare_runs(session, run, baseline, since)
         _judge(site, session, project, run, baseline, cells, compared)
+        if follow_up and run.verdict == "held":
+            binding = {(c.job, c.key) for c in cells if not c.advisory}
+            plan_controls(session, run, baseline, {n: c for n, c in compared.cells.items() if n in binding})
         tell(session, "run", project.name, run.number)
         if follow_up:
             defer(session, "announce", lock=f"notes-{run.project_id}", run_id=run.id)
@@ -76,10 +98,64 @@ def conclude_run(site: Site, run_id: int, *, follow_up: bool = True) -> None:
                 advance(session, run, plan)
 
 
+def _hold_early(site: Site, session: Session, run: Run, cells: Sequence[Cell]) -> bool:
+    """Hold a run whose cells have not all ended when nothing that is left can clear it."""
+    ended = [c for c in cells if not c.advisory and c.state not in OPEN]
+    if not any(c.state in ("failed", "void") for c in ended):
+        return False
+    nearest = ancestors(site, session, run)
+    baseline = newest_clear_run(session, run, nearest, family(run))
+    compared = compare_runs(session, run, baseline, ())
+    plan = plan_of(run.rules) or plan_of(run.plan)
+    by_job = {job: _tally_of(compared, job) for job in dict.fromkeys(c.job for c in cells)}
+    now = {job: measures_of(t) for job, t in by_job.items()}
+
+    def value_now(rule: Rule) -> Fraction | None:
+        if rule.cells is not None or rule.measure.startswith("coverage."):
+            return None
+        return _value([now[j] for j in rule.jobs or now if j in now], rule.measure)
+
+    judged = judge(_rules(plan), Measured(value_now, lambda _: None), _untrusted(ended), _failed_steps(ended))
+    lost = beyond_repair(judged)
+    if not lost:
+        return False
+    run.verdict, run.reason = "held", ""
+    run.baseline_id = baseline.id if baseline is not None else None
+    run.judged = [judged_json(j) for j in lost]
+    _mark_cells(session, run.project_id, ended, compared)
+    run.sentence = sentence(
+        Told(
+            verdict=Verdict.HELD, tally=_sum(by_job.values()), where=_where(ended, compared),
+            first_here=_first_here(compared), judged=lost, cells=len(cells),
+            cells_ended_well=sum(c.state in ("passed", "failed") for c in cells), seconds=0.0,
+            baseline=baseline.commit[:7] if baseline is not None else None,
+            open_cells=sum(c.state in OPEN for c in cells),
+        )
+    )  # fmt: skip
+    return True
+
+
+def _rules(plan: Plan | None) -> Sequence[Rule]:
+    today = datetime.now(UTC).date()
+    return [r for r in plan.rules if r.since is None or r.since <= today] if plan else DEFAULT_RULES
+
+
+def _untrusted(binding: Sequence[Cell]) -> list[str]:
+    return [f"{_named(c)}: {c.reason or c.state}" for c in binding if c.state not in ("passed", "failed")]
+
+
+def _failed_steps(binding: Sequence[Cell]) -> list[str]:
+    return [
+        f"step {', '.join(c.counts['unexplained'])} failed in {_named(c)}"
+        for c in binding
+        if c.counts.get("unexplained")
+    ]
+
+
 def _superseded(run: Run, cells: Sequence[Cell]) -> bool:
     """Whether a newer event stopped the run before it could be judged; it then stays undecided and says so."""
     why = next((c.reason for c in cells if c.state == "stopped" and c.reason.startswith("superseded")), None)
-    if why is None:
+    if why is None or run.verdict == "held":
         return False
     run.state, run.reason, run.ended_at = "stopped", why, run.ended_at or func.now()
     run.sentence = f"Undecided: {why} before it was judged."
@@ -115,6 +191,9 @@ def compare_runs(session: Session, run: Run, baseline: Run | None, since: Sequen
     """Compare the trusted, non-advisory cells of a run with the same cells of its baseline."""
     attempts = trusted_attempts(session, run)
     current = _by_cell(attempts, outcomes_of(session, list(attempts.values())))
+    for name, earlier in earlier_attempts(session, run).items():
+        if name in current:
+            current[name] = with_earlier(current[name], list(outcomes_of(session, earlier).values()))
     before: RunOutcomes | None = None
     if baseline is not None:
         found = trusted_attempts(session, baseline)
@@ -126,7 +205,7 @@ def compare_runs(session: Session, run: Run, baseline: Run | None, since: Sequen
     return Compared(current, before, compare(current, before, between), attempts)
 
 
-def _by_cell(attempts: Mapping[CellName, int], outcomes: Mapping[int, Any]) -> RunOutcomes:
+def _by_cell(attempts: Mapping[CellName, int], outcomes: Mapping[int, Any]) -> dict[CellName, Any]:
     return {name: outcomes[attempt] for name, attempt in attempts.items()}
 
 
@@ -140,19 +219,13 @@ def _judge(
     compared: Compared,
 ) -> None:
     plan = plan_of(run.rules) or plan_of(run.plan)
-    today = datetime.now(UTC).date()
     by_job = {job: _tally_of(compared, job) for job in dict.fromkeys(c.job for c in cells)}
     total = _sum(by_job.values())
     binding = [c for c in cells if not c.advisory]
-    untrusted = [f"{_named(c)}: {c.reason or c.state}" for c in binding if c.state not in ("passed", "failed")]
+    untrusted = _untrusted(binding)
     if not untrusted and total.results_total == 0:
         untrusted = ["the run has not one test"]
-    failed_steps = [
-        f"step {', '.join(c.counts['unexplained'])} failed in {_named(c)}"
-        for c in binding
-        if c.counts.get("unexplained")
-    ]
-
+    failed_steps = _failed_steps(binding)
     coverage = _merge_coverage(session, project.id, run, binding, compared)
     changed = _changed_share(site, session, project, run, baseline, coverage)
     now = {job: measures_of(t) for job, t in by_job.items()}
@@ -188,7 +261,7 @@ def _judge(
         return _value([before[j] for j in rule.jobs or before if j in before], rule.measure) if before else None
 
     judged = judge(
-        [r for r in plan.rules if r.since is None or r.since <= today] if plan else DEFAULT_RULES,
+        _rules(plan),
         Measured(value_now, value_before),
         untrusted,
         failed_steps,
@@ -222,6 +295,8 @@ def _judge(
             baseline=short,
             coverage=coverage,
             coverage_before=line_share(baseline, ()),
+            retests=sum(c.counts.get("retested", 0) for c in cells),
+            reruns=_reruns(session, cells),
         )
     )
     same = sorted({c.reused for c in cells if c.reused is not None})
@@ -248,6 +323,16 @@ def _judge(
         new=new,
         coverage=covered,
     )
+
+
+def _reruns(session: Session, cells: Sequence[Cell]) -> int:
+    """Attempts with a result that a person had made again."""
+    trusted = Attempt.state.in_(("passed", "failed"))
+    query = select(func.count()).where(
+        Attempt.cell_id.in_([c.id for c in cells]), trusted, Attempt.number > 0,
+        Attempt.id.not_in([c.attempt_id or 0 for c in cells]),
+    )  # fmt: skip
+    return session.scalar(query) or 0
 
 
 def family(run: Run) -> str:
@@ -382,8 +467,11 @@ def _mark_cells(session: Session, project_id: int, cells: Sequence[Cell], compar
             "fixed": int(result.fixed.sum()),
             "vanished": int(result.vanished.sum()),
             "first": result.first_here,
+            "flaky": int((compared.current[(cell.job, cell.key)] == Outcome.FLAKY).sum()),
         }
-        cell.mark = mark_of(cell.state, result, unexplained=bool(cell.counts.get("unexplained")))
+        cell.mark = mark_of(
+            cell.state, result, unexplained=bool(cell.counts.get("unexplained")), flaky=bool(cell.counts["flaky"])
+        )
         noted += [
             NotedFailure(cell.job, cell.key, test_title(row.suite, row.klass, row.name), row.message)
             for row in by_attempt.get(compared.attempts[(cell.job, cell.key)], [])
@@ -392,7 +480,7 @@ def _mark_cells(session: Session, project_id: int, cells: Sequence[Cell], compar
     return noted
 
 
-def mark_of(state: str, result: CellComparison, *, unexplained: bool) -> str:
+def mark_of(state: str, result: CellComparison, *, unexplained: bool, flaky: bool = False) -> str:
     """The one mark that says most about a cell."""
     if state not in ("passed", "failed"):
         return state
@@ -402,6 +490,8 @@ def mark_of(state: str, result: CellComparison, *, unexplained: bool) -> str:
         return "first"
     if result.known.any():
         return "known"
+    if flaky:
+        return "flaky"
     return "fixed" if result.fixed.any() else state
 
 

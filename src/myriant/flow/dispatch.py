@@ -4,30 +4,35 @@ from __future__ import annotations
 
 import hashlib
 import secrets
-from collections.abc import Collection, Iterable
-from dataclasses import dataclass
-from datetime import timedelta
+from collections.abc import Collection, Iterable, Mapping
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
 from typing import Any
 
-from sqlalchemy import func, select
+from sqlalchemy import func, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from myriant.core.plan.intent import steps_for
-from myriant.core.plan.model import Job
+from myriant.core.plan.model import Job, Plan
+from myriant.core.plan.origins import Origin, origins
 from myriant.core.plan.versions import offered_names
+from myriant.flow import caching, logs
 from myriant.flow.advance import advance
-from myriant.flow.errors import BadInput, LeaseLost, NotFound
+from myriant.flow.errors import BadInput, LeaseLost, NotFound, Replaced
 from myriant.flow.plans import event_of, plan_of
+from myriant.flow.queue import waiting_controls
 from myriant.flow.site import Site
+from myriant.flow.vault import lacking, values_for
 from myriant.store.changes import ring_runners, tell
 from myriant.store.queue import defer
-from myriant.store.runs import expired_leases, oldest_waiting_cells, open_leases_of, running_beside
-from myriant.store.tables import Attempt, Cell, LogChunk, Project, Report, Run, Runner, Step
+from myriant.store.runs import expired_leases, open_leases_of, running_beside, waiting_cells
+from myriant.store.tables import Attempt, AttemptRecord, Cell, Control, Project, Report, Run, Runner, Step
 
 LEASE = timedelta(seconds=20)
 TRIES_AFTER_LOSS = 2  # further attempts of a cell whose runner is lost each time
 MOST_REPORT_BYTES = 1 << 30
+MOST_TROUBLES = 5  # attempts in a row that a runner's machine made void before it is drained
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,11 +65,14 @@ class Lease:
     job: Job
     skipped: list[str]  # by step: why it does not run in this cell, empty when it does
     handed: list[HandedFile]
+    secrets: Mapping[str, str] = field(default_factory=dict, repr=False)
+    origins: dict[str, list[Origin]] = field(default_factory=dict)
+    address: str = ""  # of the repository when others can reach it
 
 
 def enrol(
     site: Site, name: str, slots: int, runtimes: list[dict[str, str]], isolation: str, version: str, boot: str,
-    labels: Collection[str] = (), price: float = 0.0,
+    labels: Collection[str] = (), price: float = 0.0, machine: Mapping[str, str] | None = None,
 ) -> int:  # fmt: skip
     """A runner says what it is and offers; its id. Leases of an earlier start of it are taken back at once."""
     offers = sorted(
@@ -77,11 +85,12 @@ def enrol(
     )
     values = {
         "name": name, "slots": slots, "runtimes": runtimes, "offers": offers, "isolation": isolation,
-        "version": version, "boot": boot, "price": price,
+        "version": version, "boot": boot, "price": price, "labels": sorted(labels), "machine": dict(machine or {}),
     }  # fmt: skip
     with site.store.transaction() as session:
         before = session.scalar(select(Runner).where(Runner.name == name))
         if before is not None and before.boot != boot:
+            values["troubles"] = 0
             for attempt in open_leases_of(session, before.id):
                 lose(session, attempt, f"runner {name} was started anew")
         statement = insert(Runner).values(**values)
@@ -94,56 +103,114 @@ def enrol(
     return runner_id
 
 
+def leave(site: Site, runner_id: int, boot: str) -> None:
+    """A runner finishes what it has and takes nothing more, so that another start of its name can take its place."""
+    with site.store.transaction() as session:
+        runner = session.get(Runner, runner_id, with_for_update=True)
+        if runner is not None and runner.boot == boot and not runner.name.endswith(f"~{boot[:6]}"):
+            runner.name, runner.drained = f"{runner.name}~{boot[:6]}", "it finishes its work and ends"
+            tell(session, "runner")
+
+
 def claim(site: Site, runner_id: int, boot: str, free: int, holding: Collection[int]) -> list[Lease]:
-    """Give a runner with `free` slots the cells it can take, oldest first.
+    """Give a runner with `free` slots the cells it can take, those whose turn it is first, then control runs.
 
     `boot` tells the start of the runner that asks: a request of one that was killed gets nothing. A lease
-    that the runner does not hold was lost on its way there, and is taken back.
+    that the runner does not hold was lost on its way there, and is taken back. Raises Replaced.
     """
     with site.store.transaction() as session:
         runner = session.get(Runner, runner_id)
         if runner is None:
             raise NotFound("this runner is not enrolled", "start it again: myriant runner")
         if runner.boot != boot:
-            return []
+            raise Replaced(
+                f"another runner called {runner.name} was started", "give each runner a name of its own: --name"
+            )
         runner.seen_at = func.now()
         for attempt in open_leases_of(session, runner_id):
             if attempt.id not in holding:
                 lose(session, attempt, "the lease did not reach the runner")
+        if runner.drained:
+            return []
         leases = []
-        for cell in oldest_waiting_cells(session, runner.offers, free):
-            if cell.at_once is None or running_beside(session, cell) < cell.at_once:
-                leases.append(_lease(session, runner, cell))
-                session.flush()
+        for cell in waiting_cells(session, runner.offers, free):
+            if cell.at_once is not None and running_beside(session, cell) >= cell.at_once:
+                continue
+            run = session.get_one(Run, cell.run_id)
+            job = _job(run.plan or "", cell.job)
+            missing = lacking(session, run, job)
+            if missing:
+                _cannot_run(session, run, cell, missing)
+                continue
+            leases.append(_lease(site, session, runner, cell, run, job))
+            session.flush()
+        if len(leases) < free:
+            leases += _control_leases(site, session, runner, free - len(leases))
     return leases
 
 
-def _lease(session: Session, runner: Runner, cell: Cell) -> Lease:
-    run = session.get_one(Run, cell.run_id)
-    project = session.get_one(Project, run.project_id)
-    last = session.scalar(select(func.max(Attempt.number)).where(Attempt.cell_id == cell.id)) or 0
-    token = secrets.token_urlsafe(24)
-    attempt = Attempt(
-        cell_id=cell.id,
-        number=last + 1,
-        state="running",
-        runner=runner.name,
-        runner_id=runner.id,
-        lease_digest=_digest(token),
-        lease_until=func.now() + LEASE,
-    )
-    session.add(attempt)
+def _cannot_run(session: Session, run: Run, cell: Cell, reason: str) -> None:
+    cell.state, cell.mark, cell.reason = "void", "void", reason
     session.flush()
+    session.refresh(run, with_for_update=True)
+    advance(session, run, plan_of(run.plan))
+    tell(session, "cell", session.get_one(Project, run.project_id).name, run.number)
+
+
+def _lease(site: Site, session: Session, runner: Runner, cell: Cell, run: Run, job: Job) -> Lease:
+    last = session.scalar(select(func.max(Attempt.number)).where(Attempt.cell_id == cell.id)) or 0
+    attempt, token = _attempt_on(session, runner, cell, max(last, 0) + 1)
     cell.state, cell.mark, cell.attempt_id, cell.reason = "running", "running", attempt.id, ""
     if run.state == "waiting":
         run.state, run.started_at = "running", func.now()
+    return _given(site, session, cell, run, job, attempt, token)
+
+
+def _attempt_on(session: Session, runner: Runner, cell: Cell, number: int) -> tuple[Attempt, str]:
+    token = secrets.token_urlsafe(24)
+    attempt = Attempt(
+        cell_id=cell.id, number=number, state="running", runner=runner.name, runner_id=runner.id,
+        lease_digest=_digest(token), lease_until=func.now() + LEASE,
+    )  # fmt: skip
+    session.add(attempt)
+    session.flush()
+    return attempt, token
+
+
+def _control_leases(site: Site, session: Session, runner: Runner, free: int) -> list[Lease]:
+    """Control runs for slots that nothing else wants."""
+    leases: list[Lease] = []
+    for control in waiting_controls(session):
+        cell = session.get_one(Cell, control.cell_id)
+        if len(leases) >= free or not set(cell.wants) <= set(runner.offers):
+            continue
+        run = session.get_one(Run, cell.run_id)
+        base = session.get(Run, run.baseline_id) if control.place == "baseline" and run.baseline_id else None
+        plan = plan_of(base.plan if base is not None else run.plan)
+        job = next((j for j in plan.jobs if j.id == cell.job), None) if plan is not None else None
+        if job is None or lacking(session, run, job):
+            control.state = "given-up"
+            continue
+        lowest = session.scalar(select(func.min(Attempt.number)).where(Attempt.cell_id == cell.id)) or 0
+        attempt, token = _attempt_on(session, runner, cell, min(lowest, 0) - 1)
+        control.state, control.attempt_id = "running", attempt.id
+        leases.append(_given(site, session, cell, run, job, attempt, token, commit=control.commit))
+    return leases
+
+
+def _given(
+    site: Site, session: Session, cell: Cell, run: Run, job: Job, attempt: Attempt, token: str, *, commit: str = ""
+) -> Lease:
+    project = session.get_one(Project, run.project_id)
+    judged_by = plan_of(run.rules)
+    allowed = next((j for j in judged_by.jobs if j.id == job.id), None) if judged_by is not None else job
     tell(session, "cell", project.name, run.number)
-    job = _job(run.plan or "", cell.job)
-    skipped = [why for _, why in steps_for(job, cell.values, event_of(run))]
     return Lease(
-        attempt.id, token, project.name, project.id, run.number, attempt.number, run.tested or run.commit,
-        run.base or run.before or "", run.branch, run.event, run.tag, cell.values, cell.wants, job, skipped,
-        _handed(session, run, job),
+        attempt.id, token, project.name, project.id, run.number, attempt.number, commit or run.tested or run.commit,
+        run.base or run.before or "", run.branch, run.event, run.tag, cell.values, cell.wants, job,
+        [why for _, why in steps_for(job, cell.values, event_of(run))], _handed(session, run, job),
+        values_for(site, session, run, job, allowed), origins(run.plan or "", job),
+        project.address if "://" in project.address else "",
     )  # fmt: skip
 
 
@@ -242,22 +309,67 @@ def record_step(site: Site, attempt_id: int, token: str, step: dict[str, Any]) -
         _tell_run(session, attempt, "cell")
 
 
-def keep_log(site: Site, attempt_id: int, token: str, offset: int, data: bytes) -> int:
-    """Keep a piece of log at its offset; the size known so far. The same piece again changes nothing."""
+def keep_log(site: Site, attempt_id: int, token: str, offset: int, data: bytes, at: datetime | None = None) -> int:
+    """Keep a piece of log, printed `at` a time, at its offset; the size known so far."""
     with site.store.transaction() as session:
         attempt = _held(session, attempt_id, token, lock=True)
-        if offset > attempt.log_size:
-            return attempt.log_size  # a piece is missing: the runner sends from here
-        fresh = data[attempt.log_size - offset :]
-        if not fresh:
-            return attempt.log_size
-        at = attempt.log_size
-        key = f"logs/{attempt_id}/{at:014d}"
-        site.blobs.put(key, [fresh])
-        session.add(LogChunk(attempt_id=attempt_id, offset=at, size=len(fresh), blob=key))
-        attempt.log_size = at + len(fresh)
-        _tell_run(session, attempt, "log")
-        return attempt.log_size
+        before = attempt.log_size
+        size = logs.take_in(site, session, attempt, offset, data, at)
+        if size > before:
+            _tell_run(session, attempt, "log")
+        return size
+
+
+def keep_record(site: Site, attempt_id: int, token: str, kind: str, content: Any) -> None:
+    """Keep what a runner tells of an attempt beside its steps; the newest word counts."""
+    with site.store.transaction() as session:
+        attempt = _held(session, attempt_id, token)
+        values = {"attempt_id": attempt_id, "kind": kind, "content": content}
+        session.execute(
+            insert(AttemptRecord)
+            .values(**values)
+            .on_conflict_do_update(index_elements=["attempt_id", "kind"], set_=values)
+        )
+        _tell_run(session, attempt, "cell")
+
+
+def find_cache(site: Site, attempt_id: int, token: str, name: str, parts: Mapping[str, Any]) -> caching.CacheAnswer:
+    with site.store.transaction() as session:
+        return caching.find_cache(session, _held(session, attempt_id, token), name, parts)
+
+
+def cache_archive(site: Site, attempt_id: int, token: str, entry: int) -> Iterable[bytes]:
+    with site.store.transaction() as session:
+        return caching.cache_archive(site, session, _held(session, attempt_id, token), entry)
+
+
+def keep_cache(
+    site: Site, attempt_id: int, token: str, name: str, told: Mapping[str, Any], chunks: Iterable[bytes], digest: str
+) -> str:
+    with site.store.transaction() as session:
+        _held(session, attempt_id, token)
+    return caching.keep_cache(site, attempt_id, name, told, chunks, digest)
+
+
+def keep_part(site: Site, attempt_id: int, token: str, number: int, part: int, data: bytes) -> None:
+    """Keep a part of a long report until all of them are there; the same part again changes nothing."""
+    with site.store.transaction() as session:
+        _held(session, attempt_id, token)
+    site.blobs.put(f"parts/{attempt_id}/{number:04d}/{part:05d}", [data])
+
+
+def parts_of(site: Site, attempt_id: int, number: int, parts: int) -> Iterable[bytes]:
+    """The parts of a long report one after another. Raises BadInput when one is missing."""
+    for part in range(parts):
+        try:
+            yield from site.blobs.chunks(f"parts/{attempt_id}/{number:04d}/{part:05d}")
+        except FileNotFoundError as error:
+            raise BadInput(f"part {part} of the report is missing", "send it again") from error
+
+
+def forget_parts(site: Site, attempt_id: int, number: int, parts: int) -> None:
+    for part in range(parts):
+        site.blobs.remove(f"parts/{attempt_id}/{number:04d}/{part:05d}")
 
 
 def keep_report(
@@ -300,9 +412,45 @@ def finish(site: Site, attempt_id: int, token: str, said: dict[str, Any]) -> Non
         attempt = _held(session, attempt_id, token, lock=True)
         attempt.state, attempt.finish, attempt.ended_at = "reading", said, func.now()
         attempt.runtimes = said.get("runtimes", {})
+        _watch_machine(session, attempt, troubled=bool(said.get("machine")))
         defer(session, "ingest", lock=f"attempt-{attempt_id}", priority=5, attempt_id=attempt_id)
         ring_runners(session)
         _tell_run(session, attempt, "cell")
+
+
+def _watch_machine(session: Session, attempt: Attempt, *, troubled: bool) -> None:
+    """Drain a runner whose attempts keep going void because of its machine."""
+    runner = session.get(Runner, attempt.runner_id, with_for_update=True) if attempt.runner_id else None
+    if runner is None:
+        return
+    runner.troubles = runner.troubles + 1 if troubled else 0
+    if runner.troubles >= MOST_TROUBLES and not runner.drained:
+        last = (attempt.finish or {}).get("void", "")
+        runner.drained = f"its last {runner.troubles} attempts went void because of its machine: {last}"[:1000]
+        tell(session, "runner")
+
+
+def drain(site: Site, name: str, reason: str) -> None:
+    """Give a runner nothing more until it is resumed; an empty reason resumes it. Raises NotFound."""
+    with site.store.transaction() as session:
+        runner = session.scalar(select(Runner).where(Runner.name == name).with_for_update())
+        if runner is None:
+            raise NotFound(f"there is no runner {name[:80]}")
+        runner.drained, runner.troubles = reason, 0
+        ring_runners(session)
+        tell(session, "runner")
+
+
+def forget_runner(site: Site, name: str) -> None:
+    """Take a runner that is gone off the list. Raises NotFound."""
+    with site.store.transaction() as session:
+        runner = session.scalar(select(Runner).where(Runner.name == name).with_for_update())
+        if runner is None:
+            raise NotFound(f"there is no runner {name[:80]}")
+        for attempt in open_leases_of(session, runner.id):
+            lose(session, attempt, f"runner {name} was taken off the list")
+        session.delete(runner)
+        tell(session, "runner")
 
 
 def take_back_expired(site: Site) -> int:
@@ -317,20 +465,34 @@ def take_back_expired(site: Site) -> int:
 def lose(session: Session, attempt: Attempt, reason: str) -> None:
     """The runner is lost: the attempt is void, and its cell waits for another or is void itself."""
     attempt.state, attempt.reason, attempt.ended_at = "void", reason, func.now()
+    if attempt.number < 0:
+        session.execute(update(Control).where(Control.attempt_id == attempt.id).values(state="given-up"))
+        return
     cell = session.get_one(Cell, attempt.cell_id, with_for_update=True)
     if cell.attempt_id != attempt.id or cell.state != "running":
         return
     run = session.get_one(Run, cell.run_id)
     plan = plan_of(run.plan)
-    if attempt.number <= (plan.job(cell.job).retry.void if plan is not None else TRIES_AFTER_LOSS):
-        cell.state, cell.mark, cell.reason = "waiting", "waiting", f"again after attempt {attempt.number}: {reason}"
-        ring_runners(session)
+    if may_try_again(session, attempt, plan, cell):
+        wait_again(session, cell, attempt, reason)
     else:
         cell.state, cell.mark, cell.reason = "void", "void", reason
         session.flush()
         session.refresh(run, with_for_update=True)
         advance(session, run, plan)
     _tell_run(session, attempt, "cell")
+
+
+def may_try_again(session: Session, attempt: Attempt, plan: Plan | None, cell: Cell) -> bool:
+    """Whether a cell whose runner or machine failed it is given to a runner once more, as its plan says."""
+    voids = select(func.count()).where(Attempt.cell_id == cell.id, Attempt.state == "void", Attempt.number > 0)
+    lost = session.scalar(voids) or 0
+    return lost <= (plan.job(cell.job).retry.void if plan is not None else TRIES_AFTER_LOSS)
+
+
+def wait_again(session: Session, cell: Cell, attempt: Attempt, reason: str) -> None:
+    cell.state, cell.mark, cell.reason = "waiting", "waiting", f"again after attempt {attempt.number}: {reason}"
+    ring_runners(session)
 
 
 def _tell_run(session: Session, attempt: Attempt, kind: str) -> None:

@@ -29,3 +29,9 @@ class LeaseLost(FlowError):
 
 class BadInput(FlowError):
     kind = "bad-input"
+
+
+class Replaced(FlowError):
+    """Another runner of the same name has taken this one's place."""
+
+    kind = "replaced"

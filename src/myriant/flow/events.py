@@ -224,6 +224,6 @@ def stop_run(site: Site, project_name: str, number: int, who: Person) -> int:
             raise NotFound(f"there is no run #{number}")
         open_now = [c for c in cells_of(session, run.id) if c.state in OPEN]
         stop_cells(session, project, run, open_now, f"stopped by {who.name}")
-        if open_now and run.verdict != "undecided":
+        if open_now and run.ended_at is not None:
             tell_gated(session, run, cells_of(session, run.id))
     return len(open_now)

@@ -17,6 +17,10 @@ from myriant.core.results.junit import read_junit
 from myriant.core.results.model import Outcome, Results
 from myriant.core.written import counted
 from myriant.flow.advance import advance
+from myriant.flow.caching import settle_caches
+from myriant.flow.controls import control_ended
+from myriant.flow.dispatch import may_try_again, wait_again
+from myriant.flow.logs import learn_usual
 from myriant.flow.plans import plan_of
 from myriant.flow.site import Site
 from myriant.store.changes import tell
@@ -35,6 +39,7 @@ class _Gathered:
     details: dict[int, tuple[str, str]] = field(default_factory=dict)
     untrusted: list[str] = field(default_factory=list)
     failing_steps: set[int] = field(default_factory=set)  # steps whose reports hold failures
+    retests: list[tuple[str, Results]] = field(default_factory=list)  # with the kind
     coverage: list[Mapping[str, FileCoverage]] = field(default_factory=list)
     coverage_trouble: list[str] = field(default_factory=list)
 
@@ -47,6 +52,22 @@ class _Gathered:
             self.details[at + index] = (detail.message, detail.text)
         if results.count(Outcome.FAILED) or results.count(Outcome.ERRORED):
             self.failing_steps.add(step)
+
+    def settle_retests(self) -> None:
+        """A test that both failed and passed within the attempt is flaky, whatever came last."""
+        places: dict[Identity, int] = {}
+        for at, identity in enumerate(self.tests):
+            places.setdefault(identity, at)
+        bad = (Outcome.FAILED, Outcome.ERRORED)
+        for kind, results in self.retests:
+            for identity, outcome in zip(identities(kind, results), results.outcomes, strict=True):
+                found = places.get(identity)
+                if found is None:
+                    continue
+                now, before = Outcome(outcome), Outcome(self.outcomes[found])
+                if {now, before} & {Outcome.PASSED} and ({now, before} & set(bad)):
+                    self.outcomes[found] = Outcome.FLAKY
+                    self.details.setdefault(found, ("it failed when it was run again", ""))
 
 
 def ingest_attempt(site: Site, attempt_id: int, *, follow_up: bool = True) -> None:
@@ -75,8 +96,29 @@ def ingest_attempt(site: Site, attempt_id: int, *, follow_up: bool = True) -> No
             _read_coverage(site, report, gathered, workspace)
         elif report.content == "tests":
             _read(site, report, gathered, may_be_empty=(report.step, report.kind) in may_be_empty)
+        elif report.content == "retest":
+            _read_retest(site, report, gathered)
+    gathered.settle_retests()
     with site.store.transaction() as session:
-        _conclude_attempt(session, attempt_id, reports, gathered, follow_up=follow_up)
+        gone = _conclude_attempt(site, session, attempt_id, reports, gathered, follow_up=follow_up)
+    for blob in gone:
+        site.blobs.remove(blob)
+    if attempt.log_size and _passed(site, attempt_id):
+        learn_usual(site, attempt_id)
+
+
+def _passed(site: Site, attempt_id: int) -> bool:
+    with site.store.transaction() as session:
+        return session.get_one(Attempt, attempt_id).state == "passed"
+
+
+def _read_retest(site: Site, report: Report, gathered: _Gathered) -> None:
+    try:
+        results = read_junit(site.blobs.chunks(report.blob))
+    except FileNotFoundError:
+        return
+    _count(report, results)
+    gathered.retests.append((report.kind, results))
 
 
 def _read(site: Site, report: Report, gathered: _Gathered, *, may_be_empty: bool) -> None:
@@ -85,15 +127,19 @@ def _read(site: Site, report: Report, gathered: _Gathered, *, may_be_empty: bool
     except FileNotFoundError:
         gathered.untrusted.append(f"the stored report {report.path} is gone")
         return
+    _count(report, results)
+    empty = not len(results.outcomes) and results.error is not None and "no test" in results.error.message
+    if results.error is not None and not (may_be_empty and empty):
+        gathered.untrusted.append(f"the report {report.path} is not to be trusted: {results.error.message}")
+    gathered.add(report.kind, report.step, results)
+
+
+def _count(report: Report, results: Results) -> None:
     report.problems = [asdict(p) for p in results.problems]
     report.total = len(results.outcomes)
     report.passed, report.failed = results.count(Outcome.PASSED), results.count(Outcome.FAILED)
     report.errored, report.skipped = results.count(Outcome.ERRORED), results.count(Outcome.SKIPPED)
     report.seconds = float(np.nansum(results.seconds)) if results.seconds else 0.0
-    empty = not len(results.outcomes) and results.error is not None and "no test" in results.error.message
-    if results.error is not None and not (may_be_empty and empty):
-        gathered.untrusted.append(f"the report {report.path} is not to be trusted: {results.error.message}")
-    gathered.add(report.kind, report.step, results)
 
 
 def _read_coverage(site: Site, report: Report, gathered: _Gathered, workspace: str) -> None:
@@ -110,11 +156,12 @@ def _read_coverage(site: Site, report: Report, gathered: _Gathered, workspace: s
 
 
 def _conclude_attempt(
-    session: Session, attempt_id: int, reports: Sequence[Report], gathered: _Gathered, *, follow_up: bool
-) -> None:
+    site: Site, session: Session, attempt_id: int, reports: Sequence[Report], gathered: _Gathered, *, follow_up: bool
+) -> list[str]:
+    """Give the attempt its outcome; blobs to remove once this is committed."""
     attempt = session.get_one(Attempt, attempt_id, with_for_update=True)
     if attempt.state != "reading":
-        return
+        return []
     cell = session.get_one(Cell, attempt.cell_id)
     run = session.get_one(Run, cell.run_id, with_for_update=True)
     project = session.get_one(Project, run.project_id)
@@ -138,7 +185,16 @@ def _conclude_attempt(
         attempt.state, attempt.reason = "failed", f"{counted(failures, 'test')} failed"
     else:
         attempt.state, attempt.reason = "passed", ""
-    if cell.attempt_id == attempt_id:
+    gone = settle_caches(site, session, attempt)
+    if attempt.number < 0:
+        control_ended(session, attempt)
+    again = (
+        attempt.state == "void" and said.get("machine") and follow_up
+        and may_try_again(session, attempt, plan_of(run.plan), cell)
+    )  # fmt: skip
+    if cell.attempt_id == attempt_id and again:
+        wait_again(session, cell, attempt, attempt.reason)
+    elif cell.attempt_id == attempt_id:
         cell.state, cell.reason = attempt.state, attempt.reason
         cell.mark = {"failed": "new"}.get(attempt.state, attempt.state)
         cell.counts = {
@@ -147,6 +203,8 @@ def _conclude_attempt(
             "failed": gathered.outcomes.count(Outcome.FAILED),
             "errored": gathered.outcomes.count(Outcome.ERRORED),
             "skipped": gathered.outcomes.count(Outcome.SKIPPED),
+            "flaky": gathered.outcomes.count(Outcome.FLAKY),
+            "retested": said.get("retested", 0),
             "unexplained": unexplained,
             "coverage_trouble": [*said.get("missing_coverage", []), *gathered.coverage_trouble],
         }
@@ -155,6 +213,7 @@ def _conclude_attempt(
             advance(session, run, plan_of(run.plan))
     if follow_up:
         tell(session, "cell", project.name, run.number)
+    return gone
 
 
 def _keep(session: Session, project_id: int, job: str, attempt_id: int, gathered: _Gathered) -> None:
@@ -181,5 +240,5 @@ def _badness(
     outcomes: np.ndarray[tuple[int, ...], np.dtype[np.uint8]],
 ) -> np.ndarray[tuple[int, ...], np.dtype[np.uint8]]:
     rank = np.zeros(len(Outcome), np.uint8)
-    rank[[Outcome.SKIPPED, Outcome.PASSED, Outcome.ERRORED, Outcome.FAILED]] = (1, 2, 3, 4)
+    rank[[Outcome.SKIPPED, Outcome.PASSED, Outcome.FLAKY, Outcome.ERRORED, Outcome.FAILED]] = (1, 2, 3, 4, 5)
     return rank[outcomes]

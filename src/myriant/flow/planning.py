@@ -23,7 +23,9 @@ from myriant.core.plan.versions import offered_names, version_key
 from myriant.core.written import counted
 from myriant.flow.advance import advance, stop_cells
 from myriant.flow.plans import event_of
+from myriant.flow.queue import give_ranks
 from myriant.flow.site import Site
+from myriant.flow.vault import lacking
 from myriant.repos.git import GitError
 from myriant.repos.mirror import Commit, Mirror
 from myriant.store.changes import ring_runners, tell
@@ -171,6 +173,8 @@ def _apply(
         return
     make_cells(session, run, found)
     _expect(session, run, reading.plan, files)
+    _require_secrets(session, run, reading.plan)
+    give_ranks(session, project, run, reading.plan)
     _supersede(session, project, run, reading.plan)
     session.flush()
     if run.event in ("push", "pull-request", "tag"):
@@ -262,6 +266,16 @@ def _expect(session: Session, run: Run, plan: Plan, files: Mapping[str, bytes | 
         if why:
             for cell in session.scalars(select(Cell).where(Cell.run_id == run.id, Cell.job == job.id)):
                 cell.state, cell.mark, cell.reason = "void", "void", why
+
+
+def _require_secrets(session: Session, run: Run, plan: Plan) -> None:
+    """Void the cells of jobs that ask for secrets which they are not given, before anything runs."""
+    for job in plan.jobs:
+        why = lacking(session, run, job)
+        if why:
+            for cell in session.scalars(select(Cell).where(Cell.run_id == run.id, Cell.job == job.id)):
+                if cell.state == "waiting":
+                    cell.state, cell.mark, cell.reason = "void", "void", why
 
 
 def _supersede(session: Session, project: Project, run: Run, plan: Plan) -> None:

@@ -64,7 +64,7 @@ def said_on_the_run(site: Site, run_id: int | None, doing: str) -> Iterator[None
         _log.exception("%s of run %s failed", doing, run_id)
         with site.store.transaction() as session:
             run = session.get(Run, run_id)
-            if run is not None and run.verdict == "undecided":
+            if run is not None and run.ended_at is None:
                 run.reason = f"{doing} failed and is tried again ({type(error).__name__}: {error})"[:2000]
                 tell(session, "run", session.get_one(Project, run.project_id).name, run.number)
         raise

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import itertools
 import statistics
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
-from datetime import UTC, datetime, timedelta
+from datetime import datetime
 from fractions import Fraction
 from typing import Any
 
@@ -20,24 +20,25 @@ from myriant.core.plan.versions import version_key
 from myriant.core.results.model import Outcome
 from myriant.core.written import percent
 from myriant.flow.conclude import Compared, ancestors, compare_runs, gate_baseline, runs_since, test_title
+from myriant.flow.controls import ControlView, answers, controls_of
 from myriant.flow.errors import NotFound
 from myriant.flow.plans import plan_of
+from myriant.flow.queue import Queue, Queued, queue_in
 from myriant.flow.site import Site
 from myriant.store.coverage import coverage_totals_of, coverage_totals_of_attempts
-from myriant.store.results import Shown, all_not_passed
+from myriant.store.results import Shown, all_not_passed, earlier_attempts
 from myriant.store.runs import (
+    OPEN,
     attempts_of,
     cells_of,
     newest_run_of_commit,
     project_named,
-    queue_now,
     run_numbered,
-    runners_in_touch,
 )
-from myriant.store.tables import Approval, Attempt, Cell, LogChunk, Project, Report, Run, Runner, Step, Untested
+from myriant.store.tables import Approval, Attempt, Cell, Project, Report, Run, Step, Untested
 
-IN_TOUCH = timedelta(seconds=30)
 MOST_FINDINGS = 2000
+_EVERY = 1 << 20
 _LETTERS = {
     "passed": "p", "new": "n", "failed": "n", "known": "k", "fixed": "x", "first": "f", "void": "v", "quarantined": "q",
     "skipped": "s", "not-selected": "-", "running": "r", "waiting": "w", "stopped": "o", "flaky": "y",
@@ -149,6 +150,9 @@ class CellView:
     selected: bool  # by the sample
     gated: bool
     reused: int | None  # the run whose result this is
+    flaky: int
+    predicted: float | None  # seconds that it takes, by what it took before
+    starts_in: float | None  # seconds until it is predicted to start
 
 
 @dataclass(frozen=True, slots=True)
@@ -231,6 +235,8 @@ class RunView:
     changed_covered: str | None  # share of the changed lines that tests cover
     left_out: list[JobTold]
     approvals: list[ApprovalView]
+    controls: list[ControlView]
+    open: bool  # cells still wait or run
 
 
 @dataclass(frozen=True, slots=True)
@@ -263,13 +269,14 @@ class Finding:
     kind: str
     job: str
     suite: str
-    mark: str  # new, first, known
+    mark: str  # new, first, known, flaky
     outcome: str
     message: str
     expected: str | None
     actual: str | None
     where: str | None  # the selector that explains it
     ran_in: int  # cells that ran it
+    control: str | None  # change, world or chance, once its control runs have ended
     cells: list[AffectedCell]
 
 
@@ -334,24 +341,6 @@ class AttemptView:
 
 
 @dataclass(frozen=True, slots=True)
-class RuntimeView:
-    family: str
-    version: str
-    path: str
-
-
-@dataclass(frozen=True, slots=True)
-class RunnerView:
-    name: str
-    slots: int
-    runtimes: list[RuntimeView]
-    isolation: str
-    version: str
-    seen_at: datetime
-    in_touch: bool
-
-
-@dataclass(frozen=True, slots=True)
 class DeskRun:
     """One of a project's newest runs, in a few marks."""
 
@@ -391,6 +380,7 @@ class Desk:
 class Pulse:
     running: int
     waiting: int
+    done_in: float | None  # seconds until nothing runs or waits any more, as predicted
 
 
 @dataclass(frozen=True, slots=True)
@@ -412,6 +402,11 @@ def projects(site: Site) -> list[ProjectLine]:
 def project(site: Site, name: str) -> ProjectLine:
     with site.store.transaction() as session:
         return _project_line(session, _project(session, name))
+
+
+def project_id(site: Site, name: str) -> int:
+    with site.store.transaction() as session:
+        return _project(session, name).id
 
 
 def strip(site: Site, name: str, branch: str | None, before: int | None, limit: int) -> Strip:
@@ -487,8 +482,7 @@ def run(site: Site, name: str, number: int) -> RunView:
         base = session.get(Run, row.baseline_id) if row.baseline_id else None
         if base is None and row.verdict == "undecided":
             base = gate_baseline(site, session, row)
-        offers = [(r.name, set(r.offers)) for r in runners_in_touch(session, datetime.now(UTC) - IN_TOUCH)]
-        runtimes = {(r["family"], r["version"]) for x in session.scalars(select(Runner)) for r in x.runtimes}
+        waiting = {q.cell: q for q in queue_in(session, most=_EVERY, run_id=row.id).cells} if _is_open(cells) else {}
         shares = _share(row)
         covered = coverage_totals_of_attempts(session, list(attempts))
         return RunView(
@@ -504,7 +498,8 @@ def run(site: Site, name: str, number: int) -> RunView:
             judged=[JudgedRule(**j) for j in row.judged],
             problems=[problem_view(p) for p in row.problems],
             cells=[
-                _cell_view(c, attempts.get(c.attempt_id or 0), offers, runtimes, covered, row.created_at) for c in cells
+                _cell_view(c, attempts.get(c.attempt_id or 0), waiting.get(c.id), covered, row.created_at)
+                for c in cells
             ],
             note=row.note,
             noted_at=row.noted_at,
@@ -522,7 +517,13 @@ def run(site: Site, name: str, number: int) -> RunView:
                 ApprovalView(a.job, a.state, a.by, a.until, a.at)
                 for a in session.scalars(select(Approval).where(Approval.run_id == row.id))
             ],
+            controls=controls_of(session, row),
+            open=_is_open(cells),
         )
+
+
+def _is_open(cells: Sequence[Cell]) -> bool:
+    return any(c.state in OPEN for c in cells)
 
 
 def problem_view(problem: dict[str, Any]) -> PlanProblem:
@@ -555,12 +556,25 @@ def findings(site: Site, name: str, number: int, base: int | None) -> Findings:
 def _findings(session: Session, project_id: int, row: Run, compared: Compared) -> list[Finding]:
     cells = {(c.job, c.key): c for c in cells_of(session, row.id)}
     by_attempt = {attempt: name for name, attempt in compared.attempts.items()}
+    earlier = {a: name for name, ids in earlier_attempts(session, row).items() for a in ids}
+    control = answers(session, controls_of(session, row))
     grouped: dict[int, list[Shown]] = {}
-    for shown in all_not_passed(session, project_id, list(by_attempt)):
-        grouped.setdefault(shown.number, []).append(shown)
-    listed = [_finding(number, rows, by_attempt, compared, cells) for number, rows in grouped.items()]
-    order = {"new": 0, "first": 1, "known": 2}
+    for shown in all_not_passed(session, project_id, [*by_attempt, *earlier]):
+        name = by_attempt.get(shown.attempt_id) or earlier[shown.attempt_id]
+        flaky = name in compared.current and _outcome(compared, name, shown.number) == Outcome.FLAKY
+        if shown.attempt_id in by_attempt or flaky:
+            grouped.setdefault(shown.number, []).append(shown)
+    by_attempt |= earlier
+    listed = [
+        _finding(number, rows, by_attempt, compared, cells, control.get(number)) for number, rows in grouped.items()
+    ]
+    order = {"new": 0, "first": 1, "known": 2, "flaky": 3}
     return sorted(listed, key=lambda f: (order[f.mark], -len(f.cells), f.title))
+
+
+def _outcome(compared: Compared, name: tuple[str, str], number: int) -> int:
+    outcomes = compared.current[name]
+    return int(outcomes[number]) if number < len(outcomes) else Outcome.ABSENT
 
 
 def _finding(
@@ -569,13 +583,15 @@ def _finding(
     by_attempt: dict[int, tuple[str, str]],
     compared: Compared,
     cells: dict[tuple[str, str], Cell],
+    control: str | None,
 ) -> Finding:
     first = rows[0]
     affected = []
     for shown in rows:
         job, key = by_attempt[shown.attempt_id]
         result = compared.cells[(job, key)]
-        mark = "known" if result.known[number] else "first" if result.first_here else "new"
+        flaky = _outcome(compared, (job, key), number) == Outcome.FLAKY
+        mark = "flaky" if flaky else "known" if result.known[number] else "first" if result.first_here else "new"
         affected.append(
             AffectedCell(
                 job, key, shown.attempt_id, mark, shown.outcome.name.lower(), shown.message, shown.detail, shown.seconds
@@ -595,13 +611,14 @@ def _finding(
         kind=first.kind,
         job=affected[0].job,
         suite=first.suite,
-        mark=next(m for m in ("new", "first", "known") if m in marks),
+        mark=next(m for m in ("new", "first", "known", "flaky") if m in marks),
         outcome=affected[0].outcome,
         message=first.message,
         expected=pair.expected if pair else None,
         actual=pair.actual if pair else None,
         where=explain([cells[n].values for n in ran], [n in failed for n in ran]),
         ran_in=len(ran),
+        control=None if "new" not in marks and "first" not in marks else control,
         cells=affected,
     )
 
@@ -648,38 +665,6 @@ def attempt(site: Site, attempt_id: int) -> AttemptView:
         )  # fmt: skip
 
 
-def log_piece(site: Site, attempt_id: int, start: int, most: int) -> tuple[bytes, int, bool]:
-    """Bytes of an attempt's log from `start`, at most `most`; the log's size so far; whether it is complete."""
-    with site.store.transaction() as session:
-        row = session.get(Attempt, attempt_id)
-        if row is None:
-            raise NotFound(f"there is no attempt {attempt_id}")
-        chunks = session.scalars(
-            select(LogChunk)
-            .where(
-                LogChunk.attempt_id == attempt_id,
-                LogChunk.offset + LogChunk.size > start,
-                LogChunk.offset < start + most,
-            )
-            .order_by(LogChunk.offset)
-        ).all()
-        size, complete = row.log_size, row.state != "running"
-    piece = bytearray()
-    for chunk in chunks:
-        piece += site.blobs.get(chunk.blob)[max(0, start - chunk.offset) :]
-    return bytes(piece[:most]), size, complete
-
-
-def whole_log(site: Site, attempt_id: int) -> Iterator[bytes]:
-    """An attempt's log from its beginning to where it is now, piece by piece."""
-    with site.store.transaction() as session:
-        if session.get(Attempt, attempt_id) is None:
-            raise NotFound(f"there is no attempt {attempt_id}")
-        query = select(LogChunk.blob).where(LogChunk.attempt_id == attempt_id).order_by(LogChunk.offset)
-        keys = list(session.scalars(query))
-    return (piece for key in keys for piece in site.blobs.chunks(key))
-
-
 def report_source(site: Site, report_id: int) -> tuple[str, str]:
     """Where a raw report lies in the blobs, and its file name."""
     with site.store.transaction() as session:
@@ -689,21 +674,13 @@ def report_source(site: Site, report_id: int) -> tuple[str, str]:
         return row.blob, row.path.rsplit("/", 1)[-1]
 
 
-def runners(site: Site) -> list[RunnerView]:
-    since = datetime.now(UTC) - IN_TOUCH
-    with site.store.transaction() as session:
-        return [
-            RunnerView(
-                r.name, r.slots, [RuntimeView(t["family"], t["version"], t["path"]) for t in r.runtimes], r.isolation,
-                r.version, r.seen_at, r.seen_at >= since,
-            )
-            for r in session.scalars(select(Runner).order_by(Runner.name))
-        ]  # fmt: skip
-
-
 def pulse(site: Site) -> Pulse:
     with site.store.transaction() as session:
-        return Pulse(*queue_now(session))
+        return _pulse(queue_in(session, most=0))
+
+
+def _pulse(found: Queue) -> Pulse:
+    return Pulse(found.running, found.waiting, found.done_in)
 
 
 def verdicts(site: Site, commit: str, project_name: str | None) -> list[VerdictView]:
@@ -749,22 +726,9 @@ def desk(site: Site) -> Desk:
     with site.store.transaction() as session:
         found = list(session.scalars(select(Project).order_by(Project.name)))
         rows = [_desk_project(session, p) for p in found]
-        offers = [(r.name, set(r.offers)) for r in runners_in_touch(session, datetime.now(UTC) - IN_TOUCH)]
-        runtimes = {(r["family"], r["version"]) for x in session.scalars(select(Runner)) for r in x.runtimes}
-        waiting = session.execute(
-            select(Cell, Run.number, Project.name)
-            .join(Run, Run.id == Cell.run_id)
-            .join(Project, Project.id == Run.project_id)
-            .where(Cell.state == "waiting")
-            .order_by(Cell.id)
-            .limit(200)
-        ).all()
-        stuck = [
-            StuckCell(name, number, cell.job, cell.key, reason)
-            for cell, number, name in waiting
-            if (reason := waiting_reason(cell, offers, runtimes))
-        ]
-        return Desk(rows, stuck, Pulse(*queue_now(session)))
+        found_queue = queue_in(session)
+        stuck = [StuckCell(c.project, c.run, c.job, c.key, c.reason) for c in found_queue.cells if c.stuck]
+        return Desk(rows, stuck, _pulse(found_queue))
 
 
 def _desk_project(session: Session, p: Project) -> DeskProject:
@@ -869,16 +833,12 @@ def _share(row: Run) -> tuple[str | None, int]:
 def _cell_view(
     c: Cell,
     a: Attempt | None,
-    offers: Sequence[tuple[str, set[str]]],
-    runtimes: set[tuple[str, str]],
+    queued: Queued | None,
     covered: dict[int, Totals],
     began: datetime,
 ) -> CellView:
     counts = c.counts
-    reason = c.reason
-    if c.state == "waiting" and c.ready:
-        beside = f"at most {c.at_once} of {c.job} at once" if c.at_once else "waiting for a free slot"
-        reason = waiting_reason(c, offers, runtimes) or reason or beside
+    reason = queued.reason if queued is not None else c.reason
     seconds = (a.ended_at - (a.started_at or a.created_at)).total_seconds() if a and a.ended_at else None
     return CellView(
         c.id,
@@ -909,25 +869,10 @@ def _cell_view(
         c.selected,
         c.gated,
         c.reused,
+        counts.get("flaky", 0),
+        c.predicted,
+        queued.starts_in if queued is not None else None,
     )
-
-
-def waiting_reason(cell: Cell, offers: Sequence[tuple[str, set[str]]], runtimes: set[tuple[str, str]]) -> str | None:
-    """Why no runner can take a waiting cell; None when one can."""
-    wants = set(cell.wants)
-    if any(wants <= offered for _, offered in offers):
-        return None
-    if not offers:
-        return "no runner is in touch; start one: myriant runner"
-    missing = sorted(wants - set().union(*(offered for _, offered in offers)))
-    if not missing:
-        return f"no single runner offers {' and '.join(sorted(wants))}"
-    if missing[0].startswith("label "):
-        return f"no runner has the label {missing[0].removeprefix('label ')}"
-    family = missing[0].split(" ")[0]
-    known = sorted({version for f, version in runtimes if f == family}, key=version_key)
-    have = f"runners have {family} {', '.join(known)}" if known else f"no runner has any {family}"
-    return f"no runner offers {' or '.join(missing)}; {have}"
 
 
 def _step_view(s: Step) -> StepView:

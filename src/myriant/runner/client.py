@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import base64
+import hashlib
+import json
 import logging
 import threading
 from collections.abc import Callable
@@ -11,9 +13,21 @@ from typing import Any
 
 import httpx
 
-from myriant.runner.wire import PROTOCOL, Enrolled, Lease
+from myriant.runner.wire import PROTOCOL, CacheAnswer, Enrolled, Lease
 
 _log = logging.getLogger(__name__)
+
+
+PART = 16 << 20  # bytes; a longer file is sent in parts, so that a lost connection costs one of them
+
+
+def _part(file: Path, part: int) -> Callable[[], bytes]:
+    def read() -> bytes:
+        with file.open("rb") as source:
+            source.seek(part * PART)
+            return source.read(PART)
+
+    return read
 
 
 class LeaseLost(Exception):
@@ -51,21 +65,76 @@ class Server:
     def step(self, lease: Lease, told: dict[str, Any]) -> None:
         self._call("POST", f"/attempts/{lease.attempt}/steps", token=lease.token, json=told)
 
-    def log(self, lease: Lease, offset: int, data: bytes) -> int:
+    def leave(self, runner: int, boot: str) -> None:
+        self._call("POST", f"/runners/{runner}/leave", token=self._token, params={"boot": boot})
+
+    def log(self, lease: Lease, offset: int, data: bytes, at: str) -> int:
         path = f"/attempts/{lease.attempt}/log"
-        size: int = self._call("PUT", path, token=lease.token, params={"offset": offset}, content=data).json()["size"]
+        params = {"offset": offset, "at": at}
+        size: int = self._call("PUT", path, token=lease.token, params=params, content=data).json()["size"]
         return size
 
     def report(self, lease: Lease, number: int, path: str, file: Path, params: dict[str, Any]) -> None:
         headers = {"X-Path": base64.b64encode(path.encode("utf-8", "replace")).decode()}
         url = f"/attempts/{lease.attempt}/reports/{number}"
-        self._call("PUT", url, token=lease.token, params=params, headers=headers, content=lambda: file.open("rb"))
+        content: Callable[[], Any] = lambda: file.open("rb")  # noqa: E731  # opened anew for each try
+        if file.stat().st_size > PART:
+            parts = -(-file.stat().st_size // PART)
+            for part in range(parts):
+                self._call("PUT", f"{url}/parts/{part}", token=lease.token, content=_part(file, part))
+            params, content = {**params, "parts": parts}, bytes
+        self._call("PUT", url, token=lease.token, params=params, headers=headers, content=content)
+
+    def tell(self, lease: Lease, kind: str, content: Any) -> None:
+        """Keep a part of the attempt's record: phases, settings, machine, caches."""
+        self._call("PUT", f"/attempts/{lease.attempt}/record/{kind}", token=lease.token, json=content)
+
+    def find_cache(self, lease: Lease, name: str, key: dict[str, Any]) -> CacheAnswer:
+        answer = self._call("POST", f"/attempts/{lease.attempt}/caches/{name}/find", token=lease.token, json=key)
+        return CacheAnswer.model_validate(answer.json())
+
+    def fetch_cache(self, lease: Lease, entry: int, target: Path, digest: str) -> None:
+        """Write a cache's archive. Raises ValueError when it is not what was kept."""
+        self._download(f"/attempts/{lease.attempt}/caches/entries/{entry}", lease.token, target)
+        with target.open("rb") as source:
+            if hashlib.file_digest(source, "sha256").hexdigest() != digest:
+                raise ValueError("its digest differs")
+
+    def save_cache(self, lease: Lease, name: str, key: dict[str, Any], seconds: dict[str, float], archive: Path) -> str:
+        """Keep an archive, should the attempt pass; what the server says."""
+        with archive.open("rb") as source:
+            digest = hashlib.file_digest(source, "sha256").hexdigest()
+        told = base64.b64encode(json.dumps({"key": key, "seconds": seconds}).encode()).decode()
+        answer = self._call(
+            "PUT", f"/attempts/{lease.attempt}/caches/{name}", token=lease.token, params={"digest": digest},
+            headers={"X-Told": told}, content=lambda: archive.open("rb"),
+        )  # fmt: skip
+        return str(answer.json()["said"])
 
     def fetch_handed(self, lease: Lease, report: int, target: Path) -> None:
         """Write a file that an earlier job handed over."""
-        answer = self._call("GET", f"/attempts/{lease.attempt}/handed/{report}", token=lease.token)
         target.parent.mkdir(parents=True, exist_ok=True)
-        target.write_bytes(answer.content)
+        self._download(f"/attempts/{lease.attempt}/handed/{report}", lease.token, target)
+
+    def _download(self, path: str, token: str, target: Path) -> None:
+        for last in (False, False, True):
+            try:
+                with (
+                    self._http.stream("GET", path, headers={"Authorization": f"Bearer {token}"}) as answer,
+                    target.open("wb") as out,
+                ):
+                    if answer.status_code < 400:
+                        for piece in answer.iter_raw(1 << 20):
+                            out.write(piece)
+                        return
+                    answer.read()
+                    if answer.status_code < 500 or last:
+                        self._refused(answer)
+            except httpx.TransportError as error:
+                if last:
+                    raise Refused(f"{path} cannot be fetched: {error}") from error
+            if self.stopping.wait(1.0):
+                raise Refused("the runner is stopping")
 
     def finish(self, lease: Lease, told: dict[str, Any]) -> None:
         self._call("POST", f"/attempts/{lease.attempt}/finish", token=lease.token, json=told)

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import threading
+from collections import deque
 from collections.abc import Callable
+from datetime import UTC, datetime
 from pathlib import Path
 
 PIECE = 512 * 1024
@@ -12,13 +14,17 @@ MOST_BYTES = 256 << 20
 
 
 class AttemptLog:
-    """Append-only; `send(offset, data)` delivers a piece and answers the size that the server has."""
+    """Append-only; `send(offset, data, at)` delivers a piece and answers the size that the server has.
 
-    def __init__(self, spool: Path, send: Callable[[int, bytes], int], most: int = MOST_BYTES) -> None:
+    `at` is when the piece was printed, also when it is delivered much later.
+    """
+
+    def __init__(self, spool: Path, send: Callable[[int, bytes, str], int], most: int = MOST_BYTES) -> None:
         self._file = spool.open("w+b", buffering=0)
         self._send = send
         self._most = most
         self._sent = 0
+        self._times: deque[tuple[int, str]] = deque()  # where a stretch of output began, and when
         self._changed = threading.Condition()
         self._closed = False
         self.size = 0
@@ -35,6 +41,9 @@ class AttemptLog:
             data = data[: max(room, 0)]
         if data:
             with self._changed:
+                now = datetime.now(UTC).isoformat()
+                if not self._times or self._times[-1][1][:21] != now[:21]:  # one for each tenth of a second
+                    self._times.append((self.size, now))
                 self._file.seek(0, 2)
                 self._file.write(data)
                 self.size += len(data)
@@ -55,6 +64,17 @@ class AttemptLog:
         if self.error is not None:
             raise self.error
 
+    def _stretch(self) -> tuple[str, int]:
+        """When what comes next was printed, and how many bytes of it may go together."""
+        while len(self._times) > 1 and self._times[1][0] <= self._sent:
+            self._times.popleft()
+        most = PIECE
+        if self.size - self._sent < PIECE:  # live: a second's output at most goes as one piece
+            second = self._times[0][1][:19]
+            later = next((begin for begin, at in self._times if begin > self._sent and at[:19] != second), None)
+            most = min(PIECE, later - self._sent) if later is not None else PIECE
+        return self._times[0][1], most
+
     def _deliver(self) -> None:
         try:
             while True:
@@ -67,8 +87,9 @@ class AttemptLog:
                 if not closed:
                     threading.Event().wait(PAUSE)
                 with self._changed:
+                    at, most = self._stretch()
                     self._file.seek(self._sent)
-                    data = self._file.read(PIECE)
-                self._sent = self._send(self._sent, data)
+                    data = self._file.read(most)
+                self._sent = self._send(self._sent, data, at)
         except Exception as error:
             self.error = error

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import os
 import platform
 import re
 import shutil
@@ -17,6 +18,7 @@ from pathlib import Path
 from myriant import __version__
 from myriant.runner.attempt import Execution
 from myriant.runner.client import Refused, Server
+from myriant.runner.machine import system
 from myriant.runner.runtimes import find_runtimes, trace
 from myriant.runner.sandbox import FIRST_USER, find_sandbox
 from myriant.runner.wire import Enrolled, Lease
@@ -40,8 +42,9 @@ class _Ended(Exception):
 class Runner:
     def __init__(
         self, server: Server, *, name: str | None, slots: int, work: Path, shared: Sequence[Path],
-        labels: Sequence[str] = (), price: float = 0.0, registered: Path | None = None,
+        labels: Sequence[str] = (), price: float = 0.0, registered: Path | None = None, machine_class: str = "",
     ) -> None:  # fmt: skip
+        self.machine_class = machine_class
         self.registered = registered
         self.server, self.slots, self.work, self.labels, self.price = server, slots, work, labels, price
         self.shared = tuple(p.resolve() for p in shared if p.is_dir())
@@ -57,16 +60,23 @@ class Runner:
         self._running: dict[int, Execution] = {}  # by slot
         self._changed = threading.Condition()
         self._stopping = threading.Event()
+        self._leaving = threading.Event()
 
     def run(self) -> None:
         """Work until `stop` is called. Raises Refused when the server does not want this runner."""
         if self.sandbox.warning:
             _log.warning("%s", self.sandbox.warning)
         found = ", ".join(f"{r.family} {r.version}" for r in self.runtimes) or "none"
+        if os.geteuid() == 0:
+            _log.info(
+                "it runs as root, so that each slot has a user of its own; steps never do"
+                if self.sandbox.bubblewrap
+                else "it runs as root WITHOUT a sandbox: steps run as root too; install bubblewrap, or use another user"
+            )
         _log.info("runner %s: %d slots, %s, runtimes: %s", self.name, self.slots, self.sandbox.kind, found)
         enrolled = self._enrol()
         threading.Thread(target=self._keep_alive, args=(enrolled,), daemon=True).start()
-        while not self._stopping.is_set():
+        while not self._stopping.is_set() and not self._leaving.is_set():
             with self._changed:
                 while len(self._running) >= self.slots and not self._stopping.is_set():
                     self._changed.wait()
@@ -76,6 +86,15 @@ class Runner:
                 break
             for lease in self.server.claim(enrolled.runner, self.boot, free, holding, _WAIT):
                 self._begin(lease)
+        if self._leaving.is_set() and not self._stopping.is_set():
+            self.server.leave(enrolled.runner, self.boot)
+            with self._changed:
+                while self._running and not self._stopping.is_set():
+                    self._changed.wait(1)
+
+    def leave(self) -> None:
+        """Take nothing more, finish what runs, then end; another start of this name can take its place meanwhile."""
+        self._leaving.set()
 
     def stop(self) -> None:
         """End everything; the server gives the cells to another start of this runner, or another runner."""
@@ -95,6 +114,7 @@ class Runner:
                 "runtimes": [asdict(r) | {"path": str(r.path)} for r in self.runtimes],
                 "labels": list(dict.fromkeys([*machine_labels(), *self.labels])),
                 "price": self.price,
+                "machine": {**system(), **({"class": self.machine_class} if self.machine_class else {})},
                 "isolation": self.sandbox.kind + (f"; {self.sandbox.warning[:150]}" if self.sandbox.warning else ""),
                 "version": __version__,
                 "boot": self.boot,
@@ -156,13 +176,14 @@ class Runner:
 
 def run_runner(
     address: str, token: str, *, name: str | None, slots: int, work: Path, shared: Sequence[Path] = (),
-    labels: Sequence[str] = (), price: float = 0.0, registered: Path | None = None,
+    labels: Sequence[str] = (), price: float = 0.0, registered: Path | None = None, machine_class: str = "",
 ) -> None:  # fmt: skip
-    """Be a runner until a signal ends it."""
+    """Be a runner until a signal ends it: SIGTERM at once, SIGHUP when what it has is done."""
     server = Server(address, token)
     runner = Runner(
-        server, name=name, slots=slots, work=work, shared=shared, labels=labels, price=price, registered=registered
-    )
+        server, name=name, slots=slots, work=work, shared=shared, labels=labels, price=price, registered=registered,
+        machine_class=machine_class,
+    )  # fmt: skip
 
     def end(*_: object) -> None:
         for number in (signal.SIGINT, signal.SIGTERM):
@@ -171,6 +192,7 @@ def run_runner(
 
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, end)
+    signal.signal(signal.SIGHUP, lambda *_: runner.leave())
     try:
         runner.run()
     except _Ended:

@@ -22,6 +22,12 @@ class Found:
     copy: Path
     digest: str
 
+    @staticmethod
+    def of(path: str, copy: Path) -> Found:
+        """A file as it lies there now."""
+        with copy.open("rb") as source:
+            return Found(path, copy, hashlib.file_digest(source, "sha256").hexdigest())
+
 
 def time_mark(folder: Path) -> int:
     """A change time (ns) that is later than that of every file there now: what is older was not written by a step."""
@@ -37,7 +43,7 @@ def find_reports(workspace: Path, glob: str, since: int, copies: Path) -> tuple[
     """Own copies of the files that match, and the paths that match but were not written since the mark."""
     found: list[Found] = []
     stale: list[str] = []
-    for path in _files(workspace):
+    for path in files_below(workspace):
         relative = str(path.relative_to(workspace))
         if not matches(glob, relative):
             continue
@@ -49,7 +55,8 @@ def find_reports(workspace: Path, glob: str, since: int, copies: Path) -> tuple[
     return found, stale
 
 
-def _files(top: Path) -> Iterator[Path]:
+def files_below(top: Path) -> Iterator[Path]:
+    """Regular files below a folder, but for the repository's own."""
     looked = 0
     for folder, folders, names in os.walk(top):
         folders[:] = sorted(f for f in folders if not (folder == str(top) and f == ".git"))
@@ -63,12 +70,23 @@ def _files(top: Path) -> Iterator[Path]:
 
 
 def _copied(path: Path, relative: str, copies: Path) -> Found:
-    copy = copies / f"{sum(1 for _ in copies.iterdir()):04d}"
-    digest = hashlib.sha256()
+    copy = copies / f"{sum(1 for _ in copies.iterdir()):04d}-{os.urandom(4).hex()}"
     descriptor = os.open(path, os.O_RDONLY | os.O_NOFOLLOW)
     with os.fdopen(descriptor, "rb") as source, copy.open("wb") as target:
-        shutil.copyfileobj(source, target)
-    with copy.open("rb") as again:
-        while chunk := again.read(1 << 20):
-            digest.update(chunk)
-    return Found(relative, copy, digest.hexdigest())
+        shutil.copyfileobj(source, target, 1 << 20)
+    return Found.of(relative, copy)
+
+
+def links_matching(workspace: Path, glob: str) -> list[str]:
+    """Links, sockets and devices that a glob names: they are never kept."""
+    odd = []
+    for folder, folders, names in os.walk(workspace):
+        folders[:] = sorted(f for f in folders if not (folder == str(workspace) and f == ".git"))
+        for name in sorted((*names, *folders)):
+            path = Path(folder) / name
+            mode = path.lstat().st_mode
+            if not stat.S_ISREG(mode) and not stat.S_ISDIR(mode) and matches(glob, str(path.relative_to(workspace))):
+                odd.append(str(path.relative_to(workspace)))
+                if len(odd) >= 20:
+                    return odd
+    return odd

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import subprocess
+import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -52,22 +53,35 @@ class Sandbox:
         environment: Mapping[str, str],
         folder: str = "",
         network: bool = True,
+        net: int | None = None,
+        memory: int | None = None,
+        processes: int | None = None,
+        file_size: int | None = None,
     ) -> tuple[list[str], dict[str, str], Path | None]:
-        """The command, environment and folder for running `inner` in an attempt's room."""
+        """The command, environment and folder for running `inner` in an attempt's room.
+
+        `net` is a process whose network it joins (root only). Limits are the kernel's own: processes of the
+        attempt's user, bytes of one file, and, as the last resort, bytes of data of one process.
+        """
         if not self.bubblewrap:
             return (
                 list(inner),
                 {**environment, "HOME": str(room.home), "TMPDIR": str(room.tmp)},
                 room.workspace / folder,
             )
-        limits = ["prlimit", f"--nproc={MOST_PROCESSES}", "--core=0", "--"]
+        limits = ["prlimit", f"--nproc={processes or MOST_PROCESSES}", "--core=0"]
+        limits += [f"--data={memory * 4}"] if memory else []
+        limits += [f"--fsize={file_size}"] if file_size else []
+        limits.append("--")
         if self.root:
             user = str(room.user)
             limits += [
                 "setpriv", "--reuid", user, "--regid", user, "--clear-groups", "--bounding-set=-all", "--inh-caps=-all",
                 "--no-new-privs", "--",
             ]  # fmt: skip
-        return [*self._walls(room, folder, network), *limits, *inner], dict(environment), None
+        joined = ["nsenter", f"--net=/proc/{net}/ns/net", "--"] if net is not None else []
+        walls = self._walls(room, folder, network or net is not None)
+        return [*joined, *walls, *limits, *inner], dict(environment), None
 
     def _walls(self, room: Room, folder: str, network: bool) -> list[str]:
         words = [
@@ -171,6 +185,42 @@ def _make_removable(function: object, path: str, _: object) -> None:
         shutil.rmtree(path, ignore_errors=True) if Path(path).is_dir() else Path(path).unlink()
     except OSError:
         return
+
+
+class OwnNetwork:
+    """A network without a way out, that the steps and companions of one attempt share; loopback is up in it."""
+
+    def __init__(self) -> None:
+        words = [
+            "bwrap",
+            "--unshare-net",
+            "--ro-bind",
+            "/",
+            "/",
+            "--dev",
+            "/dev",
+            "--die-with-parent",
+            "sleep",
+            "infinity",
+        ]
+        self._process = subprocess.Popen(words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL)
+        self.pid = self._inside()
+
+    def _inside(self) -> int:
+        """The process that waits inside, once it does."""
+        mine = Path("/proc/self/ns/net").readlink()
+        top = Path(f"/proc/{self._process.pid}/task/{self._process.pid}/children")
+        for _ in range(200):
+            for child in top.read_text().split():
+                inside = Path("/proc") / child
+                if "sleep" in (inside / "cmdline").read_text() and (inside / "ns/net").readlink() != mine:
+                    return int(child)
+            time.sleep(0.01)
+        raise OSError("a network of its own could not be made")
+
+    def end(self) -> None:
+        self._process.kill()
+        self._process.wait()
 
 
 def find_sandbox(scratch: Path) -> Sandbox:

@@ -16,6 +16,11 @@ class CollectWish(BaseModel):
     may_be_empty: bool
 
 
+class RetestWish(BaseModel):
+    command: str | list[str]
+    each: str
+
+
 class StepWish(BaseModel):
     name: str
     command: str | list[str]
@@ -28,6 +33,50 @@ class StepWish(BaseModel):
     may_fail: bool = False
     network: bool = True
     skipped: str = ""  # why it does not run in this cell
+    secrets: list[str] = []  # names; the values stand in the lease
+    retest: RetestWish | None = None
+
+
+class CacheWish(BaseModel):
+    name: str
+    keep: list[str]
+    renew_on: list[str]
+
+
+class ReadyWish(BaseModel):
+    within: float
+    tcp: bool = False
+    http: str | None = None
+    line: str | None = None
+    command: str | list[str] | None = None
+
+
+class CompanionWish(BaseModel):
+    name: str
+    command: str | list[str]
+    ready: ReadyWish
+    folder: str = ""
+    env: dict[str, str] = {}
+    port: int | None = None
+
+
+class LimitsWish(BaseModel):
+    """What an attempt may take; None: the runner's own limit. Memory, disk and output are bytes."""
+
+    memory: int | None = None
+    processes: int | None = None
+    disk: int | None = None
+    output: int | None = None
+
+
+class CacheAnswer(BaseModel):
+    """What the server has for a cache: an entry, or why not."""
+
+    entry: int | None = None
+    digest: str = ""
+    size: int = 0
+    seconds: dict[str, float] = {}  # of the preparing steps in the attempt that saved it
+    said: str = ""
 
 
 class ArtifactWish(BaseModel):
@@ -47,12 +96,21 @@ class Handed(BaseModel):
 class SourceWish(BaseModel):
     full: bool = False
     tags: bool = False
+    submodules: bool = False
 
 
 class SettingsWish(BaseModel):
     file: str
     example: str = ""
     to: str = ""
+
+
+class Origin(BaseModel):
+    """One place that sets a variable; `step` is its position, None when it holds for the whole job."""
+
+    place: str
+    value: str
+    step: int | None = None
 
 
 class Lease(BaseModel):
@@ -75,8 +133,17 @@ class Lease(BaseModel):
     source: SourceWish = SourceWish()
     settings: SettingsWish | None = None
     artifacts: list[ArtifactWish] = []
+    address: str = ""  # of the repository, for submodules beside it
     hand_over: dict[str, str] = {}
     handed: list[Handed] = []
+    limits: LimitsWish = LimitsWish()
+    describe: list[str] = []
+    caches: list[CacheWish] = []
+    companions: list[CompanionWish] = []
+    secrets: dict[str, str] = {}
+    job_secrets: list[str] = []
+    retries: int = 0  # how often failed tests are run again
+    origins: dict[str, list[Origin]] = {}  # by variable: where the plan sets it, the weakest first
 
 
 class Enrolled(BaseModel):

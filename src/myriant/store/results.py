@@ -154,8 +154,8 @@ class Shown:
 
 
 def all_not_passed(session: Session, project_id: int, attempts: Sequence[int], *, skipped: bool = False) -> list[Shown]:
-    """Every result of these attempts that did not pass, skipped ones only when asked for."""
-    wanted = [Outcome.FAILED, Outcome.ERRORED, *([Outcome.SKIPPED] if skipped else [])]
+    """Every result of these attempts that failed at least once, skipped ones only when asked for."""
+    wanted = [Outcome.FAILED, Outcome.ERRORED, Outcome.FLAKY, *([Outcome.SKIPPED] if skipped else [])]
     rows = session.execute(
         select(
             Failure.attempt_id,
@@ -225,6 +225,20 @@ def trusted_attempts(session: Session, run: Run) -> dict[tuple[str, str], int]:
         .where(Cell.run_id == run.id, ~Cell.advisory, Attempt.state.in_(("passed", "failed")))
     ).all()
     return {(job, key): attempt for job, key, attempt in rows}
+
+
+def earlier_attempts(session: Session, run: Run) -> dict[tuple[str, str], list[int]]:
+    """By job and cell key, earlier attempts of the run's own cells whose result could be trusted."""
+    rows = session.execute(
+        select(Cell.job, Cell.key, Attempt.id)
+        .join(Attempt, (Attempt.cell_id == Cell.id) & (Attempt.id != Cell.attempt_id))
+        .where(Cell.run_id == run.id, Cell.reused.is_(None), ~Cell.advisory, Attempt.number > 0)
+        .where(Attempt.state.in_(("passed", "failed")))
+    ).all()
+    found: dict[tuple[str, str], list[int]] = {}
+    for job, key, attempt in rows:
+        found.setdefault((job, key), []).append(attempt)
+    return found
 
 
 def _psycopg(session: Session) -> Connection:

@@ -80,8 +80,8 @@ def attempts_of(session: Session, cells: Sequence[Cell]) -> dict[int, Attempt]:
     return {a.id: a for a in session.scalars(select(Attempt).where(Attempt.id.in_(ids)))} if ids else {}
 
 
-def oldest_waiting_cells(session: Session, offers: Sequence[str], free: int) -> Sequence[Cell]:
-    """Cells that a runner with these offers could take, oldest run first, locked for this transaction."""
+def waiting_cells(session: Session, offers: Sequence[str], free: int) -> Sequence[Cell]:
+    """Cells that a runner with these offers could take, those whose turn it is first, locked for this transaction."""
     other = aliased(Cell)
     beside = (
         select(func.count())
@@ -93,7 +93,7 @@ def oldest_waiting_cells(session: Session, offers: Sequence[str], free: int) -> 
         select(Cell)
         .where(Cell.state == "waiting", Cell.ready, Cell.wants.contained_by(list(offers)))
         .where(or_(Cell.at_once.is_(None), beside < Cell.at_once))
-        .order_by(Cell.id)
+        .order_by(Cell.rank, Cell.id)
         .limit(free)
         .with_for_update(skip_locked=True)
     ).all()
@@ -114,7 +114,8 @@ def older_waiting_runs(session: Session, run: Run) -> Sequence[Run]:
     return session.scalars(
         select(Run).where(
             Run.project_id == run.project_id, Run.purpose == run.purpose, Run.branch == run.branch,
-            Run.number < run.number, Run.verdict == "undecided", Run.state.in_(OPEN),
+            Run.number < run.number, Run.verdict.in_(("undecided", "held")), Run.state.in_(OPEN),
+            Run.ended_at.is_(None),
         )
     ).all()  # fmt: skip
 
@@ -163,14 +164,3 @@ def open_leases_of(session: Session, runner_id: int) -> Sequence[Attempt]:
 
 def runners_in_touch(session: Session, since: datetime) -> Sequence[Runner]:
     return session.scalars(select(Runner).where(Runner.seen_at >= since).order_by(Runner.name)).all()
-
-
-def queue_now(session: Session) -> tuple[int, int]:
-    """How many cells run and wait on the whole server."""
-    row = session.execute(
-        select(
-            func.count().filter(Cell.state == "running"),
-            func.count().filter(Cell.state == "waiting"),
-        ).where(Cell.state.in_(OPEN))
-    ).one()
-    return row[0], row[1]

@@ -81,6 +81,7 @@ class Project(Base):
     event_secret: Mapped[str] = mapped_column(server_default="")  # what events told over HTTP are signed with
     next_number: Mapped[int] = mapped_column(server_default="1")
     next_test: Mapped[int] = mapped_column(server_default="0")
+    served: Mapped[float] = mapped_column(server_default="0")  # the rank of its last cell in the shared queue
     created_at: Mapped[datetime] = _now()
 
 
@@ -146,7 +147,8 @@ class Cell(Base):
     __tablename__ = "cell"
     __table_args__ = (
         UniqueConstraint("run_id", "job", "key"),
-        Index("cell_waiting", "id", postgresql_where=text("state = 'waiting'")),
+        Index("cell_waiting", "rank", "id", postgresql_where=text("state = 'waiting' AND ready")),
+        Index("cell_running", "rank", postgresql_where=text("state = 'running'")),
         Index("cell_of_content", "content"),
     )
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -169,12 +171,14 @@ class Cell(Base):
     mark: Mapped[str] = mapped_column(server_default="waiting")  # what the strip draws
     attempt_id: Mapped[int | None]  # the newest
     counts: Mapped[Json] = mapped_column(server_default="{}")  # new, known, fixed, first, vanished of the newest
+    rank: Mapped[float] = mapped_column(server_default="0")  # its turn in the shared queue, the least first
+    predicted: Mapped[float | None]  # seconds, by what it took before
 
 
 class Attempt(Base):
     __tablename__ = "attempt"
     __table_args__ = (
-        UniqueConstraint("cell_id", "number"),
+        UniqueConstraint("cell_id", "number"),  # control runs have negative numbers
         Index("attempt_leased", "lease_until", postgresql_where=text("state = 'running'")),
     )
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -189,6 +193,7 @@ class Attempt(Base):
     runtimes: Mapped[Json] = mapped_column(server_default="{}")  # exact versions
     finish: Mapped[Json | None]  # what the runner said at the end
     log_size: Mapped[int] = mapped_column(BigInteger, server_default="0")
+    log_lines: Mapped[int] = mapped_column(BigInteger, server_default="0")  # line ends in it
     created_at: Mapped[datetime] = _now()
     started_at: Mapped[datetime | None]  # first step
     ended_at: Mapped[datetime | None]
@@ -215,6 +220,86 @@ class LogChunk(Base):
     offset: Mapped[int] = mapped_column("log_offset", BigInteger, primary_key=True)
     size: Mapped[int]
     blob: Mapped[str]
+    packed: Mapped[bool] = mapped_column(server_default=text("false"))  # a zstd frame
+    first_line: Mapped[int] = mapped_column(BigInteger, server_default="0")  # line ends before it
+    lines: Mapped[int] = mapped_column(server_default="0")  # line ends in it
+    at: Mapped[datetime] = _now()
+
+
+class AttemptRecord(Base):
+    """What a runner told of an attempt beside its steps: phases, settings, machine, caches."""
+
+    __tablename__ = "attempt_record"
+    attempt_id: Mapped[int] = mapped_column(ForeignKey("attempt.id", ondelete="CASCADE"), primary_key=True)
+    kind: Mapped[str] = mapped_column(primary_key=True)
+    content: Mapped[list[Any]] = mapped_column(JSONB)
+
+
+class UsualLines(Base):
+    """Digests of the lines that passing attempts of a step print, newest last."""
+
+    __tablename__ = "usual_lines"
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
+    job: Mapped[str] = mapped_column(primary_key=True)
+    step: Mapped[str] = mapped_column(primary_key=True)
+    digests: Mapped[bytes]
+    attempts: Mapped[int]
+
+
+class CacheEntry(Base):
+    """An archive kept between attempts. `scope` is who may be given it: a branch, or one pull request."""
+
+    __tablename__ = "cache_entry"
+    __table_args__ = (
+        UniqueConstraint("project_id", "scope", "job", "name", "key"),
+        Index("cache_by_use", "project_id", "used_at"),
+    )
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    scope: Mapped[str]
+    job: Mapped[str]
+    name: Mapped[str]
+    key: Mapped[str]  # digest of `parts`
+    parts: Mapped[Json]  # what it depends on: files, runtimes, system
+    attempt_id: Mapped[int] = mapped_column(ForeignKey("attempt.id", ondelete="CASCADE"))  # that saved it
+    kept: Mapped[bool] = mapped_column(server_default=text("false"))  # true once that attempt passed
+    seconds: Mapped[Json]  # of its preparing steps, by name
+    digest: Mapped[str]
+    size: Mapped[int] = mapped_column(BigInteger)
+    blob: Mapped[str]
+    created_at: Mapped[datetime] = _now()
+    used_at: Mapped[datetime] = _now()
+    uses: Mapped[int] = mapped_column(server_default="0")
+
+
+class Secret(Base):
+    """A value that only runners are given; sealed with the installation's key, which is not in the database."""
+
+    __tablename__ = "secret"
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
+    name: Mapped[str] = mapped_column(primary_key=True)
+    sealed: Mapped[bytes]
+    jobs: Mapped[list[str]] = mapped_column(server_default="{}")  # none: every job
+    events: Mapped[list[str]] = mapped_column(server_default="{}")  # none: all but pull requests
+    branches: Mapped[list[str]] = mapped_column(server_default="{}")  # patterns; none: every branch
+    set_by: Mapped[str]
+    set_at: Mapped[datetime] = _now()
+    used_at: Mapped[datetime | None]
+    used_by: Mapped[str] = mapped_column(server_default="")  # "#214 unit"
+
+
+class Control(Base):
+    """A cell of a held run that is repeated: here, or on the gate baseline today."""
+
+    __tablename__ = "control"
+    __table_args__ = (Index("control_waiting", "id", postgresql_where=text("state = 'waiting'")),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    run_id: Mapped[int] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"))
+    cell_id: Mapped[int] = mapped_column(ForeignKey("cell.id", ondelete="CASCADE"))
+    place: Mapped[str]  # here, baseline
+    commit: Mapped[str] = mapped_column("commit_id")
+    state: Mapped[str]  # waiting, running, done, given-up
+    attempt_id: Mapped[int | None]
 
 
 class Report(Base):
@@ -226,7 +311,7 @@ class Report(Base):
     attempt_id: Mapped[int] = mapped_column(ForeignKey("attempt.id", ondelete="CASCADE"))
     number: Mapped[int]
     step: Mapped[int]
-    content: Mapped[str]  # tests, coverage, analysis, attachment, artifact, hand-over
+    content: Mapped[str]  # tests, retest, coverage, analysis, attachment, companion, artifact, hand-over
     kind: Mapped[str]  # unit, integration, …
     path: Mapped[str]
     digest: Mapped[str]  # SHA-256
@@ -336,6 +421,10 @@ class Runner(Base):
     version: Mapped[str]
     boot: Mapped[str]  # changes with each start of the runner
     price: Mapped[float] = mapped_column(server_default="0")  # of a minute of one slot
+    labels: Mapped[list[str]] = mapped_column(server_default="{}")
+    machine: Mapped[Json] = mapped_column(server_default="{}")  # class, system, processors, memory
+    drained: Mapped[str] = mapped_column(server_default="")  # why it is given nothing more, empty when it is
+    troubles: Mapped[int] = mapped_column(server_default="0")  # attempts in a row that its machine made void
     seen_at: Mapped[datetime] = _now()
 
 

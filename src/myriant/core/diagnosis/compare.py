@@ -71,6 +71,19 @@ def _compare_cell(
     )
 
 
+def with_earlier(newest: Outcomes, earlier: Sequence[Outcomes]) -> Outcomes:
+    """The newest attempt's outcomes, flaky where it passed and an earlier attempt of the cell had failed."""
+    failed = np.zeros(len(newest), np.bool_)
+    for outcomes in earlier:
+        failed |= failing(_sized(outcomes, max(len(newest), len(outcomes)))[: len(newest)])
+    mixed = failed & (newest == Outcome.PASSED)
+    if not mixed.any():
+        return newest
+    found = newest.copy()
+    found[mixed] = Outcome.FLAKY
+    return found
+
+
 def _sized(array: Outcomes, size: int) -> Outcomes:
     if len(array) == size:
         return array
@@ -92,15 +105,20 @@ class Tally:
     tests_known: int = 0
     tests_fixed: int = 0
     tests_vanished: int = 0
+    tests_flaky: int = 0
     results_total: int = 0
     results_passed: int = 0
     results_failed: int = 0
     results_errored: int = 0
     results_skipped: int = 0
+    results_flaky: int = 0
 
 
 def tally(current: RunOutcomes, comparison: Mapping[CellName, CellComparison]) -> Tally:
-    """Count a run: a test failed if it failed in some cell, errored if it errored in some and failed in none."""
+    """Count a run: a test failed if it failed in some cell, errored if it errored in some and failed in none.
+
+    A flaky result is its cell's last word "passed": it is counted as passed, and as flaky besides.
+    """
     size = max((len(c.new) for c in comparison.values()), default=0)
     ever = {outcome: np.zeros(size, np.bool_) for outcome in Outcome}
     flags = {name: np.zeros(size, np.bool_) for name in ("new", "known", "fixed", "vanished")}
@@ -113,10 +131,11 @@ def tally(current: RunOutcomes, comparison: Mapping[CellName, CellComparison]) -
         for flag, mask in flags.items():
             cell_mask: Flags = getattr(comparison[name], flag)
             mask[: len(cell_mask)] |= cell_mask
-    present = ever[Outcome.PASSED] | ever[Outcome.FAILED] | ever[Outcome.ERRORED] | ever[Outcome.SKIPPED]
+    well = ever[Outcome.PASSED] | ever[Outcome.FLAKY]
+    present = well | ever[Outcome.FAILED] | ever[Outcome.ERRORED] | ever[Outcome.SKIPPED]
     failed = ever[Outcome.FAILED]
     errored = ever[Outcome.ERRORED] & ~failed
-    passed = ever[Outcome.PASSED] & ~failed & ~errored
+    passed = well & ~failed & ~errored
     return Tally(
         tests_total=int(present.sum()),
         tests_passed=int(passed.sum()),
@@ -127,9 +146,11 @@ def tally(current: RunOutcomes, comparison: Mapping[CellName, CellComparison]) -
         tests_known=int((flags["known"] & ~flags["new"]).sum()),
         tests_fixed=int((flags["fixed"] & ~failed & ~errored).sum()),
         tests_vanished=int((flags["vanished"] & ~present).sum()),
+        tests_flaky=int((ever[Outcome.FLAKY] & ~failed & ~errored).sum()),
         results_total=sum(n for outcome, n in totals.items() if outcome is not Outcome.ABSENT),
-        results_passed=totals[Outcome.PASSED],
+        results_passed=totals[Outcome.PASSED] + totals[Outcome.FLAKY],
         results_failed=totals[Outcome.FAILED],
         results_errored=totals[Outcome.ERRORED],
         results_skipped=totals[Outcome.SKIPPED],
+        results_flaky=totals[Outcome.FLAKY],
     )

@@ -70,6 +70,20 @@ def judge(
     return judged
 
 
+GROWING = frozenset({"tests.new", "tests.failed", "tests.total", "results.total", "results.failed", "results.errored"})
+
+
+def beyond_repair(judged: Sequence[Judged]) -> list[Judged]:
+    """Rules that no further cell can meet any more: blocking ones at most a number, of counts that only grow."""
+    return [
+        j for j in judged
+        if j.holds_run and (
+            (j.rule.measure == "" and bool(j.reason))
+            or (j.rule.measure in GROWING and j.rule.sign == "at-most" and j.value is not None)
+        )
+    ]  # fmt: skip
+
+
 def _built_in(name: str, reasons: Sequence[str]) -> Judged:
     rule = Rule(name, "", "at-most", Fraction(0))
     return Judged(rule, Fraction(len(reasons)), Fraction(0), not reasons, reason="; ".join(reasons[:20]))

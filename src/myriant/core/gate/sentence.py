@@ -27,15 +27,22 @@ class Told:
     baseline: str | None  # short id of the gate baseline's commit
     coverage: Fraction | None = None
     coverage_before: Fraction | None = None
+    retests: int = 0  # how often failed tests were run again within attempts
+    reruns: int = 0  # attempts that were made again by a person's wish
+    open_cells: int = 0  # that still wait or run: the verdict came early
 
 
 def sentence(told: Told) -> str:
     """For example: Held: 3 tests newly fail, only where python=3.8. 11 of 12 cells in 1 min 48 s, against 9f3c21a."""
-    parts = [f"{told.verdict.capitalize()}: {_main(told)}."]
+    early = " early" if told.open_cells else ""
+    parts = [f"{told.verdict.capitalize()}{early}: {_main(told)}{_again(told)}."]
     named = any(j.holds_run and j.rule.measure == "coverage.line" for j in told.judged)
     if told.coverage is not None and not named:
         parts.append(_coverage(told.coverage, told.coverage_before))
     against = f", against {told.baseline}" if told.baseline else ", without a clear ancestor to compare with"
+    if told.open_cells:
+        parts.append(f"{counted(told.open_cells, 'cell')} still to end, which cannot clear it{against}.")
+        return " ".join(parts)
     parts.append(f"{told.cells_ended_well} of {counted(told.cells, 'cell')} in {duration(told.seconds)}{against}.")
     return " ".join(parts)
 
@@ -66,6 +73,15 @@ def _main(told: Told) -> str:
     if not said or (tally.tests_fixed and told.verdict is Verdict.CLEAR and not tally.tests_new):
         said.append(f"{tally.tests_passed:,} of {counted(tally.tests_total - tally.tests_skipped, 'test')} passed")
     return "; ".join(said)
+
+
+def _again(told: Told) -> str:
+    """What was run again, for whoever wonders why a red test is not counted."""
+    flaky = f"{counted(told.tally.tests_flaky, 'flaky test')} passed" if told.tally.tests_flaky else ""
+    ways = [counted(n, one) for n, one in ((told.retests, "retest"), (told.reruns, "rerun")) if n]
+    if not ways:
+        return f"; {flaky} when run again" if flaky else ""
+    return f"; {flaky} after {' and '.join(ways)}" if flaky else f"; after {' and '.join(ways)}"
 
 
 def _coverage(now: Fraction, before: Fraction | None) -> str:

@@ -40,7 +40,7 @@ _STEP_COMMON = {
     "folder": Key("path", "The folder, relative to the workspace, where commands run.", '"server"'),
     "shell": Key("one:sh|bash", 'What runs a command: "sh" (/bin/sh -e) or "bash" (with pipefail).', '"bash"'),
     "env": Key("env", "Variables that the commands see.", '{ TZ = "UTC" }'),
-    "secrets": Key("texts", "Names of stored secrets, given as variables.", '["TIDE_API_KEY"]', later=True),
+    "secrets": Key("texts", "Names of stored secrets, given as variables.", '["TIDE_API_KEY"]'),
     "timeout": Key("duration", "When it is ended: a number and s, min, h or days.", '"20 min"'),
     "network": Key("flag", "false takes the network away.", "false"),
 }
@@ -117,18 +117,16 @@ TABLES: dict[str, dict[str, Key]] = {
         "folder": _STEP_COMMON["folder"],
         "shell": _STEP_COMMON["shell"],
         "network": _STEP_COMMON["network"],
-        "limits": Key("table:limits", "What an attempt may take.", '{ memory = "2 GiB" }', later=True),
+        "limits": Key("table:limits", "What an attempt may take.", '{ memory = "2 GiB" }'),
         "runner": Key("texts", "Labels that the runner must have.", '["linux"]'),
         "source": Key("table:source", "What of the repository is fetched.", '{ history = "full" }'),
         "settings": Key(
             "table:settings", "A file of settings that is copied into place and compared.", '{ file = ".env.ci" }'
         ),
-        "describe": Key(
-            "texts", "Commands whose output goes into the environment record.", '["cc --version"]', later=True
-        ),
-        "cache": Key("tables:cache", "Files kept between attempts.", "", later=True),
+        "describe": Key("texts", "Commands whose output goes into the environment record.", '["cc --version"]'),
+        "cache": Key("tables:cache", "Files kept between attempts.", ""),
         "secrets": _STEP_COMMON["secrets"],
-        "companions": Key("named:companion", "Processes beside the steps: a database, a server.", "", later=True),
+        "companions": Key("named:companion", "Processes beside the steps: a database, a server.", ""),
         "artifacts": Key("tables:artifact", "Files kept from an attempt.", ""),
         "hand-over": Key(
             "pairs",
@@ -150,7 +148,7 @@ TABLES: dict[str, dict[str, Key]] = {
         "events": Key("each:push|pull-request|tag|schedule|manual", "For these events; left out: all.", '["push"]'),
     },
     "retry": {
-        "tests": Key("whole", "How often failed tests are run again, 0 to 5.", "1", later=True),
+        "tests": Key("whole", "How often failed tests are run again, 0 to 5.", "1"),
         "void": Key("whole", "How often a cell whose runner was lost is tried again, 0 to 5.", "2"),
     },
     "limits": {
@@ -162,7 +160,7 @@ TABLES: dict[str, dict[str, Key]] = {
     "source": {
         "history": Key("one:commit|full", 'How much history: "commit" (only it) or "full".', '"full"'),
         "tags": Key("flag", "true fetches the tags.", "true"),
-        "submodules": Key("flag", "true fetches submodules.", "true", later=True),
+        "submodules": Key("flag", "true fetches submodules.", "true"),
     },
     "settings": {
         "example": Key("path", "A file that names every setting; each must have a value.", '".env.example"'),
@@ -219,7 +217,7 @@ TABLES: dict[str, dict[str, Key]] = {
         "always": Key("flag", "true runs it also after a step that failed.", "true"),
         "may-fail": Key("flag", "true records its failure and goes on.", "true"),
         "collect": Key("tables:collect", "What it wrote: results, coverage, analysis, attachments.", ""),
-        "retest": Key("table:retest", "How failed tests alone are run again.", "", later=True),
+        "retest": Key("table:retest", "How failed tests alone are run again.", ""),
     },
     "collect": {
         "kind": Key("name", 'The kind of tests; "unit" when left out.', '"integration"'),
@@ -287,12 +285,14 @@ MEASURES: dict[str, str] = {
     "tests.skipped": "tests that every cell skipped",
     "tests.new": "tests newly failing or errored against the gate baseline",
     "tests.known": "tests that failed at the gate baseline too",
+    "tests.flaky": "tests that failed and then passed when they were run again",
     "tests.vanished": "tests of the gate baseline without a result now",
     "tests.share-passed": "passed ÷ (passed + failed + errored)",
     "results.total": "results: tests × cells",
     "results.failed": "failed results",
     "results.errored": "errored results",
     "results.skipped": "skipped results",
+    "results.flaky": "results that failed and then passed when they were run again",
     "coverage.line": "covered ÷ coverable lines, merged over the cells",
     "coverage.changed": "covered ÷ coverable lines among those that the change added or modified",
 }

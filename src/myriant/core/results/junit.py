@@ -47,6 +47,7 @@ class _Reader:
         self.kept = 0
         self.bad_times = 0
         self.unnamed = 0
+        self.file: str | None = None  # of the case that is open
 
     def read(self, chunks: Iterable[bytes]) -> None:
         reason = feed(self.parser, chunks, self.explain)
@@ -92,6 +93,7 @@ class _Reader:
         results, get = self.results, attributes.get
         self.in_case = True
         self.outcome = Outcome.PASSED
+        self.file = get("file")
         name = get("name", "")
         if not name:
             self.unnamed += 1
@@ -149,6 +151,8 @@ class _Reader:
             if self.detail is not None:
                 results.details[len(results.outcomes) - 1] = self.detail
                 self.detail = None
+                if self.file:
+                    results.files[len(results.outcomes) - 1] = self.file[:MOST_NAME]
             if len(results.outcomes) > MOST_CASES:
                 raise Refused(f"more than {MOST_CASES:,} cases in one file")
         elif self.in_case:

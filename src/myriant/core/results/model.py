@@ -7,13 +7,17 @@ from enum import IntEnum
 
 
 class Outcome(IntEnum):
-    """JUnit XML's four; ABSENT is the lack of a result in an array over all tests of a project."""
+    """JUnit XML's four; ABSENT is the lack of a result in an array over all tests of a project.
+
+    FLAKY is said of a test that both failed and passed within one attempt, or over the attempts of one cell.
+    """
 
     ABSENT = 0
     PASSED = 1
     FAILED = 2
     ERRORED = 3
     SKIPPED = 4
+    FLAKY = 5
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,6 +47,7 @@ class Results:
     outcomes: bytearray = field(default_factory=bytearray)
     seconds: list[float] = field(default_factory=list)
     details: dict[int, Detail] = field(default_factory=dict)
+    files: dict[int, str] = field(default_factory=dict)  # of cases that did not pass, where given
     problems: list[Oddity] = field(default_factory=list)
 
     def __len__(self) -> int:

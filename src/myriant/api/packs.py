@@ -1,0 +1,51 @@
+"""Git's smart HTTP for fetching, for runners by their lease and for people by their token (gitprotocol-http)."""
+
+from __future__ import annotations
+
+import gzip
+import zlib
+from collections.abc import AsyncIterator
+
+from fastapi import HTTPException, Request
+from fastapi.responses import StreamingResponse
+
+from myriant.flow.site import Site
+from myriant.flow.source import upload_pack
+
+_MOST_REQUEST = 64 << 20
+_HEADERS = {"Cache-Control": "no-store"}
+
+
+def refs_answer(site: Site, project: int, request: Request) -> StreamingResponse:
+    """What the mirror has."""
+    protocol = request.headers.get("git-protocol", "")
+
+    async def answer() -> AsyncIterator[bytes]:
+        if not protocol.startswith("version=2"):
+            yield b"001e# service=git-upload-pack\n0000"
+        async for chunk in upload_pack(site, project, advertise=True, protocol=protocol, body=b""):
+            yield chunk
+
+    kind = "application/x-git-upload-pack-advertisement"
+    return StreamingResponse(answer(), media_type=kind, headers=_HEADERS)
+
+
+async def pack_answer(site: Site, project: int, request: Request) -> StreamingResponse:
+    """What was asked for, as one pack."""
+    body = bytearray()
+    async for chunk in request.stream():
+        body += chunk
+        if len(body) > _MOST_REQUEST:
+            raise HTTPException(413, "the request is too long")
+    data = bytes(body)
+    if request.headers.get("content-encoding") == "gzip":
+        try:
+            data = gzip.decompress(data)
+        except (OSError, EOFError, zlib.error) as error:
+            raise HTTPException(400, "the request's compression is damaged") from error
+    protocol = request.headers.get("git-protocol", "")
+    return StreamingResponse(
+        upload_pack(site, project, advertise=False, protocol=protocol, body=data),
+        media_type="application/x-git-upload-pack-result",
+        headers=_HEADERS,
+    )

@@ -1,0 +1,46 @@
+"""Where a plan sets each variable of a job, the weakest first."""
+
+from __future__ import annotations
+
+import tomllib
+from dataclasses import dataclass
+from typing import Any
+
+from myriant.core.plan.model import FILE_NAME, Job
+from myriant.core.plan.places import Path, Places, locate
+
+
+@dataclass(frozen=True, slots=True)
+class Origin:
+    """`place` in words with the line; `step` is its position in the job, None for the whole job."""
+
+    place: str
+    value: str
+    step: int | None = None
+
+
+def origins(text: str, job: Job) -> dict[str, list[Origin]]:
+    """By variable, every place of the plan that sets it for a job or one of its steps."""
+    try:
+        data: dict[str, Any] = tomllib.loads(text)
+    except tomllib.TOMLDecodeError:
+        return {}
+    places = locate(text.encode())
+    found: dict[str, list[Origin]] = {}
+
+    def add(table: Any, path: Path, what: str) -> None:
+        for name, value in table.items() if isinstance(table, dict) else ():
+            if isinstance(value, str):
+                found.setdefault(name, []).append(Origin(_placed(places, (*path, name), what), value))
+
+    own = data.get("jobs", {}).get(job.id, {})
+    add(data.get("defaults", {}).get("env"), ("defaults", "env"), "the plan's defaults")
+    add(own.get("env"), ("jobs", job.id, "env"), f"job {job.id}")
+    for position, step in enumerate(job.steps):
+        for name, value in step.env.items():
+            found.setdefault(name, []).append(Origin(f"step {step.name}, {FILE_NAME}", value, position))
+    return found
+
+
+def _placed(places: Places, path: Path, what: str) -> str:
+    return f"{what}, {FILE_NAME}:{places.of_key(path).line}"

@@ -1,0 +1,115 @@
+"""Control runs: newly failing tests repeated here and on the gate baseline, to tell change, world and chance apart."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+
+import numpy as np
+from sqlalchemy import delete, func, select, update
+from sqlalchemy.orm import Session
+
+from myriant.core.diagnosis.compare import CellComparison, CellName
+from myriant.core.results.model import Outcome
+from myriant.store.changes import ring_runners, tell
+from myriant.store.results import outcomes_of
+from myriant.store.tables import Attempt, Cell, Control, Project, Run
+
+MOST_CELLS = 3  # of a run that are repeated
+LONGEST = 15 * 60.0  # seconds that a repeated cell may be predicted to take
+FRESH = timedelta(hours=6)
+
+
+@dataclass(frozen=True, slots=True)
+class ControlView:
+    job: str
+    key: str
+    place: str  # here, baseline
+    state: str
+    attempt_id: int | None
+
+
+def plan_controls(session: Session, run: Run, baseline: Run | None, new: Mapping[CellName, CellComparison]) -> None:
+    """Repeat the fewest cells that together hold every newly failing test. Nothing is planned twice for a run."""
+    if run.event not in ("push", "pull-request", "tag", "schedule") or run.wish.get("control") is False:
+        return
+    session.execute(delete(Control).where(Control.run_id == run.id, Control.state == "waiting"))
+    if session.scalar(select(func.count()).where(Control.run_id == run.id)):
+        return
+    cells = {(c.job, c.key): c for c in session.scalars(select(Cell).where(Cell.run_id == run.id))}
+    left = {name: np.flatnonzero(found.new) for name, found in new.items() if found.new.any() and name in cells}
+    for _ in range(MOST_CELLS):
+        able = {n: t for n, t in left.items() if (cells[n].predicted or 0) <= LONGEST and not cells[n].gated}
+        if not able:
+            return
+        name = max(sorted(able), key=lambda n: len(able[n]))
+        covered = left.pop(name)
+        left = {n: rest for n, t in left.items() if len(rest := np.setdiff1d(t, covered))}
+        cell = cells[name]
+        session.add(
+            Control(run_id=run.id, cell_id=cell.id, place="here", commit=run.tested or run.commit, state="waiting")
+        )
+        if baseline is not None:
+            commit = baseline.tested or baseline.commit
+            session.add(Control(run_id=run.id, cell_id=cell.id, place="baseline", commit=commit, state="waiting"))
+    session.flush()
+    ring_runners(session)
+
+
+def drop_controls(session: Session, run_id: int) -> None:
+    """What waits is not worth its slot any more."""
+    session.execute(
+        update(Control).where(Control.run_id == run_id, Control.state == "waiting").values(state="given-up")
+    )
+
+
+def drop_stale_controls(session: Session) -> None:
+    """Give up what found no free slot for hours: its answer would come too late."""
+    runs = select(Run.id).where(Run.ended_at < datetime.now(UTC) - FRESH)
+    session.execute(
+        update(Control).where(Control.state == "waiting", Control.run_id.in_(runs)).values(state="given-up")
+    )
+
+
+def control_ended(session: Session, attempt: Attempt) -> None:
+    control = session.scalar(select(Control).where(Control.attempt_id == attempt.id).with_for_update())
+    if control is None:
+        return
+    control.state = "done" if attempt.state in ("passed", "failed") else "given-up"
+    run = session.get_one(Run, control.run_id)
+    tell(session, "run", session.get_one(Project, run.project_id).name, run.number)
+
+
+def controls_of(session: Session, run: Run) -> list[ControlView]:
+    rows = session.execute(
+        select(Control, Cell.job, Cell.key).join(Cell, Cell.id == Control.cell_id).where(Control.run_id == run.id)
+        .order_by(Control.id)
+    )  # fmt: skip
+    return [ControlView(job, key, c.place, c.state, c.attempt_id) for c, job, key in rows]
+
+
+def answers(session: Session, controls: Sequence[ControlView]) -> dict[int, str]:
+    """By test: "change" (the baseline passes today, or has no such test), "world" (it fails today too) or "chance" (it passed here now).
+
+    A test without an answer yet is left out.
+    """
+    done = {(c.job, c.key, c.place): c.attempt_id for c in controls if c.state == "done" and c.attempt_id is not None}
+    outcomes = outcomes_of(session, list(done.values()))
+    bad = (Outcome.FAILED, Outcome.ERRORED)
+    found: dict[int, str] = {}
+    for (job, key, place), attempt in done.items():
+        if place != "here":
+            continue
+        here = outcomes[attempt]
+        base = outcomes.get(done.get((job, key, "baseline"), -1))
+        for test in range(len(here)):
+            if here[test] in (Outcome.PASSED, Outcome.FLAKY):
+                found[test] = "chance"
+            elif here[test] in bad and base is not None and found.get(test) != "chance":
+                there = base[test] if test < len(base) else Outcome.ABSENT
+                if there in bad:
+                    found[test] = "world"
+                elif there in (Outcome.PASSED, Outcome.ABSENT):
+                    found[test] = "change"
+    return found

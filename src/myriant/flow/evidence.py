@@ -1,0 +1,220 @@
+"""Evidence of one attempt: what the runner told beside the steps, what it was made of, and how two attempts differ."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import select
+
+from myriant.flow.errors import NotFound
+from myriant.flow.site import Site
+from myriant.store.tables import Attempt, AttemptRecord, CacheEntry, Cell, Project, Run
+
+
+@dataclass(frozen=True, slots=True)
+class PhaseView:
+    name: str
+    started_at: datetime
+    ended_at: datetime | None
+
+
+@dataclass(frozen=True, slots=True)
+class PlaceView:
+    file: str
+    line: int
+    value: str
+    differs: bool
+
+
+@dataclass(frozen=True, slots=True)
+class OverrodeView:
+    origin: str
+    value: str
+
+
+@dataclass(frozen=True, slots=True)
+class SettingView:
+    """A variable: its value in force, where it came from, what that overrode, files that set the same name."""
+
+    name: str
+    value: str
+    origin: str
+    step: str  # the only step that sees it so, empty for all
+    overrode: list[OverrodeView]
+    files: list[PlaceView]
+
+
+@dataclass(frozen=True, slots=True)
+class CacheView:
+    name: str
+    found: bool
+    said: str
+    seconds: float
+    size: int
+    saved: int
+    won: float | None  # seconds, negative when unpacking cost more than it won
+
+
+@dataclass(frozen=True, slots=True)
+class RecordView:
+    attempt: int
+    phases: list[PhaseView]
+    settings: list[SettingView]
+    machine: dict[str, dict[str, str]]
+    caches: list[CacheView]
+
+
+@dataclass(frozen=True, slots=True)
+class Differing:
+    """A part of the machine that differs; empty where one side has none."""
+
+    section: str
+    name: str
+    here: str
+    there: str
+
+
+@dataclass(frozen=True, slots=True)
+class MachineDifference:
+    attempt: int
+    other: int
+    said: str  # which attempt the other is
+    differing: list[Differing]
+    same: int
+
+
+@dataclass(frozen=True, slots=True)
+class CacheLine:
+    """A cache that is kept."""
+
+    id: int
+    name: str
+    job: str
+    scope: str
+    size: int
+    uses: int
+    created_at: datetime
+    used_at: datetime
+    runtimes: dict[str, str]
+
+
+def record(site: Site, attempt_id: int) -> RecordView:
+    with site.store.transaction() as session:
+        if session.get(Attempt, attempt_id) is None:
+            raise NotFound(f"there is no attempt {attempt_id}")
+        rows = session.execute(
+            select(AttemptRecord.kind, AttemptRecord.content).where(AttemptRecord.attempt_id == attempt_id)
+        )
+        told: dict[str, Any] = dict(rows.tuples().all())
+    return RecordView(
+        attempt_id,
+        [PhaseView(p["name"], p["started_at"], p.get("ended_at")) for p in _rows(told.get("phases"))],
+        [_setting(s) for s in _rows(told.get("settings"))],
+        _machine(told.get("machine")),
+        [
+            CacheView(
+                str(c.get("name")), bool(c.get("found")), str(c.get("said", "")), float(c.get("seconds", 0.0)),
+                int(c.get("bytes", 0)), int(c.get("saved", 0)), c.get("won"),
+            )
+            for c in _rows(told.get("caches"))
+        ],
+    )  # fmt: skip
+
+
+def _rows(content: Any) -> list[dict[str, Any]]:
+    """What a runner told as a list of objects; anything else is nothing."""
+    return [row for row in content if isinstance(row, dict)] if isinstance(content, list) else []
+
+
+def _setting(row: dict[str, Any]) -> SettingView:
+    return SettingView(
+        str(row.get("name")), str(row.get("value")), str(row.get("origin")), str(row.get("step", "")),
+        [OverrodeView(str(o), str(v)) for o, v in row.get("overrode", ())],
+        [PlaceView(str(f["file"]), int(f["line"]), str(f["value"]), bool(f["differs"])) for f in row.get("files", ())],
+    )  # fmt: skip
+
+
+def _machine(content: Any) -> dict[str, dict[str, str]]:
+    sections = content if isinstance(content, dict) else {}
+    return {
+        str(s): {str(k): str(v) for k, v in values.items()}
+        for s, values in sections.items()
+        if isinstance(values, dict)
+    }
+
+
+def machine_difference(site: Site, attempt_id: int, other: int | None) -> MachineDifference:
+    """What differs between two attempts' machines; by default the other is the cell's newest passing one before."""
+    with site.store.transaction() as session:
+        attempt = session.get(Attempt, attempt_id)
+        if attempt is None:
+            raise NotFound(f"there is no attempt {attempt_id}")
+        cell = session.get_one(Cell, attempt.cell_id)
+        run = session.get_one(Run, cell.run_id)
+        query = (
+            select(Attempt.id, Run.number, Cell.job, Cell.key, Attempt.number, Attempt.runner, Project.name)
+            .join(Cell, Cell.id == Attempt.cell_id)
+            .join(Run, Run.id == Cell.run_id)
+            .join(Project, Project.id == Run.project_id)
+        )
+        if other is not None:
+            query = query.where(Attempt.id == other)
+        else:
+            query = query.where(
+                Run.project_id == run.project_id, Cell.job == cell.job, Cell.key == cell.key,
+                Attempt.state == "passed", Attempt.id < attempt_id,
+            )  # fmt: skip
+        found = session.execute(query.order_by(Attempt.id.desc()).limit(1)).first()
+    if found is None:
+        raise NotFound("there is no other attempt to compare with", "give the number of one")
+    here, there = record(site, attempt_id).machine, record(site, found[0]).machine
+    differing, same = differences(here, there)
+    said = f"{found[6]} #{found[1]}, {found[2]} {found[3]}, attempt {found[4]} on {found[5]}"
+    return MachineDifference(attempt_id, found[0], said, differing, same)
+
+
+def differences(here: dict[str, dict[str, str]], there: dict[str, dict[str, str]]) -> tuple[list[Differing], int]:
+    """What differs between two machine records, and how many values are the same."""
+    differing, same = [], 0
+    for section in dict.fromkeys([*here, *there]):
+        mine, other = here.get(section, {}), there.get(section, {})
+        for name in dict.fromkeys([*mine, *other]):
+            if mine.get(name) == other.get(name):
+                same += 1
+            else:
+                differing.append(Differing(section, name, mine.get(name, ""), other.get(name, "")))
+    return differing, same
+
+
+def caches_of(site: Site, project_name: str) -> list[CacheLine]:
+    """The caches that a project keeps, the latest used first."""
+    with site.store.transaction() as session:
+        rows = session.scalars(
+            select(CacheEntry)
+            .join(Project, Project.id == CacheEntry.project_id)
+            .where(Project.name == project_name, CacheEntry.kept)
+            .order_by(CacheEntry.used_at.desc())
+            .limit(500)
+        )
+        return [
+            CacheLine(
+                e.id, e.name, e.job, e.scope, e.size, e.uses, e.created_at, e.used_at, e.parts.get("runtimes", {})
+            )
+            for e in rows
+        ]  # fmt: skip
+
+
+def forget_caches(site: Site, project_name: str, entry: int | None) -> int:
+    """Forget one cache of a project, or all; how many."""
+    with site.store.transaction() as session:
+        query = (
+            select(CacheEntry).join(Project, Project.id == CacheEntry.project_id).where(Project.name == project_name)
+        )
+        found = session.scalars(query.where(CacheEntry.id == entry) if entry is not None else query).all()
+        for each in found:
+            session.delete(each)
+    for each in found:
+        site.blobs.remove(each.blob)
+    return len(found)

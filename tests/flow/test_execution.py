@@ -1,0 +1,323 @@
+"""What an attempt is given and what becomes of it: companions, caches, secrets, retests, limits, settings, reruns."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import Repository, World, junit, writes
+
+PERL = "/usr/bin/perl -MIO::Socket::INET -e"
+SERVE = (
+    f"exec {PERL} '$| = 1; $s = IO::Socket::INET->new(Listen => 5, LocalAddr => \"127.0.0.1\", "
+    "LocalPort => $ENV{MYRIANT_TIDE_PORT}, ReuseAddr => 1) or die \"no port\"; print \"listening\\n\"; "
+    "while ($c = $s->accept) { print $c \"HTTP/1.0 200 OK\\r\\n\\r\\nhigh water\\n\"; close $c }'"
+)  # fmt: skip
+ASK = (
+    f"{PERL} '$s = IO::Socket::INET->new(\"127.0.0.1:$ENV{{MYRIANT_TIDE_PORT}}\") or die \"refused\"; "
+    "print <$s>' > answer.txt; grep -q 'high water' answer.txt"
+)  # fmt: skip
+KNOCK = "exit !IO::Socket::INET->new(qq(127.0.0.1:$ENV{MYRIANT_TIDE_PORT}))"
+JOB = "version = 1\n[jobs.unit]\n"
+
+
+def plan(step: str, more: str = "", collect: bool = True) -> str:
+    wish = 'collect = { tests = ["out/unit.xml"] }\n' if collect else ""
+    return f"{JOB}{more}\n[[jobs.unit.steps]]\nname = \"test\"\ncommand = '''{step}'''\n{wish}"
+
+
+def attempt(world: World, run: dict[str, Any], cell: int = 0) -> dict[str, Any]:
+    found: dict[str, Any] = world.get(f"/attempts/{run['cells'][cell]['attempt_id']}")
+    return found
+
+
+def log_of(world: World, run: dict[str, Any], cell: int = 0) -> str:
+    return world.http.get(f"/attempts/{run['cells'][cell]['attempt_id']}/log").text
+
+
+def companion(command: str, ready: str, port: bool = True) -> str:
+    told = "port = 7071\n" if port else ""
+    return f"[jobs.unit.companions.tide]\ncommand = '''{command}'''\n{told}ready = {ready}\n"
+
+
+GREEN = "mkdir -p out; cat > out/unit.xml <<'END'\n" + junit(a="passed") + "\nEND"
+COMPANIONS = [
+    ("tcp", companion(SERVE, '{ tcp = true, within = "10 s" }'), "clear", ""),
+    ("http", companion(SERVE, '{ http = "/level", within = "10 s" }'), "clear", ""),
+    ("line", companion(SERVE, '{ line = "^listen", within = "10 s" }'), "clear", ""),
+    ("command", companion(SERVE, f"{{ command = ['/usr/bin/perl', '-MIO::Socket::INET', '-e', '{KNOCK}'], within = '10 s' }}"), "clear", ""),
+    ("own", "network = false\n" + companion(SERVE, '{ tcp = true, within = "10 s" }'), "clear", ""),
+    ("unstarted", companion("echo no such tide; exit 3", '{ tcp = true, within = "10 s" }'), "held",
+     "companion tide did not start: it ended with exit status 3; it said last: no such tide"),
+    ("unready", companion("echo rising; sleep 60", '{ tcp = true, within = "1 s" }'), "held",
+     "companion tide was not ready in 1 s; it said last: rising"),
+    ("dying", companion("echo up; sleep 1; echo ebb; exit 9", '{ line = "up" }', port=False), "held",
+     "companion tide died during the tests: it ended with exit status 9; it said last: up | ebb"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("name", "more", "verdict", "said"), COMPANIONS, ids=[c[0] for c in COMPANIONS])
+def test_a_companion_stands_beside_the_steps_or_says_why_not(
+    world: World, name: str, more: str, verdict: str, said: str
+) -> None:
+    ask = "sleep 2;" if name == "dying" else f"{ASK};"
+    repo = world.repository(f"companion-{name}", None)
+    run = repo.pushed({"myriant.toml": plan(f"{ask}{GREEN}", more)})
+    assert run["run"]["verdict"] == verdict, (run["run"]["sentence"], log_of(world, run))
+    assert said in run["run"]["sentence"] or said in run["cells"][0]["reason"]
+    found = attempt(world, run)
+    own = [r for r in found["reports"] if r["content"] == "companion"]
+    assert [r["kind"] for r in own] == ["tide"]
+    if name == "own":
+        environment = world.get(f"/attempts/{found['id']}/record")["settings"]
+        assert next(s for s in environment if s["name"] == "MYRIANT_TIDE_PORT")["value"] == "7071"
+
+
+FLAKY_STEP = """\
+mkdir -p out
+n=$(cat /tmp/tries 2>/dev/null || echo 0); echo $((n + 1)) > /tmp/tries
+if [ "$n" -lt {fails} ]; then cp red.xml out/unit.xml; exit 1; fi
+cp green.xml out/unit.xml
+"""
+BOTH = {"red.xml": junit(a="passed", b="expected 1, got 2"), "green.xml": junit(a="passed", b="passed")}
+
+
+@pytest.mark.parametrize(
+    ("fails", "verdict", "flaky", "said"),
+    [(1, "clear", 1, "1 flaky test passed after 1 retest"), (3, "held", 0, "1 test newly fails")],
+)
+def test_failed_tests_are_run_again_within_the_attempt(
+    world: World, fails: int, verdict: str, flaky: int, said: str
+) -> None:
+    repo = world.repository(f"retest-{fails}", None)
+    green = plan(GREEN.replace("a=", "a="), "retry = { tests = 2 }\n")
+    repo.pushed({"myriant.toml": green, **BOTH})
+    run = repo.pushed({"myriant.toml": plan(FLAKY_STEP.format(fails=fails), "retry = { tests = 2 }\n")})
+    assert run["run"]["verdict"] == verdict and said in run["run"]["sentence"], run["run"]["sentence"]
+    assert run["cells"][0]["flaky"] == flaky and run["cells"][0]["new"] == 1 - flaky
+    marks = {f["title"]: f["mark"] for f in repo.findings(run)["findings"]}
+    assert marks == {"t › b": "flaky" if flaky else "new"}
+
+
+def test_only_failed_tests_are_listed_for_a_retest(world: World) -> None:
+    retest = "cp $MYRIANT_RETEST asked.txt; cat asked.txt; cp green.xml out/retest.xml"
+    text = (
+        plan("mkdir -p out; cp red.xml out/unit.xml; exit 1", "retry = { tests = 1 }\n")
+        + f"retest = {{ command = '''{retest}''', each = \"{{class}}::{{name}}\" }}\n"
+    )
+    repo = world.repository("retest-list", None)
+    run = repo.pushed({"myriant.toml": text, **BOTH})
+    assert run["run"]["verdict"] == "clear", (run["run"]["sentence"], log_of(world, run))
+    assert "t::b\n" in log_of(world, run) and "t::a" not in log_of(world, run)
+    assert [r["path"] for r in attempt(world, run)["reports"] if r["content"] == "retest"] == ["out/retest.xml"]
+
+
+CACHING = plan(
+    "mkdir -p out; cp green.xml out/unit.xml; test -e kept/tide && test -L kept/link",
+    'cache = [{ name = "tides", keep = ["kept"], renew-on = ["lock.txt"] }]\n'
+    '[[jobs.unit.steps]]\nname = "install"\n'
+    "command = '''test -e kept/tide || { sleep 1.5; mkdir -p kept; date > kept/tide; ln -s /usr/bin/env kept/link; }'''\n",
+)
+
+
+def caches(world: World, run: dict[str, Any]) -> dict[str, Any]:
+    [told] = world.get(f"/attempts/{run['cells'][0]['attempt_id']}/record")["caches"]
+    return dict(told)
+
+
+def test_a_cache_is_found_by_what_it_depends_on_and_says_what_it_won(world: World) -> None:
+    repo = world.repository("caching", None)
+    first = repo.pushed({"myriant.toml": CACHING, "lock.txt": "one", **BOTH})
+    assert first["run"]["verdict"] == "clear", log_of(world, first)
+    assert not caches(world, first)["found"] and "nothing was saved yet" in caches(world, first)["said"]
+    assert caches(world, first)["saved"] > 0
+    second = repo.pushed({"other.txt": "x"})
+    told = caches(world, second)
+    assert told["found"] and "saved by #1 on branch main" in told["said"]
+    assert 0.8 < told["won"] < 2.0, told
+    third = repo.pushed({"lock.txt": "two"})
+    assert caches(world, third)["said"] == "lock.txt changed since it was saved"
+    held = repo.pushed({"lock.txt": "three", "green.xml": BOTH["red.xml"]})
+    assert held["run"]["verdict"] == "held"
+    again = repo.pushed({"green.xml": BOTH["green.xml"]})
+    assert not caches(world, again)["found"], "what a failing attempt saved is not kept"
+    assert {c["scope"] for c in world.get("/projects/caching/caches")} == {"branch main"}
+
+
+def test_what_a_branch_or_a_pull_request_saves_never_reaches_the_main_line(world: World) -> None:
+    repo = world.repository("poison", None)
+    repo.pushed({"myriant.toml": CACHING, "lock.txt": "one", **BOTH})
+    repo.git("checkout", "--quiet", "-b", "stranger")
+    commit = repo.commit({"lock.txt": "two"})
+    repo.push("stranger")
+    assert not caches(world, repo.run_of(commit))["found"]
+    world.command("project", "pull-request", "poison", "7", "--from", "stranger")
+    repo.git("checkout", "--quiet", "main")
+    merged = repo.pushed({"lock.txt": "two"})
+    assert caches(world, merged)["said"] == "lock.txt changed since it was saved"
+    saved = {c["scope"] for c in world.get("/projects/poison/caches")}
+    assert {"branch main", "branch stranger"} <= saved
+
+
+def set_secret(world: World, repo: Repository, name: str, value: str, **more: Any) -> None:
+    answer = world.http.put(f"/projects/{repo.name}/secrets/{name}", json={"value": value, **more})
+    assert answer.status_code == 204, answer.text
+
+
+def test_a_secret_is_asked_for_before_the_run_and_limited(world: World) -> None:
+    repo = world.repository("secretive", None)
+    text = plan(f'test "$TIDE_KEY" = "s3cret-tide"; {GREEN}', 'secrets = ["TIDE_KEY"]\n')
+    lacking = repo.pushed({"myriant.toml": text})
+    assert "the project has no secret TIDE_KEY" in lacking["run"]["sentence"]
+    assert lacking["cells"][0]["attempt_id"] is None, "nothing ran"
+    set_secret(world, repo, "TIDE_KEY", "s3cret-tide", branches=["main"])
+    assert repo.pushed({"a": "1"})["run"]["verdict"] == "clear"
+    [known] = world.get("/projects/secretive/secrets")
+    assert known["used_by"] == "#2 unit" and known["used_at"] and "s3cret" not in str(known)
+    set_secret(world, repo, "TIDE_KEY", "s3cret-tide", jobs=["other"])
+    assert "not for job unit" in repo.pushed({"a": "2"})["run"]["sentence"]
+    short = world.http.put("/projects/secretive/secrets/TIDE_KEY", json={"value": "abc"})
+    assert short.status_code == 422 and "at least 6 characters" in short.json()["detail"]
+
+
+LIMITS = [
+    ("memory", 'limits = { memory = "60 MiB" }', "perl -e '$x = \"x\" x (90 << 20); sleep 20'", "more than 60 MiB of memory"),
+    ("disk", 'limits = { disk = "20 MiB" }', "for i in 1 2 3 4 5; do head -c 9000000 /dev/zero > big$i; done; sleep 20",
+     "its files took more than 20 MiB"),
+    ("output", 'limits = { output = "1 MiB" }', "yes | head -c 30000000; sleep 20", "it printed more than 1 MiB"),
+    ("processes", 'limits = { processes = 20 }', "f() { f | f & }; f & sleep 3", "Held"),
+    ("endless", 'timeout = "2 s"', "yes | tr -d '\\n'", "time of 2 s is over"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("name", "limit", "command", "said"), LIMITS, ids=[row[0] for row in LIMITS])
+def test_an_attempt_that_takes_too_much_is_ended_and_void(
+    world: World, name: str, limit: str, command: str, said: str
+) -> None:
+    repo = world.repository(f"limit-{name}", None)
+    run = repo.pushed({"myriant.toml": plan(command, limit), **BOTH})
+    assert said in run["run"]["sentence"], (run["run"]["sentence"], run["cells"][0])
+    assert run["run"]["verdict"] == "held"
+
+
+def test_each_setting_tells_its_value_its_origin_and_what_else_sets_it(world: World) -> None:
+    text = plan(
+        GREEN,
+        '[jobs.unit.env]\nTIDE_MODE = "job"\n',
+    ).replace("version = 1\n", 'version = 1\n[defaults]\nenv = { TIDE_MODE = "default", HARBOUR = "fen" }\n', 1)
+    text += 'env = { TIDE_MODE = "step" }\n'
+    repo = world.repository("settings-traced", None)
+    files = {".env": "TIDE_MODE=dotenv\n", "conf/a.yaml": "harbour: 1\nHARBOUR: fen\n", "b.json": '{\n "TIDE_MODE": "json"\n}\n',
+             "c.properties": "# TIDE_MODE=no\nTIDE_MODE = properties\n", "d.xml": "<a><TIDE_MODE>xml</TIDE_MODE></a>\n"}  # fmt: skip
+    run = repo.pushed({"myriant.toml": text, **files})
+    assert run["run"]["verdict"] == "clear", log_of(world, run)
+    rows = world.get(f"/attempts/{run['cells'][0]['attempt_id']}/record")["settings"]
+    whole, step = [s for s in rows if s["name"] == "TIDE_MODE"]
+    assert (whole["value"], whole["origin"]) == ("job", "job unit, myriant.toml:5")
+    assert whole["overrode"] == [{"origin": "the plan's defaults, myriant.toml:3", "value": "default"}]
+    assert (step["value"], step["step"]) == ("step", "test")
+    assert {(f["file"], f["line"], f["value"]) for f in whole["files"]} == {
+        (".env", 1, "dotenv"), ("b.json", 2, "json"), ("c.properties", 2, "properties"), ("d.xml", 1, "xml"),
+    }  # fmt: skip
+    assert ".env:1 sets TIDE_MODE to 'dotenv'; in force is 'job'" in log_of(world, run)
+    harbour = next(s for s in rows if s["name"] == "HARBOUR")
+    assert [(f["file"], f["differs"]) for f in harbour["files"]] == [("conf/a.yaml", False)]
+
+
+def test_what_an_attempt_was_made_of_is_recorded_and_compared(world: World) -> None:
+    repo = world.repository("recorded", None)
+    text = plan(
+        f"mkdir -p node_modules/tide && cp p.json node_modules/tide/package.json; {GREEN}",
+        'describe = ["perl -v | head -2", "cat level"]\n',
+    )
+    first = repo.pushed({"myriant.toml": text, "level": "low", "p.json": '{"name": "tide", "version": "1.0.0"}'})
+    machine = world.get(f"/attempts/{first['cells'][0]['attempt_id']}/record")["machine"]
+    assert machine["tools"]["cat level"] == "low" and "perl" in machine["tools"]["perl -v | head -2"]
+    assert machine["packages"] == {"node tide": "1.0.0"} and machine["machine"]["architecture"]
+    second = repo.pushed({"level": "high", "p.json": '{"name": "tide", "version": "1.1.0"}'})
+    told = world.get(f"/attempts/{second['cells'][0]['attempt_id']}/machine-difference")
+    assert [(d["name"], d["there"], d["here"]) for d in told["differing"]] == [
+        ("cat level", "low", "high"), ("node tide", "1.0.0", "1.1.0"),
+    ]  # fmt: skip
+    assert "recorded #1" in told["said"] and told["same"] > 4
+
+
+def test_running_again_makes_the_next_attempt_and_counts_once(world: World) -> None:
+    repo = world.repository("again", None)
+    repo.pushed({"myriant.toml": plan(GREEN), **BOTH})
+    chance = 'mkdir -p out; if [ "$MYRIANT_ATTEMPT" = 1 ]; then cp red.xml out/unit.xml; exit 1; fi; cp green.xml out/unit.xml'
+    held = repo.pushed({"myriant.toml": plan(chance)})
+    number = held["run"]["number"]
+    assert held["run"]["verdict"] == "held"
+    answer = world.http.post(f"/projects/again/runs/{number}/again", json={"which": "not-passed"})
+    assert answer.json() == {"cells": 1}
+    end = time.monotonic() + 30
+    while (run := world.get(f"/projects/again/runs/{number}"))["run"]["verdict"] != "clear" and time.monotonic() < end:
+        time.sleep(0.1)
+    assert "1 flaky test passed after 1 rerun" in run["run"]["sentence"], run["run"]["sentence"]
+    assert run["cells"][0]["attempt"] == 2 and run["cells"][0]["mark"] == "flaky"
+    assert len(attempt(world, run)["earlier"]) == 1
+    [flaky] = repo.findings(run)["findings"]
+    assert flaky["mark"] == "flaky" and flaky["message"] == "expected 1, got 2"
+    nothing = world.http.post(f"/projects/again/runs/{number}/again", json={"which": "not-passed"})
+    assert nothing.status_code == 422
+
+
+RED = "mkdir -p out; cp red.xml out/unit.xml; exit 1"
+ONCE = (
+    'mkdir -p out; if [ "$MYRIANT_ATTEMPT" = 1 ]; then cp red.xml out/unit.xml; exit 1; fi; cp green.xml out/unit.xml'
+)
+TIDE = "mkdir -p out; cp green.xml out/unit.xml; ! grep -q low {level} || cp red.xml out/unit.xml"
+
+
+@pytest.mark.parametrize(
+    ("answer", "before", "now"), [("change", GREEN, RED), ("world", TIDE, TIDE), ("chance", GREEN, ONCE)]
+)
+def test_a_control_run_tells_change_world_and_chance_apart(world: World, answer: str, before: str, now: str) -> None:
+    level = Path(f"/usr/share/myriant-tide-{world.installation.port}")  # of the world: steps see it, no commit has it
+    level.write_text("high")
+    try:
+        repo = world.repository(f"control-{answer}", None)
+        clear = repo.pushed({"myriant.toml": plan(before.format(level=level)), **BOTH})
+        assert clear["run"]["verdict"] == "clear", clear["run"]["sentence"]
+        level.write_text("low")
+        held = repo.pushed({"myriant.toml": plan(now.format(level=level)), "a": answer})
+        assert held["run"]["verdict"] == "held", held["run"]["sentence"]
+        end = time.monotonic() + 30
+        while (found := repo.findings(held)["findings"][0]["control"]) is None and time.monotonic() < end:
+            time.sleep(0.2)
+        assert found == answer
+    finally:
+        level.unlink()
+
+
+def test_a_run_is_held_the_moment_nothing_can_clear_it(world: World) -> None:
+    repo = world.repository("early", None)
+    text = (
+        'version = 1\n[jobs.unit]\nvary = { tide = ["low", "high"] }\n[[jobs.unit.steps]]\nname = "test"\n'
+        "command = '''mkdir -p out; if [ $MYRIANT_CELL_TIDE = low ]; then cp red.xml out/unit.xml; exit 1; fi; "
+        "sleep 6; cp green.xml out/unit.xml'''\n"
+        'collect = { tests = ["out/unit.xml"] }\n'
+    )
+    commit = repo.commit({"myriant.toml": text, **BOTH})
+    repo.push()
+    began = time.monotonic()
+    run = repo.run_of(commit)
+    assert run["run"]["verdict"] == "held" and run["open"] and time.monotonic() - began < 5
+    assert "Held early: 1 test newly fails" in run["run"]["sentence"]
+    end = time.monotonic() + 30
+    while (run := world.get("/projects/early/runs/1"))["open"] and time.monotonic() < end:
+        time.sleep(0.1)
+    while (run := world.get("/projects/early/runs/1"))["run"]["ended_at"] is None and time.monotonic() < end:
+        time.sleep(0.1)
+    assert run["run"]["verdict"] == "held" and run["run"]["sentence"].startswith("Held: 1 test newly fails")
+
+
+def test_a_script_without_execute_permission_is_explained(world: World) -> None:
+    repo = world.repository("unexecutable", None)
+    run = repo.pushed({"myriant.toml": plan("./tide test.sh"), "tide": writes(junit(a="passed"))})
+    [step] = attempt(world, run)["steps"]
+    assert step["reason"] == "./tide has no execute permission: git update-index --chmod=+x ./tide"
