@@ -216,7 +216,7 @@ def test_each_setting_tells_its_value_its_origin_and_what_else_sets_it(world: Wo
     assert run["run"]["verdict"] == "clear", log_of(world, run)
     rows = world.get(f"/attempts/{run['cells'][0]['attempt_id']}/record")["settings"]
     whole, step = [s for s in rows if s["name"] == "TIDE_MODE"]
-    assert (whole["value"], whole["origin"]) == ("job", "job unit, myriant.toml:5")
+    assert (whole["value"], whole["origin"]) == ("job", "job unit, myriant.toml:6")
     assert whole["overrode"] == [{"origin": "the plan's defaults, myriant.toml:3", "value": "default"}]
     assert (step["value"], step["step"]) == ("step", "test")
     assert {(f["file"], f["line"], f["value"]) for f in whole["files"]} == {

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Annotated
 
 from fastapi import APIRouter, Depends, Header, Query, Request, Response
-from fastapi.responses import StreamingResponse
+from fastapi.responses import PlainTextResponse, StreamingResponse
 
 from myriant.api.access import ThePerson, TheSite, person
 from myriant.flow import logs, views
@@ -43,6 +43,12 @@ def strip(
 @router.get("/projects/{project}/runs/{number}")
 def run(site: TheSite, project: str, number: int) -> views.RunView:
     return views.run(site, project, number)
+
+
+@router.get("/projects/{project}/runs/{number}/plan", response_class=PlainTextResponse)
+def run_plan(site: TheSite, project: str, number: int) -> PlainTextResponse:
+    """The text of the plan that a run was made by."""
+    return PlainTextResponse(views.plan_text(site, project, number))
 
 
 @router.get("/projects/{project}/runs/{number}/findings")

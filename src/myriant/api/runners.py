@@ -274,12 +274,13 @@ async def claim(site: TheSite, request: Request, runner: int, wish: Claim) -> li
         leases = await run_in_threadpool(dispatch.claim, site, runner, wish.boot, wish.free, holding)
         remaining = end - clock.time()
         if leases or remaining <= 0:
-            return [_given(lease) for lease in leases]
+            return [given(lease) for lease in leases]
         if bell is live.cells:
             await live.wait_for_cells(min(remaining, 5))
 
 
-def _given(lease: dispatch.Lease) -> LeaseGiven:
+def given(lease: dispatch.Lease) -> LeaseGiven:
+    """A lease as it travels to a runner."""
     return LeaseGiven(
         attempt=lease.attempt_id, token=lease.token, project=lease.project, run=lease.run, number=lease.number,
         commit=lease.commit, before=lease.before, branch=lease.branch, event=lease.event, job=lease.job.id,

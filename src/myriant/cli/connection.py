@@ -34,6 +34,17 @@ class Connection:
     def get(self, path: str, **params: Any) -> Any:
         return self._answer(self._send("GET", path, params={k: v for k, v in params.items() if v is not None}))
 
+    def text(self, path: str) -> str:
+        answer = self._send("GET", path)
+        return answer.text if answer.status_code < 400 else str(self._answer(answer))
+
+    @property
+    def authorization(self) -> str:
+        return str(self._http.headers["Authorization"])
+
+    def delete(self, path: str, **params: Any) -> Any:
+        return self._answer(self._send("DELETE", path, params={k: v for k, v in params.items() if v is not None}))
+
     def post(self, path: str, body: Any) -> Any:
         return self._answer(self._send("POST", path, json=body))
 

@@ -14,6 +14,8 @@ import typer
 from myriant.cli.connection import Connection
 from myriant.cli.errors import Trouble, stop
 from myriant.cli.inspect import inspect
+from myriant.cli.keeping import runners, secret
+from myriant.cli.local import environment, here, reproduce
 from myriant.cli.place import Place, default_data
 from myriant.cli.plans import plans
 
@@ -29,6 +31,11 @@ app.add_typer(project, name="project")
 app.add_typer(plans, name="plan")
 app.add_typer(demo, name="demo")
 app.add_typer(inspect, name="inspect")
+app.add_typer(secret, name="secret")
+app.add_typer(runners, name="runners")
+app.command()(here)
+app.command()(reproduce)
+app.command()(environment)
 
 Data = Annotated[Path, typer.Option(help="The data directory.", default_factory=default_data)]
 Port = Annotated[int, typer.Option(min=1, max=65535, help="The port on 127.0.0.1.")]

@@ -90,7 +90,7 @@ def controls_of(session: Session, run: Run) -> list[ControlView]:
 
 
 def answers(session: Session, controls: Sequence[ControlView]) -> dict[int, str]:
-    """By test: "change" (the baseline passes today, or has no such test), "world" (it fails today too) or "chance" (it passed here now).
+    """By test: "change" (the baseline passes today, or lacks it), "world" (it fails too) or "chance" (it passed here).
 
     A test without an answer yet is left out.
     """

@@ -110,7 +110,7 @@ def record(site: Site, attempt_id: int) -> RecordView:
         told: dict[str, Any] = dict(rows.tuples().all())
     return RecordView(
         attempt_id,
-        [PhaseView(p["name"], p["started_at"], p.get("ended_at")) for p in _rows(told.get("phases"))],
+        [p for row in _rows(told.get("phases")) if (p := _phase(row)) is not None],
         [_setting(s) for s in _rows(told.get("settings"))],
         _machine(told.get("machine")),
         [
@@ -126,6 +126,18 @@ def record(site: Site, attempt_id: int) -> RecordView:
 def _rows(content: Any) -> list[dict[str, Any]]:
     """What a runner told as a list of objects; anything else is nothing."""
     return [row for row in content if isinstance(row, dict)] if isinstance(content, list) else []
+
+
+def _phase(row: dict[str, Any]) -> PhaseView | None:
+    try:
+        ended = row.get("ended_at")
+        return PhaseView(
+            str(row["name"]),
+            datetime.fromisoformat(row["started_at"]),
+            datetime.fromisoformat(ended) if ended else None,
+        )
+    except (KeyError, TypeError, ValueError):
+        return None
 
 
 def _setting(row: dict[str, Any]) -> SettingView:

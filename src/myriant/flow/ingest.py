@@ -15,7 +15,7 @@ from myriant.core.coverage.read import read_coverage
 from myriant.core.results.identity import Identity, identities
 from myriant.core.results.junit import read_junit
 from myriant.core.results.model import Outcome, Results
-from myriant.core.written import counted
+from myriant.core.results.outcome import attempt_outcome
 from myriant.flow.advance import advance
 from myriant.flow.caching import settle_caches
 from myriant.flow.controls import control_ended
@@ -177,14 +177,7 @@ def _conclude_attempt(
     names = {s.position: s.name for s in steps}
     unexplained = [names.get(p, f"step {p + 1}") for p in failed_steps if p not in gathered.failing_steps]
     failures = gathered.outcomes.count(Outcome.FAILED) + gathered.outcomes.count(Outcome.ERRORED)
-    if untrusted:
-        attempt.state, attempt.reason = "void", "; ".join(untrusted)[:4000]
-    elif unexplained:
-        attempt.state, attempt.reason = "failed", f"step {', '.join(unexplained)} failed, and no test says why"
-    elif failures:
-        attempt.state, attempt.reason = "failed", f"{counted(failures, 'test')} failed"
-    else:
-        attempt.state, attempt.reason = "passed", ""
+    attempt.state, attempt.reason = attempt_outcome(untrusted, unexplained, failures)
     gone = settle_caches(site, session, attempt)
     if attempt.number < 0:
         control_ended(session, attempt)

@@ -97,3 +97,11 @@ def is_token_of(site: Site, token: str, kind: str, project: str | None = None) -
 
 def _digest(token: str) -> str:
     return hashlib.sha256(token.encode()).hexdigest()
+
+
+def new_runner_token(site: Site, *, revoke: bool) -> str:
+    """A token for runners; `revoke` takes the right from all that were given before."""
+    with site.store.transaction() as session:
+        if revoke:
+            session.execute(delete(Token).where(Token.kind == "runner"))
+        return make_token(session, "runner")

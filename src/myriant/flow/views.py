@@ -232,6 +232,7 @@ class RunView:
     source: str
     pull_request: int | None
     base: str | None
+    tested: str  # the commit that ran: a pull request's merge, else the commit itself
     changed_covered: str | None  # share of the changed lines that tests cover
     left_out: list[JobTold]
     approvals: list[ApprovalView]
@@ -508,6 +509,7 @@ def run(site: Site, name: str, number: int) -> RunView:
             source=row.source,
             pull_request=row.pull_request,
             base=row.base,
+            tested=row.tested or row.commit,
             changed_covered=percent(Fraction(*c)) if (c := row.measures.get("coverage.changed")) else None,
             left_out=[
                 JobTold(**{**told, "blind": BlindView(**told["blind"]) if told.get("blind") else None})
@@ -524,6 +526,12 @@ def run(site: Site, name: str, number: int) -> RunView:
 
 def _is_open(cells: Sequence[Cell]) -> bool:
     return any(c.state in OPEN for c in cells)
+
+
+def plan_text(site: Site, name: str, number: int) -> str:
+    """The plan that a run was made by, empty when it had none."""
+    with site.store.transaction() as session:
+        return _run(session, _project(session, name), number).plan or ""
 
 
 def problem_view(problem: dict[str, Any]) -> PlanProblem:

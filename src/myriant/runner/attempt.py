@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from myriant.runner import caches, machine, retest
-from myriant.runner.client import LeaseLost, Refused, Server
+from myriant.runner.client import Counterpart, LeaseLost, Refused
 from myriant.runner.companions import Companion, CompanionFailed, answers, free_port, variable
 from myriant.runner.log import MOST_BYTES, AttemptLog
 from myriant.runner.masking import Masker
@@ -59,7 +59,7 @@ class Execution:
     """An attempt being executed; `stop` may be called from another thread."""
 
     def __init__(
-        self, lease: Lease, server: Server, sandbox: Sandbox, runtimes: list[Runtime], shared: tuple[Path, ...],
+        self, lease: Lease, server: Counterpart, sandbox: Sandbox, runtimes: list[Runtime], shared: tuple[Path, ...],
         base: Path, user: int, *, checkout: Callable[[Path], None] | None = None,
     ) -> None:  # fmt: skip
         self.lease, self.server, self.sandbox = lease, server, sandbox

@@ -9,7 +9,7 @@ import logging
 import threading
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 import httpx
 
@@ -36,6 +36,24 @@ class LeaseLost(Exception):
 
 class Refused(Exception):
     """The server refuses this runner or this call for good; the text says why."""
+
+
+class Counterpart(Protocol):
+    """Whom an attempt tells what becomes of it: the server, or the command that runs it here."""
+
+    address: str
+
+    def step(self, lease: Lease, told: dict[str, Any]) -> None: ...
+    def log(self, lease: Lease, offset: int, data: bytes, at: str) -> int: ...
+    def report(self, lease: Lease, number: int, path: str, file: Path, params: dict[str, Any]) -> None: ...
+    def tell(self, lease: Lease, kind: str, content: Any) -> None: ...
+    def find_cache(self, lease: Lease, name: str, key: dict[str, Any]) -> CacheAnswer: ...
+    def fetch_cache(self, lease: Lease, entry: int, target: Path, digest: str) -> None: ...
+    def save_cache(
+        self, lease: Lease, name: str, key: dict[str, Any], seconds: dict[str, float], archive: Path
+    ) -> str: ...
+    def fetch_handed(self, lease: Lease, report: int, target: Path) -> None: ...
+    def finish(self, lease: Lease, told: dict[str, Any]) -> None: ...
 
 
 class Server:

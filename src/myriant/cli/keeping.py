@@ -1,0 +1,115 @@
+"""`myriant secret …` and `myriant runners …`."""
+
+from __future__ import annotations
+
+import os
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from myriant.cli.connection import Connection
+from myriant.cli.errors import stop
+from myriant.cli.place import Place, default_data
+
+secret = typer.Typer(no_args_is_help=True, help="Values that only runners are given.")
+runners = typer.Typer(no_args_is_help=True, help="The runners that this server knows.")
+Project = Annotated[str, typer.Argument(help="The project.")]
+Name = Annotated[str, typer.Argument(help="Its name, such as TIDE_API_KEY.")]
+
+
+@secret.command(name="set")
+def set_secret(
+    project: Project, name: Name,
+    job: Annotated[list[str], typer.Option(help="Only for this job (repeatable).")] = [],  # noqa: B006
+    event: Annotated[list[str], typer.Option(help="Only for this event (repeatable); all but pull requests.")] = [],  # noqa: B006
+    branch: Annotated[list[str], typer.Option(help="Only for such branches, main or season/* (repeatable).")] = [],  # noqa: B006
+) -> None:  # fmt: skip
+    """Keep a secret; its value is read from standard input, or asked for."""
+    value = typer.prompt("Value", hide_input=True) if sys.stdin.isatty() else sys.stdin.read().rstrip("\n")
+    body = {"value": value, "jobs": job, "events": event, "branches": branch}
+    Connection().put(f"/projects/{project}/secrets/{name}", body)
+    typer.echo(f"{name} is kept; nobody can read it back")
+
+
+@secret.command(name="list")
+def list_secrets(project: Project) -> None:
+    """List the secrets by name, with their limits and last use."""
+    for s in Connection().get(f"/projects/{project}/secrets"):
+        limits = [f"jobs {', '.join(s['jobs'])}"] if s["jobs"] else []
+        limits += [f"events {', '.join(s['events'])}"] if s["events"] else []
+        limits += [f"branches {', '.join(s['branches'])}"] if s["branches"] else []
+        used = f"last used {s['used_at'][:16]} by {s['used_by']}" if s["used_at"] else "never used"
+        lost = "" if s["readable"] else "  CANNOT BE OPENED with the key in force: set it anew"
+        typer.echo(f"{s['name']:<28} {'; '.join(limits) or 'no limits'}; {used}{lost}")
+
+
+@secret.command(name="remove")
+def remove_secret(project: Project, name: Name) -> None:
+    """Forget a secret."""
+    Connection().delete(f"/projects/{project}/secrets/{name}")
+    typer.echo(f"{name} is forgotten")
+
+
+@secret.command(name="rotate-key")
+def rotate(data: Annotated[Path, typer.Option(help="The data directory.", default_factory=default_data)]) -> None:
+    """Seal every secret of this installation with a new key; servers started before need a restart."""
+    from myriant.cli.site import site_beside
+    from myriant.flow.vault import make_key, rotate_key
+
+    place = Place(data)
+    fresh = place.key.with_suffix(".new")
+    fresh.unlink(missing_ok=True)
+    make_key(fresh)
+    count = rotate_key(site_beside(data), fresh)
+    os.replace(fresh, place.key)  # noqa: PTH105  # the old key is gone in the same moment
+    typer.echo(f"{count} secrets are sealed with a new key: {place.key}")
+
+
+@runners.command(name="list")
+def list_runners() -> None:
+    """List the runners: slots, load, runtimes, how they are."""
+    for r in Connection().get("/runners"):
+        state = f"drained: {r['drained']}" if r["drained"] else "in touch" if r["in_touch"] else "not in touch"
+        families: dict[str, list[str]] = {}
+        for t in r["runtimes"]:
+            families.setdefault(t["family"], []).append(t["version"])
+        offered = "; ".join(f"{f} {', '.join(v)}" for f, v in families.items()) or "no runtimes"
+        typer.echo(f"{r['name']:<20} {r['busy']} of {r['slots']} slots busy; {state}\n{'':<20} {offered}")
+
+
+@runners.command(name="drain")
+def drain(name: Annotated[str, typer.Argument()], reason: Annotated[str, typer.Option()] = "") -> None:
+    """Give a runner nothing more; what it has goes on."""
+    Connection().post(f"/runners/{name}/drain", {"reason": reason})
+    typer.echo(f"{name} is given nothing more")
+
+
+@runners.command(name="resume")
+def resume(name: Annotated[str, typer.Argument()]) -> None:
+    """Give a drained runner work again."""
+    Connection().post(f"/runners/{name}/resume", {})
+    typer.echo(f"{name} is given work again")
+
+
+@runners.command(name="forget")
+def forget(name: Annotated[str, typer.Argument()]) -> None:
+    """Take a runner that is gone off the list."""
+    Connection().delete(f"/runners/{name}")
+    typer.echo(f"{name} is off the list")
+
+
+@runners.command(name="token")
+def token(
+    revoke: Annotated[bool, typer.Option("--revoke", help="Revoke every runner's token first.")] = False,
+    data: Annotated[Path, typer.Option(help="The data directory.")] = Path(),
+) -> None:
+    """Print a new token for runners of this installation."""
+    from myriant.cli.site import site_beside
+    from myriant.flow.people import new_runner_token
+
+    place = default_data() if data == Path() else data
+    if not Place(place).connection.exists():
+        stop(f"no Myriant runs on {place}", "start it with: myriant up")
+    typer.echo(new_runner_token(site_beside(place), revoke=revoke))
