@@ -4,17 +4,28 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Depends, HTTPException, Query, Request
+from fastapi import APIRouter, Depends, HTTPException, Query, Request, Response
 from fastapi.responses import StreamingResponse
 from pydantic import BaseModel, Field
 from starlette.concurrency import run_in_threadpool
 
 from myriant.api.access import ThePerson, TheSite, person
 from myriant.api.packs import pack_answer, refs_answer
+from myriant.api.zips import zipped
 from myriant.flow import again, dispatch, evidence, fleet, logs, queue, vault
 from myriant.flow.people import Person
-from myriant.flow.views import project_id
+from myriant.flow.views import files_of, project_id, report_source
 
+VIEWED = {
+    "html": "text/html; charset=utf-8", "htm": "text/html; charset=utf-8", "png": "image/png", "jpg": "image/jpeg",
+    "jpeg": "image/jpeg", "gif": "image/gif", "webp": "image/webp", "svg": "image/svg+xml",
+}  # fmt: skip
+_ISOLATED = {
+    "Content-Security-Policy": "sandbox; default-src 'none'; img-src data:; style-src 'unsafe-inline'; "
+    "font-src data:; frame-ancestors 'self'",
+    "X-Content-Type-Options": "nosniff",
+    "Cache-Control": "private",
+}
 router = APIRouter(dependencies=[Depends(person)])
 
 
@@ -33,6 +44,28 @@ def record(site: TheSite, attempt: int) -> evidence.RecordView:
 def machine_difference(site: TheSite, attempt: int, other: int | None = None) -> evidence.MachineDifference:
     """What differs from another attempt's machine, by default the newest passing one of the same cell before."""
     return evidence.machine_difference(site, attempt, other)
+
+
+@router.get("/projects/{project}/runs/{number}/timeline")
+def timeline(site: TheSite, project: str, number: int) -> evidence.Timeline:
+    """What each cell of a run did when."""
+    return evidence.timeline(site, project, number)
+
+
+@router.get("/attempts/{attempt}/files", response_class=Response)
+def all_files(site: TheSite, attempt: int) -> StreamingResponse:
+    """Every file that an attempt delivered, as one ZIP archive."""
+    headers = {"Content-Disposition": f'attachment; filename="attempt-{attempt}.zip"'}
+    files = [(path, site.blobs.chunks(blob)) for blob, path in files_of(site, attempt)]
+    return StreamingResponse(zipped(files), media_type="application/zip", headers=headers)
+
+
+@router.get("/reports/{report}/view", response_class=Response)
+def view_report(site: TheSite, report: int) -> StreamingResponse:
+    """A file for looking at in a frame: it may draw, but neither run programs nor reach anything."""
+    blob, name = report_source(site, report)
+    kind = VIEWED.get(name.rsplit(".", 1)[-1].lower(), "text/plain; charset=utf-8")
+    return StreamingResponse(site.blobs.chunks(blob), media_type=kind, headers=_ISOLATED)
 
 
 @router.get("/attempts/{attempt}/log/lines")

@@ -35,7 +35,7 @@ from myriant.store.runs import (
     project_named,
     run_numbered,
 )
-from myriant.store.tables import Approval, Attempt, Cell, Project, Report, Run, Step, Untested
+from myriant.store.tables import Approval, Attempt, Cell, Control, Project, Report, Run, Step, Untested
 
 MOST_FINDINGS = 2000
 _EVERY = 1 << 20
@@ -153,6 +153,7 @@ class CellView:
     flaky: int
     predicted: float | None  # seconds that it takes, by what it took before
     starts_in: float | None  # seconds until it is predicted to start
+    stuck: bool  # no runner can take it
 
 
 @dataclass(frozen=True, slots=True)
@@ -320,6 +321,15 @@ class ReportView:
     skipped: int
     seconds: float
     problems: list[dict[str, Any]]
+    until: datetime | None  # the end of keeping
+
+
+@dataclass(frozen=True, slots=True)
+class OtherAttempt:
+    id: int
+    number: int
+    state: str
+    control: str  # here, baseline or empty
 
 
 @dataclass(frozen=True, slots=True)
@@ -339,6 +349,8 @@ class AttemptView:
     steps: list[StepView]
     reports: list[ReportView]
     earlier: list[int]  # ids of earlier attempts of the cell
+    control: str  # here or baseline when it repeats the cell as a control run, else empty
+    others: list[OtherAttempt]  # all attempts of the cell, control runs last
 
 
 @dataclass(frozen=True, slots=True)
@@ -659,18 +671,41 @@ def attempt(site: Site, attempt_id: int) -> AttemptView:
         ]
         reports = session.scalars(select(Report).where(Report.attempt_id == attempt_id).order_by(Report.number))
         earlier = session.scalars(
-            select(Attempt.id).where(Attempt.cell_id == cell.id, Attempt.number < row.number).order_by(Attempt.number)
+            select(Attempt.id)
+            .where(Attempt.cell_id == cell.id, Attempt.number < row.number, Attempt.number > 0)
+            .order_by(Attempt.number)
         )
+        every = session.execute(
+            select(Attempt.id, Attempt.number, Attempt.state, Control.place)
+            .outerjoin(Control, Control.attempt_id == Attempt.id)
+            .where(Attempt.cell_id == cell.id)
+            .order_by((Attempt.number < 0), func.abs(Attempt.number))
+        )
+        others = [OtherAttempt(i, n, state, place or "") for i, n, state, place in every]
         return AttemptView(
             row.id, row.number, cell.job, cell.key, row.state, row.reason, row.runner, row.runtimes, row.created_at,
             row.started_at, row.ended_at, row.log_size, steps,
             [
                 ReportView(r.id, r.content, r.kind, r.path, r.size, r.digest, r.total, r.passed, r.failed, r.errored,
-                           r.skipped, r.seconds, r.problems)
+                           r.skipped, r.seconds, r.problems, r.until)
                 for r in reports
             ],
-            list(earlier),
+            list(earlier), next((o.control for o in others if o.id == row.id), ""), others,
         )  # fmt: skip
+
+
+def files_of(site: Site, attempt_id: int) -> list[tuple[str, str]]:
+    """Blob and path of every file that an attempt delivered, each path once."""
+    with site.store.transaction() as session:
+        rows = session.execute(
+            select(Report.blob, Report.content, Report.path)
+            .where(Report.attempt_id == attempt_id)
+            .order_by(Report.number)
+        ).all()
+    found: dict[str, str] = {}
+    for blob, content, path in rows:
+        found.setdefault(f"{content}/{path}", blob)
+    return [(blob, path) for path, blob in found.items()]
 
 
 def report_source(site: Site, report_id: int) -> tuple[str, str]:
@@ -880,6 +915,7 @@ def _cell_view(
         counts.get("flaky", 0),
         c.predicted,
         queued.starts_in if queued is not None else None,
+        queued.stuck if queued is not None else False,
     )
 
 

@@ -84,6 +84,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/runs/{number}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The text of the plan that a run was made by. */
+        get: operations["run_plan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/runs/{number}/findings": {
         parameters: {
             query?: never;
@@ -125,7 +142,7 @@ export interface paths {
         };
         /** @description Log bytes from `start`; headers tell the size so far and whether it is complete. */
         get: operations["log"];
-        /** @description A piece of log at its offset; the same piece again changes nothing. */
+        /** @description A piece of log at its offset, printed `at` a time; the same piece again changes nothing. */
         put: operations["put_log"];
         post?: never;
         delete?: never;
@@ -161,22 +178,6 @@ export interface paths {
         get: operations["raw_report"];
         put?: never;
         post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runners": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get: operations["runners"];
-        put?: never;
-        post: operations["enrol"];
         delete?: never;
         options?: never;
         head?: never;
@@ -567,6 +568,291 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/attempts/{attempt}/record": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Phases, settings, machine and caches of an attempt. */
+        get: operations["record"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attempts/{attempt}/machine-difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What differs from another attempt's machine, by default the newest passing one of the same cell before. */
+        get: operations["machine_difference"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/runs/{number}/timeline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What each cell of a run did when. */
+        get: operations["timeline"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attempts/{attempt}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Every file that an attempt delivered, as one ZIP archive. */
+        get: operations["all_files"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reports/{report}/view": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A file for looking at in a frame: it may draw, but neither run programs nor reach anything. */
+        get: operations["view_report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attempts/{attempt}/log/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Lines of a log, with its size so far. */
+        get: operations["log_lines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attempts/{attempt}/log/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["search_log"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attempts/{attempt}/log/usual": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Which lines passing attempts print too, where the steps begin, and the first line that speaks of trouble. */
+        get: operations["usual_lines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/queue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What waits on the whole server, why, and when it is predicted to start. */
+        get: operations["the_queue"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runners": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["runners"];
+        put?: never;
+        post: operations["enrol"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runners/{name}/drain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Give a runner nothing more; what it has goes on. */
+        post: operations["drain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runners/{name}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["resume"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runners/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Take a runner that is gone off the list. */
+        delete: operations["forget_runner"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/secrets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The secrets of a project by name; no value is ever shown. */
+        get: operations["secrets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/secrets/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["set_secret"];
+        post?: never;
+        delete: operations["remove_secret"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/caches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["caches"];
+        put?: never;
+        post?: never;
+        /** @description Forget one cache, or all of a project. */
+        delete: operations["forget_caches"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/runs/{number}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Give cells of a run another attempt: all, those that did not pass, or those of a selector. */
+        post: operations["run_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -645,9 +931,110 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** @description A raw report; `X-Path` is its path in the workspace, base64 of UTF-8. */
+        /** @description A raw report; `X-Path` is its path in the workspace, base64 of UTF-8. A long one came in `parts` before. */
         put: operations["put_report"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attempts/{attempt}/reports/{number}/parts/{part}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description A part of a long report; a part that was lost on its way is sent again, the others are not. */
+        put: operations["put_part"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attempts/{attempt}/record/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description What is told of an attempt beside its steps, as JSON. */
+        put: operations["put_record"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attempts/{attempt}/caches/{name}/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description A kept archive for exactly this key, or why there is none. */
+        post: operations["find_cache"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attempts/{attempt}/caches/entries/{entry}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["cache_archive"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attempts/{attempt}/caches/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description An archive to keep, should the attempt pass; `X-Told` is base64 of JSON: its key, the preparing seconds. */
+        put: operations["put_cache"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runners/{runner}/leave": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The runner finishes what it has and takes nothing more; another start may take its name. */
+        post: operations["leave"];
         delete?: never;
         options?: never;
         head?: never;
@@ -723,6 +1110,19 @@ export interface components {
             /** Seconds */
             seconds: number | null;
         };
+        /** Again */
+        Again: {
+            /**
+             * Which
+             * @default all
+             */
+            which: string;
+            /**
+             * Cells
+             * @default
+             */
+            cells: string;
+        };
         /** ApprovalView */
         ApprovalView: {
             /** Job */
@@ -783,6 +1183,34 @@ export interface components {
             reports: components["schemas"]["ReportView"][];
             /** Earlier */
             earlier: number[];
+            /** Control */
+            control: string;
+            /** Others */
+            others: components["schemas"]["OtherAttempt"][];
+        };
+        /**
+         * Bar
+         * @description A stretch of a cell's time: waiting, a phase of the runner, or a step.
+         */
+        Bar: {
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** State */
+            state: string;
+            /**
+             * Started At
+             * Format: date-time
+             */
+            started_at: string;
+            /** Ended At */
+            ended_at: string | null;
+        };
+        /** Begun */
+        Begun: {
+            /** Cells */
+            cells: number;
         };
         /** Bell */
         Bell: {
@@ -805,6 +1233,35 @@ export interface components {
                 [key: string]: string;
             }[];
         };
+        /**
+         * Busy
+         * @description A stretch of time in which one slot had an attempt.
+         */
+        Busy: {
+            /** Slot */
+            slot: number;
+            /** Project */
+            project: string;
+            /** Run */
+            run: number;
+            /** Job */
+            job: string;
+            /** Key */
+            key: string;
+            /** Attempt */
+            attempt: number;
+            /** State */
+            state: string;
+            /** Control */
+            control: boolean;
+            /**
+             * Started At
+             * Format: date-time
+             */
+            started_at: string;
+            /** Ended At */
+            ended_at: string | null;
+        };
         /** ByHand */
         ByHand: {
             /**
@@ -822,6 +1279,114 @@ export interface components {
              * @default
              */
             cells: string;
+        };
+        /**
+         * CacheAnswer
+         * @description An entry, or why there is none.
+         */
+        CacheAnswer: {
+            /** Entry */
+            entry?: number | null;
+            /**
+             * Digest
+             * @default
+             */
+            digest: string;
+            /**
+             * Size
+             * @default 0
+             */
+            size: number;
+            /** Seconds */
+            seconds?: {
+                [key: string]: number;
+            };
+            /**
+             * Said
+             * @default
+             */
+            said: string;
+        };
+        /**
+         * CacheKey
+         * @description What a cache depends on: digests of files, exact runtimes, the system, what it keeps.
+         */
+        CacheKey: {
+            /** Renew */
+            renew: {
+                [key: string]: string;
+            };
+            /** Runtimes */
+            runtimes: {
+                [key: string]: string;
+            };
+            /** System */
+            system: string;
+            /** Keep */
+            keep: string[];
+        };
+        /**
+         * CacheLine
+         * @description A cache that is kept.
+         */
+        CacheLine: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Job */
+            job: string;
+            /** Scope */
+            scope: string;
+            /** Size */
+            size: number;
+            /** Uses */
+            uses: number;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Used At
+             * Format: date-time
+             */
+            used_at: string;
+            /** Runtimes */
+            runtimes: {
+                [key: string]: string;
+            };
+        };
+        /** CacheSaid */
+        CacheSaid: {
+            /** Said */
+            said: string;
+        };
+        /** CacheView */
+        CacheView: {
+            /** Name */
+            name: string;
+            /** Found */
+            found: boolean;
+            /** Said */
+            said: string;
+            /** Seconds */
+            seconds: number;
+            /** Size */
+            size: number;
+            /** Saved */
+            saved: number;
+            /** Won */
+            won: number | null;
+        };
+        /** CacheWish */
+        CacheWish: {
+            /** Name */
+            name: string;
+            /** Keep */
+            keep: string[];
+            /** Renew On */
+            renew_on: string[];
         };
         /**
          * CellMeaning
@@ -911,6 +1476,14 @@ export interface components {
             gated: boolean;
             /** Reused */
             reused: number | null;
+            /** Flaky */
+            flaky: number;
+            /** Predicted */
+            predicted: number | null;
+            /** Starts In */
+            starts_in: number | null;
+            /** Stuck */
+            stuck: boolean;
         };
         /** Claim */
         Claim: {
@@ -999,6 +1572,41 @@ export interface components {
              */
             at: string;
         };
+        /** CompanionWish */
+        CompanionWish: {
+            /** Name */
+            name: string;
+            /** Command */
+            command: string | string[];
+            ready: components["schemas"]["ReadyWish"];
+            /**
+             * Folder
+             * @default
+             */
+            folder: string;
+            /**
+             * Env
+             * @default {}
+             */
+            env: {
+                [key: string]: string;
+            };
+            /** Port */
+            port?: number | null;
+        };
+        /** ControlView */
+        ControlView: {
+            /** Job */
+            job: string;
+            /** Key */
+            key: string;
+            /** Place */
+            place: string;
+            /** State */
+            state: string;
+            /** Attempt Id */
+            attempt_id: number | null;
+        };
         /**
          * CoverageView
          * @description Lines and branches covered, and the change of the line share against the gate baseline.
@@ -1052,6 +1660,28 @@ export interface components {
             /** Seconds */
             seconds: number | null;
         };
+        /**
+         * Differing
+         * @description A part of the machine that differs; empty where one side has none.
+         */
+        Differing: {
+            /** Section */
+            section: string;
+            /** Name */
+            name: string;
+            /** Here */
+            here: string;
+            /** There */
+            there: string;
+        };
+        /** Drain */
+        Drain: {
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
         /** Enrolled */
         Enrolled: {
             /** Runner */
@@ -1083,6 +1713,13 @@ export interface components {
              * @default 0
              */
             price: number;
+            /**
+             * Machine
+             * @default {}
+             */
+            machine: {
+                [key: string]: string;
+            };
             /** Version */
             version: string;
             /** Boot */
@@ -1134,6 +1771,8 @@ export interface components {
             where: string | null;
             /** Ran In */
             ran_in: number;
+            /** Control */
+            control: string | null;
             /** Cells */
             cells: components["schemas"]["AffectedCell"][];
         };
@@ -1158,6 +1797,16 @@ export interface components {
              * @default
              */
             void: string;
+            /**
+             * Machine
+             * @default false
+             */
+            machine: boolean;
+            /**
+             * Retested
+             * @default 0
+             */
+            retested: number;
             /**
              * Missing
              * @default []
@@ -1202,6 +1851,11 @@ export interface components {
             /** Price */
             price: number | null;
         };
+        /** Forgotten */
+        Forgotten: {
+            /** Caches */
+            caches: number;
+        };
         /** HTTPValidationError */
         HTTPValidationError: {
             /** Detail */
@@ -1227,6 +1881,13 @@ export interface components {
             attempts: {
                 [key: string]: string;
             };
+        };
+        /** Hits */
+        Hits: {
+            /** Count */
+            count: number;
+            /** Lines */
+            lines: number[];
         };
         /** JobMeaning */
         JobMeaning: {
@@ -1373,7 +2034,8 @@ export interface components {
             /**
              * @default {
              *       "full": false,
-             *       "tags": false
+             *       "tags": false,
+             *       "submodules": false
              *     }
              */
             source: components["schemas"]["SourceWish"];
@@ -1395,11 +2057,100 @@ export interface components {
              * @default []
              */
             handed: components["schemas"]["Handed"][];
+            /**
+             * Address
+             * @default
+             */
+            address: string;
+            /** @default {} */
+            limits: components["schemas"]["LimitsWish"];
+            /**
+             * Describe
+             * @default []
+             */
+            describe: string[];
+            /**
+             * Caches
+             * @default []
+             */
+            caches: components["schemas"]["CacheWish"][];
+            /**
+             * Companions
+             * @default []
+             */
+            companions: components["schemas"]["CompanionWish"][];
+            /**
+             * Secrets
+             * @default {}
+             */
+            secrets: {
+                [key: string]: string;
+            };
+            /**
+             * Job Secrets
+             * @default []
+             */
+            job_secrets: string[];
+            /**
+             * Retries
+             * @default 0
+             */
+            retries: number;
+            /**
+             * Origins
+             * @default {}
+             */
+            origins: {
+                [key: string]: components["schemas"]["OriginGiven"][];
+            };
+        };
+        /**
+         * LimitsWish
+         * @description What an attempt may take; none: the runner's own limit. Memory, disk and output are bytes.
+         */
+        LimitsWish: {
+            /** Memory */
+            memory?: number | null;
+            /** Processes */
+            processes?: number | null;
+            /** Disk */
+            disk?: number | null;
+            /** Output */
+            output?: number | null;
         };
         /** Link */
         Link: {
             /** Token */
             token: string;
+        };
+        /** LogLine */
+        LogLine: {
+            /** Number */
+            number: number;
+            /** Text */
+            text: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Longer */
+            longer: number;
+        };
+        /** LogLines */
+        LogLines: {
+            state: components["schemas"]["LogState"];
+            /** Lines */
+            lines: components["schemas"]["LogLine"][];
+        };
+        /** LogState */
+        LogState: {
+            /** Size */
+            size: number;
+            /** Lines */
+            lines: number;
+            /** Complete */
+            complete: boolean;
         };
         /**
          * Looked
@@ -1427,6 +2178,19 @@ export interface components {
         Lost: {
             /** Lost */
             lost: number[];
+        };
+        /** MachineDifference */
+        MachineDifference: {
+            /** Attempt */
+            attempt: number;
+            /** Other */
+            other: number;
+            /** Said */
+            said: string;
+            /** Differing */
+            differing: components["schemas"]["Differing"][];
+            /** Same */
+            same: number;
         };
         /**
          * Meaning
@@ -1475,6 +2239,53 @@ export interface components {
              */
             description: string;
         };
+        /** NewSecret */
+        NewSecret: {
+            /** Value */
+            value: string;
+            /**
+             * Jobs
+             * @default []
+             */
+            jobs: string[];
+            /**
+             * Events
+             * @default []
+             */
+            events: string[];
+            /**
+             * Branches
+             * @default []
+             */
+            branches: string[];
+        };
+        /** OriginGiven */
+        OriginGiven: {
+            /** Place */
+            place: string;
+            /** Value */
+            value: string;
+            /** Step */
+            step?: number | null;
+        };
+        /** OtherAttempt */
+        OtherAttempt: {
+            /** Id */
+            id: number;
+            /** Number */
+            number: number;
+            /** State */
+            state: string;
+            /** Control */
+            control: string;
+        };
+        /** OverrodeView */
+        OverrodeView: {
+            /** Origin */
+            origin: string;
+            /** Value */
+            value: string;
+        };
         /** Person */
         Person: {
             /** Id */
@@ -1484,6 +2295,18 @@ export interface components {
             /** Role */
             role: string;
         };
+        /** PhaseView */
+        PhaseView: {
+            /** Name */
+            name: string;
+            /**
+             * Started At
+             * Format: date-time
+             */
+            started_at: string;
+            /** Ended At */
+            ended_at: string | null;
+        };
         /** PieceTold */
         PieceTold: {
             /** Name */
@@ -1492,6 +2315,17 @@ export interface components {
             says: string;
             /** Where */
             where: string;
+        };
+        /** PlaceView */
+        PlaceView: {
+            /** File */
+            file: string;
+            /** Line */
+            line: number;
+            /** Value */
+            value: string;
+            /** Differs */
+            differs: boolean;
         };
         /**
          * PlanEdit
@@ -1690,6 +2524,80 @@ export interface components {
             running: number;
             /** Waiting */
             waiting: number;
+            /** Done In */
+            done_in: number | null;
+        };
+        /** Queue */
+        Queue: {
+            /** Running */
+            running: number;
+            /** Waiting */
+            waiting: number;
+            /** Done In */
+            done_in: number | null;
+            /** Cells */
+            cells: components["schemas"]["Queued"][];
+            /** More */
+            more: number;
+        };
+        /**
+         * Queued
+         * @description A waiting cell: why it waits, and in how many seconds it is predicted to start (None: nobody can say).
+         */
+        Queued: {
+            /** Cell */
+            cell: number;
+            /** Project */
+            project: string;
+            /** Run */
+            run: number;
+            /** Job */
+            job: string;
+            /** Key */
+            key: string;
+            /** Reason */
+            reason: string;
+            /** Starts In */
+            starts_in: number | null;
+            /** Seconds */
+            seconds: number | null;
+            /** Stuck */
+            stuck: boolean;
+            /** Event */
+            event: string;
+        };
+        /** ReadyWish */
+        ReadyWish: {
+            /** Within */
+            within: number;
+            /**
+             * Tcp
+             * @default false
+             */
+            tcp: boolean;
+            /** Http */
+            http?: string | null;
+            /** Line */
+            line?: string | null;
+            /** Command */
+            command?: string | string[] | null;
+        };
+        /** RecordView */
+        RecordView: {
+            /** Attempt */
+            attempt: number;
+            /** Phases */
+            phases: components["schemas"]["PhaseView"][];
+            /** Settings */
+            settings: components["schemas"]["SettingView"][];
+            /** Machine */
+            machine: {
+                [key: string]: {
+                    [key: string]: string;
+                };
+            };
+            /** Caches */
+            caches: components["schemas"]["CacheView"][];
         };
         /** Rehearsal */
         Rehearsal: {
@@ -1735,11 +2643,20 @@ export interface components {
             problems: {
                 [key: string]: unknown;
             }[];
+            /** Until */
+            until: string | null;
         };
         /** Repository */
         Repository: {
             /** Address */
             address: string;
+        };
+        /** RetestWish */
+        RetestWish: {
+            /** Command */
+            command: string | string[];
+            /** Each */
+            each: string;
         };
         /**
          * RunLine
@@ -1811,12 +2728,18 @@ export interface components {
             pull_request: number | null;
             /** Base */
             base: string | null;
+            /** Tested */
+            tested: string;
             /** Changed Covered */
             changed_covered: string | null;
             /** Left Out */
             left_out: components["schemas"]["JobTold"][];
             /** Approvals */
             approvals: components["schemas"]["ApprovalView"][];
+            /** Controls */
+            controls: components["schemas"]["ControlView"][];
+            /** Open */
+            open: boolean;
         };
         /** RunnerView */
         RunnerView: {
@@ -1824,12 +2747,24 @@ export interface components {
             name: string;
             /** Slots */
             slots: number;
+            /** Busy */
+            busy: number;
             /** Runtimes */
             runtimes: components["schemas"]["RuntimeView"][];
+            /** Labels */
+            labels: string[];
+            /** Machine */
+            machine: {
+                [key: string]: string;
+            };
             /** Isolation */
             isolation: string;
             /** Version */
             version: string;
+            /** Price */
+            price: number;
+            /** Drained */
+            drained: string;
             /**
              * Seen At
              * Format: date-time
@@ -1837,6 +2772,8 @@ export interface components {
             seen_at: string;
             /** In Touch */
             in_touch: boolean;
+            /** Hour */
+            hour: components["schemas"]["Busy"][];
         };
         /** Runtime */
         Runtime: {
@@ -1891,6 +2828,51 @@ export interface components {
             /** Secret */
             secret: string;
         };
+        /**
+         * SecretView
+         * @description A secret as anybody sees it: never its value.
+         */
+        SecretView: {
+            /** Name */
+            name: string;
+            /** Jobs */
+            jobs: string[];
+            /** Events */
+            events: string[];
+            /** Branches */
+            branches: string[];
+            /** Set By */
+            set_by: string;
+            /**
+             * Set At
+             * Format: date-time
+             */
+            set_at: string;
+            /** Used At */
+            used_at: string | null;
+            /** Used By */
+            used_by: string;
+            /** Readable */
+            readable: boolean;
+        };
+        /**
+         * SettingView
+         * @description A variable: its value in force, where it came from, what that overrode, files that set the same name.
+         */
+        SettingView: {
+            /** Name */
+            name: string;
+            /** Value */
+            value: string;
+            /** Origin */
+            origin: string;
+            /** Step */
+            step: string;
+            /** Overrode */
+            overrode: components["schemas"]["OverrodeView"][];
+            /** Files */
+            files: components["schemas"]["PlaceView"][];
+        };
         /** SettingsWish */
         SettingsWish: {
             /** File */
@@ -1928,6 +2910,11 @@ export interface components {
              * @default false
              */
             tags: boolean;
+            /**
+             * Submodules
+             * @default false
+             */
+            submodules: boolean;
         };
         /**
          * Standing
@@ -1954,6 +2941,18 @@ export interface components {
             next_look: string | null;
             /** Main Branch */
             main_branch: string;
+        };
+        /**
+         * StepLines
+         * @description Where a step's output begins and ends, in lines.
+         */
+        StepLines: {
+            /** Position */
+            position: number;
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
         };
         /** StepTold */
         StepTold: {
@@ -2051,11 +3050,27 @@ export interface components {
              * @default
              */
             skipped: string;
+            /**
+             * Secrets
+             * @default []
+             */
+            secrets: string[];
+            retest?: components["schemas"]["RetestWish"] | null;
         };
         /** Stopped */
         Stopped: {
             /** Cells */
             cells: number;
+        };
+        /**
+         * Stretch
+         * @description Lines `first` to `last` (from 1) that passing runs of the step print too.
+         */
+        Stretch: {
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
         };
         /** Strip */
         Strip: {
@@ -2099,6 +3114,52 @@ export interface components {
              * @default false
              */
             repeated: boolean;
+        };
+        /** Timeline */
+        Timeline: {
+            /**
+             * Started At
+             * Format: date-time
+             */
+            started_at: string;
+            /** Ended At */
+            ended_at: string | null;
+            /** Rows */
+            rows: components["schemas"]["TimelineRow"][];
+        };
+        /** TimelineRow */
+        TimelineRow: {
+            /** Job */
+            job: string;
+            /** Key */
+            key: string;
+            /** Mark */
+            mark: string;
+            /** Attempt */
+            attempt: number | null;
+            /** Runner */
+            runner: string;
+            /** Bars */
+            bars: components["schemas"]["Bar"][];
+            /** Predicted End */
+            predicted_end: string | null;
+            /** Critical */
+            critical: boolean;
+            /** Won */
+            won: number | null;
+        };
+        /** Usual */
+        Usual: {
+            /** Stretches */
+            stretches: components["schemas"]["Stretch"][];
+            /** Judged */
+            judged: number;
+            /** Passing */
+            passing: number;
+            /** Problem */
+            problem: number | null;
+            /** Steps */
+            steps: components["schemas"]["StepLines"][];
         };
         /** ValidationError */
         ValidationError: {
@@ -2355,6 +3416,38 @@ export interface operations {
             };
         };
     };
+    run_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     findings: {
         parameters: {
             query?: {
@@ -2458,6 +3551,7 @@ export interface operations {
         parameters: {
             query: {
                 offset: number;
+                at?: string | null;
             };
             header?: never;
             path: {
@@ -2533,59 +3627,6 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    runners: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunnerView"][];
-                };
-            };
-        };
-    };
-    enrol: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Enrolment"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Enrolled"];
-                };
             };
             /** @description Validation Error */
             422: {
@@ -3369,6 +4410,617 @@ export interface operations {
             };
         };
     };
+    record: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                attempt: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordView"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    machine_difference: {
+        parameters: {
+            query?: {
+                other?: number | null;
+            };
+            header?: never;
+            path: {
+                attempt: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachineDifference"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    timeline: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Timeline"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    all_files: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                attempt: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    view_report: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                report: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    log_lines: {
+        parameters: {
+            query?: {
+                first?: number;
+                count?: number;
+            };
+            header?: never;
+            path: {
+                attempt: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogLines"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    search_log: {
+        parameters: {
+            query: {
+                text: string;
+            };
+            header?: never;
+            path: {
+                attempt: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hits"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    usual_lines: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                attempt: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Usual"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    the_queue: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Queue"];
+                };
+            };
+        };
+    };
+    runners: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunnerView"][];
+                };
+            };
+        };
+    };
+    enrol: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Enrolment"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Enrolled"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    drain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Drain"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    resume: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    forget_runner: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    secrets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecretView"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    set_secret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSecret"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    remove_secret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    caches: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CacheLine"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    forget_caches: {
+        parameters: {
+            query?: {
+                entry?: number | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forgotten"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    run_again: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Again"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Begun"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     event: {
         parameters: {
             query: {
@@ -3518,6 +5170,7 @@ export interface operations {
                 kind: string;
                 digest: string;
                 keep?: number | null;
+                parts?: number;
             };
             header: {
                 "x-path": string;
@@ -3525,6 +5178,200 @@ export interface operations {
             path: {
                 attempt: number;
                 number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    put_part: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                attempt: number;
+                number: number;
+                part: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    put_record: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                attempt: number;
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    find_cache: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                attempt: number;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CacheKey"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CacheAnswer"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    cache_archive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                attempt: number;
+                entry: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    put_cache: {
+        parameters: {
+            query: {
+                digest: string;
+            };
+            header: {
+                "x-told": string;
+            };
+            path: {
+                attempt: number;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CacheSaid"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    leave: {
+        parameters: {
+            query: {
+                boot: string;
+            };
+            header?: never;
+            path: {
+                runner: number;
             };
             cookie?: never;
         };

@@ -5,6 +5,8 @@ import { CallError } from "../api/client";
 import { Desk } from "../desk/Desk";
 import { FirstVisit } from "../plan/FirstVisit";
 import { ProjectPage } from "../run/ProjectPage";
+import { Runners } from "../runners/Runners";
+import { ProjectSettings } from "../settings/ProjectSettings";
 import { Frame } from "./Frame";
 import { listen } from "./live";
 import { Notice } from "./Notice";
@@ -55,6 +57,8 @@ function Inside() {
       <Routes>
         <Route path="/" element={<Desk />} />
         <Route path="/add" element={<FirstVisit empty={false} />} />
+        <Route path="/runners" element={<Runners />} />
+        <Route path="/p/:project/settings" element={<ProjectSettings />} />
         <Route path="/p/:project/plan" element={<Workbench />} />
         <Route path="/p/:project" element={<ProjectPage />} />
         <Route path="/p/:project/runs/:run" element={<ProjectPage />} />

@@ -6,6 +6,7 @@ import { Link, NavLink, useMatch, useNavigate, useSearchParams } from "react-rou
 import { GoTo } from "./GoTo";
 import classes from "./frame.module.css";
 import { isConnected, onConnection } from "./live";
+import { duration } from "./words";
 import { meQuery, projectsQuery, pulseQuery, stripQuery } from "./queries";
 
 export function Frame({ children }: { children: ReactNode }) {
@@ -26,11 +27,19 @@ export function Frame({ children }: { children: ReactNode }) {
             Plan
           </NavLink>
         )}
+        {project && (
+          <NavLink to={`/p/${project}/settings`} className={classes.link}>
+            Settings
+          </NavLink>
+        )}
         <span className={classes.space} />
         <button type="button" className={classes.goto} onClick={() => setSearching(true)}>
           <span>Go to…</span>
           <kbd className="mono">Ctrl K</kbd>
         </button>
+        <NavLink to="/runners" className={classes.link}>
+          Runners
+        </NavLink>
         <Pulse connected={connected} />
         <Account />
       </header>
@@ -99,7 +108,7 @@ function Chooser({ label, value, options, onChoose }: ChooserProps) {
 }
 
 function Pulse({ connected }: { connected: boolean }) {
-  const pulse = useQuery(pulseQuery).data ?? { running: 0, waiting: 0 };
+  const pulse = useQuery(pulseQuery).data ?? { running: 0, waiting: 0, done_in: null };
   const busy = pulse.running + pulse.waiting > 0;
   useEffect(() => {
     document.title = busy ? `(${pulse.running + pulse.waiting}) Myriant` : "Myriant";
@@ -107,7 +116,7 @@ function Pulse({ connected }: { connected: boolean }) {
   return (
     <span className={classes.pill} role="status" aria-label="Cells now">
       <span className={classes.dot} data-busy={busy} data-lost={!connected} />
-      {busy ? `${pulse.running} running · ${pulse.waiting} waiting` : "idle"}
+      {busy ? `${pulse.running} running · ${pulse.waiting} waiting${pulse.done_in === null ? "" : ` · about ${duration(pulse.done_in)}`}` : "idle"}
     </span>
   );
 }

@@ -16,6 +16,10 @@ export interface Address {
   cells: string[];
   test: number | undefined;
   line: number | undefined;
+  /** What of a cell's evidence is shown. */
+  view: EvidenceView;
+  /** An earlier attempt or a control run, when it is not the cell's newest attempt. */
+  attempt: number | undefined;
   list: boolean;
   coverage: boolean;
   /** Dimensions on the rows of the Matrix, and those with one table a value; undefined is the usual arrangement. */
@@ -23,6 +27,9 @@ export interface Address {
   tables: string[];
   show: Show;
 }
+
+export const evidenceViews = ["log", "timeline", "settings", "machine", "files"] as const;
+export type EvidenceView = (typeof evidenceViews)[number];
 
 export const shows = ["outcome", "duration", "coverage", "waiting"] as const;
 export type Show = (typeof shows)[number];
@@ -43,6 +50,8 @@ export function readAddress(path: string, search: string): Address {
     cells: query.getAll("cell"),
     test: number(query.get("test")),
     line: number(query.get("line")),
+    view: evidenceViews.find((v) => v === query.get("view")) ?? "log",
+    attempt: number(query.get("attempt")),
     list: query.get("list") === "1",
     coverage: query.get("coverage") === "1",
     rows: query.get("rows")?.split(",").filter(Boolean),
@@ -83,6 +92,8 @@ export function written(to: Partial<Address> & { project: string }): string {
   for (const cell of to.cells ?? []) query.append("cell", cell);
   if (to.test !== undefined) query.set("test", String(to.test));
   if (to.line !== undefined) query.set("line", String(to.line));
+  if (to.view && to.view !== "log") query.set("view", to.view);
+  if (to.attempt !== undefined) query.set("attempt", String(to.attempt));
   if (to.coverage) query.set("coverage", "1");
   if (to.rows) query.set("rows", to.rows.join(","));
   if (to.tables?.length) query.set("tables", to.tables.join(","));

@@ -80,7 +80,7 @@ function refresh(client: QueryClient, change: Change): void {
   }
   void client.invalidateQueries({ queryKey: ["pulse"] });
   void client.invalidateQueries({ queryKey: ["desk"] });
-  if (kind === "runner") void client.invalidateQueries({ queryKey: ["runners"] });
+  if (kind === "runner" || kind === "cell") void client.invalidateQueries({ queryKey: ["runners"] });
   if (kind === "project" || kind === "run") void client.invalidateQueries({ queryKey: ["projects"] });
   if (project !== null) {
     void client.invalidateQueries({ queryKey: ["strip", project] });

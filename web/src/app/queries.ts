@@ -53,6 +53,53 @@ export const attemptQuery = (attempt: number) =>
     placeholderData: keepPreviousData,
   });
 
+export const recordQuery = (attempt: number) =>
+  queryOptions({
+    queryKey: ["attempt", attempt, "record"],
+    queryFn: () => taken(api.GET("/api/v1/attempts/{attempt}/record", { params: { path: { attempt } } })),
+    placeholderData: keepPreviousData,
+  });
+
+export const differenceQuery = (attempt: number, other: number | undefined) =>
+  queryOptions({
+    queryKey: ["attempt", attempt, "difference", other ?? 0],
+    queryFn: () => taken(api.GET("/api/v1/attempts/{attempt}/machine-difference", { params: { path: { attempt }, query: { other } } })),
+    retry: false,
+  });
+
+export const timelineQuery = (project: string, number: number) =>
+  queryOptions({
+    queryKey: ["run", project, number, "timeline"],
+    queryFn: () => taken(api.GET("/api/v1/projects/{project}/runs/{number}/timeline", { params: { path: { project, number } } })),
+    placeholderData: keepPreviousData,
+  });
+
+export const queueQuery = queryOptions({
+  queryKey: ["pulse", "queue"],
+  queryFn: () => taken(api.GET("/api/v1/queue")),
+  refetchInterval: 10_000,
+  placeholderData: keepPreviousData,
+});
+
+export const runnersQuery = queryOptions({
+  queryKey: ["runners"],
+  queryFn: () => taken(api.GET("/api/v1/runners")),
+  refetchInterval: 10_000,
+  placeholderData: keepPreviousData,
+});
+
+export const secretsQuery = (project: string) =>
+  queryOptions({
+    queryKey: ["secrets", project],
+    queryFn: () => taken(api.GET("/api/v1/projects/{project}/secrets", { params: { path: { project } } })),
+  });
+
+export const cachesQuery = (project: string) =>
+  queryOptions({
+    queryKey: ["caches", project],
+    queryFn: () => taken(api.GET("/api/v1/projects/{project}/caches", { params: { path: { project } } })),
+  });
+
 export const wordsQuery = queryOptions({ queryKey: ["words"], queryFn: () => taken(api.GET("/api/v1/plan/words")), staleTime: 60_000 });
 
 export const standingQuery = (project: string, branch: string | undefined) =>

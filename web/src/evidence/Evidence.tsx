@@ -1,19 +1,24 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { useAddress } from "../app/address";
+import type { Attempt, Cell, Run, Step } from "../api/client";
+import { evidenceViews, useAddress, type EvidenceView } from "../app/address";
 import { Notice } from "../app/Notice";
 import { attemptQuery } from "../app/queries";
-import { counted, duration, size } from "../app/words";
-import type { Attempt, Cell, Run, Step } from "../api/client";
+import { duration } from "../app/words";
 import { StatusMark } from "../marks/StatusMark";
 import { markNamed } from "../marks/shapes";
 import classes from "./evidence.module.css";
+import { Files } from "./Files";
 import { Log } from "./Log";
-import { useLog } from "./useLog";
+import { Machine } from "./Machine";
+import { Settings } from "./Settings";
+import { TimelineView } from "./Timeline";
+import { useLogState } from "./useLog";
 
 const nameOf = (cell: Cell) => `${cell.job}/${cell.key}`;
+const titles: Record<EvidenceView, string> = { log: "Log", timeline: "Timeline", settings: "Settings", machine: "Machine", files: "Files" };
 
-/** What happened in one cell: its steps, reports and log. */
+/** What happened in one cell: steps, log, settings, machine and files; and when, in all of them. */
 export function Evidence({ run }: { run: Run }) {
   const [address, go] = useAddress();
   const chosen = run.cells.find((c) => nameOf(c) === address.cells[0]) ?? mostTelling(run.cells);
@@ -33,7 +38,7 @@ export function Evidence({ run }: { run: Run }) {
                 className={`plain ${classes.cell ?? ""}`}
                 aria-label={`${cell.job} ${cell.key}: ${cell.state}`}
                 aria-pressed={cell.id === chosen.id}
-                onClick={() => go({ cells: [nameOf(cell)], line: undefined }, true)}
+                onClick={() => go({ cells: [nameOf(cell)], line: undefined, attempt: undefined }, true)}
               >
                 <StatusMark mark={markNamed(cell.mark)} size={11} advisory={cell.advisory} />
                 {Object.values(cell.values).join(" ") || "its one cell"}
@@ -41,10 +46,19 @@ export function Evidence({ run }: { run: Run }) {
             ))}
         </div>
       ))}
-      {chosen.attempt_id === null ? (
+      <div className={classes.views} role="tablist" aria-label="Evidence">
+        {evidenceViews.map((view) => (
+          <button key={view} type="button" role="tab" aria-selected={address.view === view} className="plain" onClick={() => go({ view }, true)}>
+            {titles[view]}
+          </button>
+        ))}
+      </div>
+      {address.view === "timeline" ? (
+        <TimelineView run={run} />
+      ) : chosen.attempt_id === null ? (
         <p className={classes.intro}>This cell has not begun: {chosen.reason || chosen.state}.</p>
       ) : (
-        <OneAttempt key={chosen.attempt_id} id={chosen.attempt_id} cell={chosen} />
+        <OneAttempt key={address.attempt ?? chosen.attempt_id} id={address.attempt ?? chosen.attempt_id} run={run} view={address.view} />
       )}
     </>
   );
@@ -55,41 +69,84 @@ function mostTelling(cells: Cell[]): Cell | undefined {
   return [...cells].sort((a, b) => (order.indexOf(a.mark) + 99) % 99 - ((order.indexOf(b.mark) + 99) % 99))[0];
 }
 
-function OneAttempt({ id, cell }: { id: number; cell: Cell }) {
+function OneAttempt({ id, run, view }: { id: number; run: Run; view: EvidenceView }) {
   const attempt = useQuery(attemptQuery(id)).data;
-  const log = useLog(id);
-  const [jump, setJump] = useState<{ offset: number; nonce: number }>();
   if (!attempt) return null;
   return (
     <>
       <p className={classes.intro}>
-        Attempt {attempt.number} on {attempt.runner}
+        {nameOfAttempt(attempt)} on {attempt.runner}
         {Object.entries(attempt.runtimes).map(([family, version]) => `, ${family} ${version}`)}: {attempt.state}
-        {attempt.reason && `; ${attempt.reason}`}
-        {attempt.number > 1 && cell.state !== "running" && ` (earlier attempts: ${attempt.earlier.length})`}.
+        {attempt.reason && `; ${attempt.reason}`}.
+        <Others attempt={attempt} />
       </p>
-      <div className={classes.split}>
-        <div className={classes.side}>
-          <ol className={classes.steps} aria-label="Steps">
-            {attempt.steps.map((step) => (
-              <StepRow key={step.position} step={step} onJump={(offset) => setJump((j) => ({ offset, nonce: (j?.nonce ?? 0) + 1 }))} />
-            ))}
-          </ol>
-          <Reports attempt={attempt} />
-        </div>
-        {log && <Log attempt={id} log={log} jump={jump} />}
-      </div>
+      {view === "log" && <StepsAndLog attempt={attempt} />}
+      {view === "settings" && <Settings attempt={attempt} />}
+      {view === "machine" && <Machine attempt={attempt} />}
+      {view === "files" && <Files attempt={attempt} run={run} />}
     </>
+  );
+}
+
+function nameOfAttempt(attempt: { number: number; control: string }): string {
+  if (attempt.control === "baseline") return "Control run on the gate baseline";
+  if (attempt.control === "here") return "Control run here";
+  return `Attempt ${attempt.number}`;
+}
+
+/** The other attempts of the cell, one click away. */
+function Others({ attempt }: { attempt: Attempt }) {
+  const [, go] = useAddress();
+  const others = attempt.others.filter((o) => o.id !== attempt.id);
+  if (others.length === 0) return null;
+  return (
+    <>
+      {" "}
+      See also{" "}
+      {others.map((o, i) => (
+        <span key={o.id}>
+          {i > 0 && ", "}
+          <button type="button" className={`plain ${classes.jump ?? ""}`} onClick={() => go({ attempt: o.id, line: undefined }, true)}>
+            {nameOfAttempt(o).toLowerCase()}
+          </button>{" "}
+          ({o.state})
+        </span>
+      ))}
+      .
+    </>
+  );
+}
+
+function StepsAndLog({ attempt }: { attempt: Attempt }) {
+  const { state, usual } = useLogState(attempt.id);
+  const [jump, setJump] = useState<{ line: number; nonce: number }>();
+  const lineOf = (step: Step) => usual?.steps.find((s) => s.position === step.position)?.first;
+  return (
+    <div className={classes.split}>
+      <ol className={classes.steps} aria-label="Steps">
+        {attempt.steps.map((step) => (
+          <StepRow
+            key={step.position}
+            step={step}
+            onJump={() => {
+              const line = lineOf(step);
+              if (line !== undefined) setJump((j) => ({ line, nonce: (j?.nonce ?? 0) + 1 }));
+            }}
+          />
+        ))}
+      </ol>
+      {state && <Log attempt={attempt.id} state={state} usual={usual} failed={attempt.state === "failed" || attempt.state === "void"} jump={jump} />}
+    </div>
   );
 }
 
 const markOfStep: Record<string, string> = { failed: "new", running: "running" };
 
-function StepRow({ step, onJump }: { step: Step; onJump: (offset: number) => void }) {
+function StepRow({ step, onJump }: { step: Step; onJump: () => void }) {
   const seconds = step.started_at && step.ended_at ? (Date.parse(step.ended_at) - Date.parse(step.started_at)) / 1000 : undefined;
   return (
     <li>
-      <button type="button" className={`plain ${classes.step ?? ""}`} onClick={() => step.log_from !== null && onJump(step.log_from)} title={step.reason || undefined}>
+      <button type="button" className={`plain ${classes.step ?? ""}`} onClick={onJump}>
         <StatusMark mark={markNamed(markOfStep[step.state] ?? step.state)} size={12} label={step.state} />
         <span>{step.name}</span>
         <span className="soft">
@@ -97,29 +154,8 @@ function StepRow({ step, onJump }: { step: Step; onJump: (offset: number) => voi
           {seconds === undefined ? step.state : duration(seconds)}
         </span>
         <code>{step.command}</code>
+        {step.reason && <span className={classes.reason}>{step.reason}</span>}
       </button>
     </li>
-  );
-}
-
-function Reports({ attempt }: { attempt: Attempt }) {
-  if (attempt.reports.length === 0) return null;
-  return (
-    <>
-      <h3>Reports and files</h3>
-      <ul className={classes.reports}>
-        {attempt.reports.map((r) => (
-          <li key={r.id}>
-            <a href={`/api/v1/reports/${r.id}/raw`}>{r.path}</a> <span className="soft">{size(r.size)}</span>
-            <div className="soft">
-              {r.content === "tests" ? `${counted(r.total, "test")}: ${r.passed} passed, ${r.failed} failed, ${r.errored} errored, ${r.skipped} skipped` : r.content === "coverage" ? r.kind : [r.content, r.kind].filter(Boolean).join(": ")}
-            </div>
-            {r.problems.map((p, i) => (
-              <div key={i}>{String(p.message)}</div>
-            ))}
-          </li>
-        ))}
-      </ul>
-    </>
   );
 }

@@ -1,85 +1,58 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
+import { api, taken, type LogLine, type Usual } from "../api/client";
 
-const PIECE = 1_000_000;
-const MOST = 24_000_000; // bytes shown in the page; the rest is for the download
+export const PAGE = 400;
+const KEPT = 30_000; // milliseconds that a page out of view is kept
 
-export interface LogText {
-  lines: string[];
-  /** Byte offset at which each line begins. */
-  offsets: number[];
+export interface LogState {
   size: number;
+  lines: number;
   complete: boolean;
-  cut: boolean;
 }
 
-interface Kept {
-  attempt: number;
-  bytes: number;
-  rest: string;
-  lines: string[];
-  offsets: number[];
-  decoder: TextDecoder;
-}
-
-const fresh = (attempt: number): Kept => ({ attempt, bytes: 0, rest: "", lines: [], offsets: [], decoder: new TextDecoder() });
-
-/** An attempt's log, growing while it is written: only what is new is fetched. */
-export function useLog(attempt: number): LogText | undefined {
-  const kept = useRef<Kept>(fresh(attempt));
-  const [shown, setShown] = useState<LogText>();
-  const client = useQueryClient();
-  const tick = useQuery({
-    queryKey: ["log", attempt],
-    queryFn: async ({ signal }) => {
-      if (kept.current.attempt !== attempt) kept.current = fresh(attempt);
-      const log = kept.current;
-      const answer = await fetch(`/api/v1/attempts/${attempt}/log?start=${log.bytes}&most=${PIECE}`, { signal });
-      if (!answer.ok) throw new Error(`the log cannot be read: ${answer.status}`);
-      const data = new Uint8Array(await answer.arrayBuffer());
-      append(log, data);
-      const size = Number(answer.headers.get("X-Log-Size"));
-      return { at: log.bytes, size, complete: answer.headers.get("X-Log-Complete") === "yes" };
-    },
-    structuralSharing: false,
+/** How long a log is now, and what of it is usual. */
+export function useLogState(attempt: number): { state: LogState | undefined; usual: Usual | undefined } {
+  const state = useQuery({
+    queryKey: ["log", attempt, "state"],
+    queryFn: async () => (await taken(api.GET("/api/v1/attempts/{attempt}/log/lines", { params: { path: { attempt }, query: { count: 0 } } }))).state,
     staleTime: 0,
+    placeholderData: keepPreviousData,
+  }).data;
+  const usual = useQuery({
+    queryKey: ["usual", attempt, state?.complete ?? false, state?.complete ? state.size : 0],
+    queryFn: () => taken(api.GET("/api/v1/attempts/{attempt}/log/usual", { params: { path: { attempt } } })),
+    enabled: state !== undefined,
+    refetchInterval: state && !state.complete && state.lines < 20_000 ? 3000 : false,
+    placeholderData: keepPreviousData,
+  }).data;
+  return { state, usual };
+}
+
+/** The lines of some pages, by line number; pages out of view are forgotten, so that a page of any log stays small. */
+export function useLines(attempt: number, pages: number[], state: LogState): Map<number, LogLine> {
+  const answers = useQueries({
+    queries: pages.map((page) => {
+      const full = (page + 1) * PAGE < state.lines || state.complete;
+      return {
+        queryKey: ["logpage", attempt, page, full ? "full" : state.size],
+        queryFn: async () =>
+          (await taken(api.GET("/api/v1/attempts/{attempt}/log/lines", { params: { path: { attempt }, query: { first: page * PAGE + 1, count: PAGE } } }))).lines,
+        staleTime: Infinity,
+        gcTime: full ? KEPT : 0,
+        placeholderData: keepPreviousData,
+      };
+    }),
   });
-  useEffect(() => {
-    const log = kept.current;
-    if (!tick.data || log.attempt !== attempt) return;
-    const cut = log.bytes >= MOST;
-    const unfinished = log.rest ? [log.rest] : [];
-    setShown({
-      lines: [...log.lines, ...unfinished],
-      offsets: unfinished.length ? [...log.offsets, log.bytes] : log.offsets,
-      size: tick.data.size,
-      complete: tick.data.complete,
-      cut: cut && tick.data.size > log.bytes,
-    });
-    if (tick.data.at < tick.data.size && !cut) void client.invalidateQueries({ queryKey: ["log", attempt] });
-  }, [tick.data, attempt, client]);
-  return shown;
+  const found = new Map<number, LogLine>();
+  for (const answer of answers) for (const line of answer.data ?? []) found.set(line.number, line);
+  return found;
 }
 
-function append(log: Kept, data: Uint8Array) {
-  const start = log.bytes;
-  log.bytes += data.length;
-  const pieces = (log.rest + log.decoder.decode(data, { stream: true })).split("\n");
-  let offset = start - new TextEncoder().encode(log.rest).length;
-  log.rest = pieces.pop() ?? "";
-  for (const piece of pieces) {
-    log.lines.push(piece);
-    log.offsets.push(offset);
-    offset += byteLength(piece) + 1;
-  }
-}
-
-function byteLength(text: string): number {
-  let bytes = text.length;
-  for (let i = 0; i < text.length; i++) {
-    const code = text.charCodeAt(i);
-    if (code > 0x7f) bytes += code > 0x7ff ? 2 : 1;
-    if (code >= 0xd800 && code <= 0xdbff) bytes -= 2;
-  }
-  return bytes;
+export function useSearch(attempt: number, text: string, state: LogState | undefined) {
+  return useQuery({
+    queryKey: ["search", attempt, text, state?.size ?? 0],
+    queryFn: () => taken(api.GET("/api/v1/attempts/{attempt}/log/search", { params: { path: { attempt }, query: { text } } })),
+    enabled: text !== "",
+    placeholderData: keepPreviousData,
+  }).data;
 }

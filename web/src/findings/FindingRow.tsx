@@ -16,7 +16,13 @@ interface Props {
   onToggle: () => void;
 }
 
-const words: Record<string, string> = { new: "new", first: "first result here", known: "known" };
+const words: Record<string, string> = { new: "new", first: "first result here", known: "known", flaky: "flaky" };
+
+const controls: Record<string, string> = {
+  change: "The change: the gate baseline still passes today.",
+  world: "The world: the gate baseline fails today too.",
+  chance: "Chance: it passed here when it was run once more.",
+};
 
 export function FindingRow({ finding, cells, open, current, onToggle }: Props) {
   const button = useRef<HTMLButtonElement>(null);
@@ -35,6 +41,7 @@ export function FindingRow({ finding, cells, open, current, onToggle }: Props) {
         </span>
         <span className={classes.where}>
           {words[finding.mark]} · {where(finding)}
+          {finding.control && ` · the control run says ${finding.control === "chance" ? "chance" : `the ${finding.control}`}`}
         </span>
         <span className={classes.thumb}>
           {cells
@@ -62,6 +69,7 @@ function Opened({ finding }: { finding: Finding }) {
   const pair = finding.expected !== null && finding.actual !== null ? difference(finding.expected, finding.actual) : undefined;
   return (
     <div className={classes.open}>
+      {finding.control && <p className={classes.control}>{controls[finding.control]}</p>}
       {pair ? (
         <div className={classes.diff} data-testid="expected-actual">
           <span>expected</span>

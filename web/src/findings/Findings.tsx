@@ -17,7 +17,7 @@ export function Findings({ run }: { run: Run }) {
   const [cursor, setCursor] = useState(0);
   const chosen = new Set(address.cells);
   const listed = (found.data?.findings ?? []).filter((f) => chosen.size === 0 || f.cells.some((c) => chosen.has(`${c.job}/${c.key}`)));
-  const troubled = run.cells.filter((c) => c.state === "void" || (c.state === "failed" && c.failed + c.errored === 0) || (c.state === "waiting" && c.reason !== "waiting for a free slot"));
+  const troubled = run.cells.filter((c) => c.state === "void" || (c.state === "failed" && c.failed + c.errored === 0) || c.stuck);
   const move = (by: number) => setCursor((at) => Math.min(Math.max(0, at + by), listed.length - 1));
   const toggle = (test: number) => go({ test: address.test === test ? undefined : test }, true);
   useHotkeys([
@@ -67,6 +67,7 @@ function intro(found: Found, run: Run, chosen: number): string {
     [count("new"), "newly failing"],
     [count("first"), "failing with a first result here"],
     [count("known"), "known to fail"],
+    [count("flaky"), "flaky, passed when run again"],
     [found.fixed, "fixed"],
     [found.vanished, "vanished"],
   ] as const;

@@ -1,7 +1,6 @@
 import { Menu } from "@mantine/core";
 import { useClipboard } from "@mantine/hooks";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useNavigate } from "react-router";
 import { api, taken, type Cell, type Run } from "../api/client";
 import { useAddress } from "../app/address";
 import { counted } from "../app/words";
@@ -15,18 +14,17 @@ export function selectorOf(cells: Pick<Cell, "job" | "values">[]): string {
 /** Run again, stop, copy as text. */
 export function Actions({ run }: { run: Run }) {
   const [address] = useAddress();
-  const navigate = useNavigate();
   const client = useQueryClient();
   const clipboard = useClipboard();
   const chosen = run.cells.filter((c) => address.cells.includes(`${c.job}/${c.key}`));
   const failing = run.cells.filter((c) => c.selected && !c.gated && c.state !== "passed");
   const open = run.cells.some((c) => c.state === "running" || c.state === "waiting");
   const again = useMutation({
-    mutationFn: (cells: Cell[]) =>
-      taken(api.POST("/api/v1/projects/{project}/runs", { params: { path: { project: run.project } }, body: { ref: run.run.commit, jobs: [], cells: selectorOf(cells) } })),
-    onSuccess: async (done) => {
+    mutationFn: (wish: { which: string; cells: string }) =>
+      taken(api.POST("/api/v1/projects/{project}/runs/{number}/again", { params: { path: { project: run.project, number: run.run.number } }, body: wish })),
+    onSettled: async () => {
       await client.invalidateQueries({ queryKey: ["strip", run.project] });
-      if (done.runs[0]) await navigate(`/p/${run.project}/runs/${done.runs[0]}`);
+      await client.invalidateQueries({ queryKey: ["run", run.project, run.run.number] });
     },
   });
   const stop = useMutation({
@@ -43,11 +41,11 @@ export function Actions({ run }: { run: Run }) {
           </button>
         </Menu.Target>
         <Menu.Dropdown>
-          <Menu.Item onClick={() => again.mutate([])}>All of it</Menu.Item>
-          <Menu.Item disabled={failing.length === 0} onClick={() => again.mutate(failing)}>
+          <Menu.Item onClick={() => again.mutate({ which: "all", cells: "" })}>All of it</Menu.Item>
+          <Menu.Item disabled={failing.length === 0} onClick={() => again.mutate({ which: "not-passed", cells: "" })}>
             Only what did not pass ({counted(failing.length, "cell")})
           </Menu.Item>
-          <Menu.Item disabled={chosen.length === 0} onClick={() => again.mutate(chosen)}>
+          <Menu.Item disabled={chosen.length === 0} onClick={() => again.mutate({ which: "chosen", cells: selectorOf(chosen) })}>
             The chosen cells ({chosen.length})
           </Menu.Item>
         </Menu.Dropdown>

@@ -2,7 +2,7 @@ import { useClipboard } from "@mantine/hooks";
 import { Actions } from "./Actions";
 import { Approvals } from "./Approvals";
 import type { Rule, Run } from "../api/client";
-import { ago, counted, exact, short, signed } from "../app/words";
+import { ago, counted, duration, exact, short, signed } from "../app/words";
 import { VerdictMark } from "../marks/StatusMark";
 import classes from "./run.module.css";
 
@@ -57,6 +57,7 @@ export function Header({ run, now }: { run: Run; now: number }) {
             </span>
           )}
         </div>
+        <Controls run={run} />
         <Approvals run={run} now={now} />
         <div className={classes.line} style={{ marginTop: 6 }}>
           <span>{line.author}</span>
@@ -78,6 +79,15 @@ export function Header({ run, now }: { run: Run; now: number }) {
   );
 }
 
+/** What the control runs do; their answer stands with each finding. */
+function Controls({ run }: { run: Run }) {
+  const open = run.controls.filter((c) => c.state === "waiting" || c.state === "running");
+  if (open.length === 0) return null;
+  const here = open.filter((c) => c.place === "here").length;
+  const said = [here ? `${counted(here, "cell")} here` : "", open.length - here ? `${counted(open.length - here, "cell")} on the gate baseline` : ""].filter(Boolean).join(" and ");
+  return <div className="soft">Repeating {said}, to tell the change from the world and from chance.</div>;
+}
+
 /** The sentence while nothing is decided yet. */
 function progress(run: Run): string {
   if (run.run.ended_at) return run.run.sentence;
@@ -87,9 +97,11 @@ function progress(run: Run): string {
   if (run.cells.length === 0) return "Undecided: reading the plan.";
   const running = open.filter((c) => c.state === "running").length;
   const failing = run.cells.filter((c) => c.state === "failed").length;
-  const stuck = open.find((c) => c.state === "waiting" && c.reason && !c.reason.includes("free slot"));
+  const stuck = open.find((c) => c.stuck);
+  const ends = open.map((c) => (c.predicted === null ? NaN : (c.starts_in ?? 0) + c.predicted));
   const said = [`${done} of ${counted(binding.length, "cell")} done`, `${running} running`];
   if (failing) said.push(`${failing} with failures so far`);
+  if (ends.length && ends.every((e) => e < 86_400)) said.push(`about ${duration(Math.max(...ends))} in all`);
   if (run.reason && open.length === 0) return `Undecided: ${run.reason}.`;
   return `Undecided: ${said.join(", ")}.${stuck ? ` ${stuck.job} ${stuck.key} waits: ${stuck.reason}.` : ""}`;
 }
