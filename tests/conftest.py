@@ -81,11 +81,12 @@ class Repository:
         return self.git("push", *options, "origin", f"HEAD:refs/heads/{branch}")
 
     def run_of(self, commit: str, *, within: float = 60, until: str = "decided") -> dict[str, Any]:
-        """The run of a commit, once it is decided (or, with until="there", once it exists)."""
+        """The run of a commit, once it is decided for good ("early": for now; "there": once it exists)."""
         end = time.monotonic() + within
         while time.monotonic() < end:
             found = self.world.get(f"/verdicts/{commit}", project=self.name)
-            if found and (until == "there" or found[0]["verdict"] != "undecided"):
+            decided = bool(found) and found[0]["verdict"] != "undecided"
+            if found and (until == "there" or (decided and (until == "early" or found[0]["final"]))):
                 view: dict[str, Any] = self.world.get(f"/projects/{self.name}/runs/{found[0]['run']}")
                 return view
             time.sleep(0.05)

@@ -305,7 +305,7 @@ def test_a_run_is_held_the_moment_nothing_can_clear_it(world: World) -> None:
     commit = repo.commit({"myriant.toml": text, **BOTH})
     repo.push()
     began = time.monotonic()
-    run = repo.run_of(commit)
+    run = repo.run_of(commit, until="early")
     assert run["run"]["verdict"] == "held" and run["open"] and time.monotonic() - began < 5
     assert "Held early: 1 test newly fails" in run["run"]["sentence"]
     end = time.monotonic() + 30
