@@ -104,13 +104,13 @@ def _begin(folder: Path, name: str, filled: dict[str, str]) -> Path:
         shutil.rmtree(path, ignore_errors=True)
     tree.parent.mkdir(parents=True, exist_ok=True)
     git(folder, "init", "--quiet", "--bare", "--initial-branch=main", str(origin))
-    shutil.copytree(_HERE / name, tree, ignore=shutil.ignore_patterns("__pycache__", "out"))
+    shutil.copytree(_HERE / name, tree, ignore=shutil.ignore_patterns("__pycache__", "out", "integration"))
     plan = tree / "myriant.toml"
     text = plan.read_text(encoding="utf-8")
     for mark, value in filled.items():
         text = text.replace(mark, value)
     plan.write_text(text, encoding="utf-8")
-    (tree / ".gitignore").write_text("out/\n.venv/\n.coverage\n__pycache__/\n", encoding="utf-8")
+    (tree / ".gitignore").write_text("out/\nbuild/\n.venv/\n.coverage\n__pycache__/\n", encoding="utf-8")
     git(tree, "init", "--quiet", "--initial-branch=main")
     git(tree, "remote", "add", "origin", str(origin))
     return tree

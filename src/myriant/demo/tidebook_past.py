@@ -19,6 +19,7 @@ from myriant.demo.scenario import Edit
 from myriant.flow.history import PastCell, PastReport
 from myriant.runner.runtimes import Runtime
 
+HERE = Path(__file__).parent
 COUNT = 80
 STATIONS = ("Otter Bend", "Millrace", "Staithe", "Bittern", "Lantern", "Eelhouse", "Plover", "Sedge")
 STRICT = Edit(
@@ -46,6 +47,36 @@ NOTICES = (
 STYLE_BAD, STRICT_BAD, SLOW, VOID, SUPERSEDED = range(18, 20), range(33, 36), range(41, 58), 52, 70
 FLAKY = {26: 1, 37: 4, 49: 2, 63: 0}
 NO_RUN = {47}
+LOGBOOK = 74  # from this commit on the tables are kept in a database
+LOGBOOK_TESTS = (
+    "test_every_station_has_its_turns",
+    "test_high_and_low_waters_alternate",
+    "test_a_turn_is_entered_once",
+)
+_LOGBOOK_JOB = """
+[jobs.integration]
+title   = "Integration tests"
+after   = ["style"]
+vary    = { python = [@NEWEST@] }
+runtime = ["python"]
+timeout = "5 min"
+env     = { TIDES_DATABASE = "tides" }
+
+[[jobs.integration.steps]]
+name    = "environment"
+command = "python tools/install.py"
+
+[[jobs.integration.steps]]
+name    = "test"
+command = ".venv/bin/python -m pytest -q integration --junitxml=out/integration.xml"
+collect = { kind = "integration", tests = ["out/integration.xml"] }
+
+[jobs.integration.companions.db]
+command = "./tools/start-database"
+port    = 5432
+ready   = { command = "psql -h 127.0.0.1 -p $MYRIANT_DB_PORT -U tides -d tides -c 'SELECT 1'", within = "30 s" }
+
+"""
 
 
 def edit(tree: Path, i: int) -> tuple[Author, str]:
@@ -62,6 +93,9 @@ def edit(tree: Path, i: int) -> tuple[Author, str]:
         change, back, author, message = changes[i]
         (change.reversed() if back else change).apply(tree)
         return author, message
+    if i == LOGBOOK:
+        _keep_a_logbook(tree)
+        return INGRID, "Keep the logbook of printed tables in a database"
     author = (MARISOL, INGRID, YUKI, TOBIAS, ANSELM)[i * 3 % 5]
     if i % 14 == 5:
         name = NOTICES[i // 14]
@@ -78,6 +112,16 @@ def edit(tree: Path, i: int) -> tuple[Author, str]:
     return author, ("Hang up the table of the week", "Correct the office log", "Explain chart datum to newcomers")[
         i % 3
     ]
+
+
+def _keep_a_logbook(tree: Path) -> None:
+    plan = tree / "myriant.toml"
+    text = plan.read_text(encoding="utf-8")
+    newest = text.split("[jobs.style]")[1].split("python = [")[1].split("]")[0]
+    before, gate, rest = text.partition("[[gate.rules]]")
+    plan.write_text(before.rstrip() + "\n" + _LOGBOOK_JOB.replace("@NEWEST@", newest) + gate + rest, encoding="utf-8")
+    (tree / ".env.example").write_text("# for trying it by hand\nTIDES_DATABASE=logbook\n", encoding="utf-8")
+    shutil.copytree(HERE / "tidebook/integration", tree / "integration", ignore=shutil.ignore_patterns("__pycache__"))
 
 
 def _add_notice(tree: Path, name: str, k: int) -> None:
@@ -104,8 +148,9 @@ def pattern(tree: Path, python: Runtime, shared: str) -> Pattern:
         environment = {"PATH": os.environ["PATH"], "MYRIANT_SHARED": shared, "LC_ALL": "C.UTF-8"}
         for words in (
             [str(python.path), "tools/install.py"],
-            [".venv/bin/python", "-m", "pytest", "-q", "-m", "not slow", "--junitxml=out/unit.xml"],
-            [".venv/bin/python", "-m", "pytest", "-q", "-m", "slow", "--junitxml=out/year.xml"],
+            [str(python.path), "tools/reference.py"],
+            [".venv/bin/python", "-m", "pytest", "-q", "-m", "not slow", "tests", "--junitxml=out/unit.xml"],
+            [".venv/bin/python", "-m", "pytest", "-q", "-m", "slow", "tests", "--junitxml=out/year.xml"],
             [str(python.path), "tools/style.py"],
         ):
             done = subprocess.run(words, cwd=copy, env=environment, capture_output=True, text=True, check=False)
@@ -160,9 +205,14 @@ def cells(
     report = PastReport(0, "tests", "style", "out/style.xml", junit(base.style, bad, luck))
     found.append(PastCell("style", f"python={wish}", 0.15, {"python": exact}, [report], [0] if bad else []))
     known = [
-        c for c in base.year if any(f'"{name}"' in sources["stations.py"] for name in [c.name.partition("[")[2][:-1]])
-    ]
-    report = PastReport(1, "tests", "slow", "out/year.xml", junit(known, {}, luck, 2.6 if i in SLOW else 1.0))
+        c for c in base.year
+        if "[" not in c.name or any(f'"{name}"' in sources["stations.py"] for name in [c.name.partition("[")[2][:-1]])
+    ]  # fmt: skip
+    report = PastReport(2, "tests", "slow", "out/year.xml", junit(known, {}, luck, 2.6 if i in SLOW else 1.0))
     seconds = sum(c.seconds for c in known) * (2.6 if i in SLOW else 1.0) + 0.5
     found.append(PastCell("year", f"python={wish}", seconds, {"python": exact}, [report]))
+    if i >= LOGBOOK:
+        cases = [Case("pytest", "integration.test_logbook", name, 0.03) for name in LOGBOOK_TESTS]
+        report = PastReport(1, "tests", "integration", "out/integration.xml", junit(cases, {}, luck))
+        found.append(PastCell("integration", f"python={wish}", 1.9, {"python": exact}, [report]))
     return found

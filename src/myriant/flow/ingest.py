@@ -103,7 +103,7 @@ def ingest_attempt(site: Site, attempt_id: int, *, follow_up: bool = True) -> No
         gone = _conclude_attempt(site, session, attempt_id, reports, gathered, follow_up=follow_up)
     for blob in gone:
         site.blobs.remove(blob)
-    if attempt.log_size and _passed(site, attempt_id):
+    if follow_up and attempt.log_size and _passed(site, attempt_id):
         learn_usual(site, attempt_id)
 
 

@@ -26,7 +26,7 @@ export function Evidence({ run }: { run: Run }) {
   if (!chosen) return <Notice title="There is no evidence">{run.reason || run.run.sentence}</Notice>;
   return (
     <>
-      {jobs.map((job) => (
+      {address.view !== "timeline" && jobs.map((job) => (
         <div key={job} className={classes.cells} role="group" aria-label={`Cells of ${job}`}>
           <span className={classes.job}>{job}</span>
           {run.cells

@@ -94,9 +94,12 @@ function OneRunner({ runner, now }: { runner: Runner; now: number }) {
 
 /** One line for each slot, the last hour from left to right. */
 function Hour({ runner, now }: { runner: Runner; now: number }) {
-  const begin = now - HOUR;
+  const first = Math.min(now, ...runner.hour.map((b) => Date.parse(b.started_at)));
+  const span = now - first < 0.15 * HOUR ? HOUR / 6 : HOUR;
+  const end = Math.max(now, ...runner.hour.map((b) => Date.parse(b.ended_at ?? b.started_at)));
+  const begin = end - span;
   const lanes = Math.min(Math.max(runner.slots, 1 + Math.max(-1, ...runner.hour.map((b) => b.slot))), 16);
-  const at = (time: number) => (100 * (Math.max(time, begin) - begin)) / HOUR;
+  const at = (time: number) => (100 * (Math.max(time, begin) - begin)) / span;
   return (
     <div className={classes.hour} role="img" aria-label={`The last hour of ${runner.name}: ${counted(runner.hour.length, "attempt")}`}>
       {Array.from({ length: lanes }, (_, slot) => (
@@ -113,15 +116,15 @@ function Hour({ runner, now }: { runner: Runner; now: number }) {
                   data-state={b.state}
                   data-control={b.control}
                   title={`${b.project} #${b.run} ${b.job} ${b.key}: ${b.state}${b.control ? ", a control run" : ""}`}
-                  style={{ left: `${left}%`, width: `${Math.max(0.12, at(b.ended_at ? Date.parse(b.ended_at) : now) - left)}%` }}
+                  style={{ left: `${left}%`, width: `${Math.max(0.12, at(b.ended_at ? Date.parse(b.ended_at) : end) - left)}%` }}
                 />
               );
             })}
         </div>
       ))}
       <div className={classes.scale} aria-hidden>
-        <span>1 h ago</span>
-        <span>30 min</span>
+        <span>{duration(span / 1000)} ago</span>
+        <span>{duration(span / 2000)}</span>
         <span>now</span>
       </div>
     </div>

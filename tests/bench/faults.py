@@ -1,0 +1,27 @@
+"""The fault campaign at length: parts killed at random moments, 200 runs; a table for docs/fault-campaign.md."""
+
+from __future__ import annotations
+
+import json
+import os
+
+from tests.bench.place import installed
+from tests.campaign import campaign, tended
+
+
+def measure(runs: int = 200) -> None:
+    os.environ["MYRIANT_POLL_SECONDS"] = "3"
+    with installed(slots=4) as installation:
+        stopping = tended(installation)
+        tally = campaign(installation, installation.place.data, runs, seed=7, pause=(1.0, 5.0))
+        stopping.set()
+    print(
+        json.dumps(
+            {
+                "measure": "fault campaign", "runs": tally.runs, "kills": dict(tally.kills), "undecided": tally.undecided,
+                "false clear": tally.false_clear, "false held": tally.false_held, "wrong results": tally.wrong_results,
+                "doubled": tally.doubled, "lost logs": tally.lost_logs, "attempts": tally.attempts,
+                "void attempts": tally.void_attempts, "seconds": round(tally.seconds), "told": tally.told[:20],
+            }
+        )
+    )  # fmt: skip
