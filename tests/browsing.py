@@ -9,16 +9,16 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, sync_playwright
 
+from chromium import FLAGS
 from conftest import World
 
-FLAGS = "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync"
 AXE = Path(__file__).parents[1] / "web/node_modules/axe-core/axe.min.js"
 
 
 @pytest.fixture(scope="module")
 def browser() -> Iterator[Browser]:
     with sync_playwright() as playwright:
-        yield playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS.split())
+        yield playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
 
 
 @contextmanager

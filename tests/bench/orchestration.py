@@ -1,19 +1,23 @@
-"""Eight cells of five seconds of sleep on four slots, against `xargs -P4` of the same commands."""
+"""Sixteen cells of five seconds on four slots, against `xargs -P4`; a warm cell's first command; the sandbox."""
 
 from __future__ import annotations
 
 import subprocess
+import tempfile
 import time
 from pathlib import Path
 
-from tests.bench.measure import against
+from sqlalchemy import select
+from tests.bench.measure import against, report
 from tests.bench.place import installed
 
 from myriant.demo.scenario import git
 from myriant.flow import views
 from myriant.flow.projects import add_project
+from myriant.runner.sandbox import FIRST_USER, Room, find_sandbox
+from myriant.store.tables import Attempt
 
-SECONDS, CELLS = 5, 8
+SECONDS, CELLS = 5, 16
 PLAN = """version = 1
 [jobs.sleep]
 vary = { n = [%s] }
@@ -23,7 +27,7 @@ collect = { tests = ["out/a.xml"] }
 """
 
 
-def measure(samples: int = 5) -> None:
+def measure(samples: int = 3) -> None:
     with installed(slots=4) as installation:
         site = installation.site
         assert site is not None
@@ -62,4 +66,25 @@ def measure(samples: int = 5) -> None:
                 check=True,
             )
 
-        against("8 cells of 5 s on 4 slots, from the push to the verdict", ours, theirs, samples=samples, limit=1.15)
+        against("16 cells of 5 s on 4 slots, from the push to the verdict", ours, theirs, samples=samples, limit=1.10)
+        with site.store.transaction() as session:
+            rows = session.execute(select(Attempt.created_at, Attempt.started_at)).all()
+        report("from the lease to the first command", [(b - a).total_seconds() for a, b in rows[CELLS:] if b], "s")
+    _sandbox()
+
+
+def _sandbox() -> None:
+    """One `true` within the walls that steps get, against one without."""
+    with tempfile.TemporaryDirectory(dir="/var/tmp") as folder:
+        Path(folder).chmod(0o755)
+        sandbox = find_sandbox(Path(folder))
+        room = Room(Path(folder) / "room", FIRST_USER)
+        room.make()
+        room.give_to_user()
+        words, environment, _ = sandbox.command(["/bin/true"], room=room, environment={"PATH": "/usr/bin:/bin"})
+        against(
+            f"a command within {sandbox.kind}",
+            lambda: subprocess.run(words, env=environment, check=True),
+            lambda: subprocess.run(["/bin/true"], check=True),
+            samples=40,
+        )

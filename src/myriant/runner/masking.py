@@ -175,7 +175,7 @@ def _parts(value: str) -> list[str]:
 def _coded(part: str) -> Iterator[bytes]:
     raw = part.encode("utf-8", "surrogatepass")
     texts = [
-        part, part[::-1], part.upper(), part.lower(), repr(part)[1:-1], json.dumps(part)[1:-1],
+        part, part[::-1], part.upper(), part.lower(), repr(part)[1:-1], ascii(part)[1:-1], json.dumps(part)[1:-1],
         json.dumps(part, ensure_ascii=False)[1:-1], escape(part), quoteattr(part)[1:-1], html.escape(part),
         part.replace("'", "'\\''"), part.replace("'", "'\"'\"'"), part.replace("'", "''"), part.replace('"', '\\"'),
         part.replace("\n", "\\n"), part.replace("\n", "\r\n"), codecs.encode(part, "rot13"),
@@ -188,7 +188,9 @@ def _coded(part: str) -> Iterator[bytes]:
         texts += [quoted, re.sub("%[0-9A-F]{2}", lambda m: m[0].lower(), quoted), urllib.parse.quote(quoted, safe="")]
     texts += [urllib.parse.quote_plus(part), urllib.parse.quote_plus(urllib.parse.quote_plus(part))]
     for text in texts:
-        yield text.encode("utf-8", "surrogatepass")
+        for cased in (text, text.lower(), text.upper()):
+            yield cased.encode("utf-8", "surrogatepass")
+    yield part.encode("unicode_escape")
     yield part.encode("utf-16-le", "surrogatepass")
     yield part.encode("utf-16-be", "surrogatepass")
     for between in ("", " ", ":", "-", ", ", "0x"):

@@ -101,7 +101,7 @@ function Hour({ runner, now }: { runner: Runner; now: number }) {
   const lanes = Math.min(Math.max(runner.slots, 1 + Math.max(-1, ...runner.hour.map((b) => b.slot))), 16);
   const at = (time: number) => (100 * (Math.max(time, begin) - begin)) / span;
   return (
-    <div className={classes.hour} role="img" aria-label={`The last hour of ${runner.name}: ${counted(runner.hour.length, "attempt")}`}>
+    <div className={classes.hour} role="group" aria-label={`The last hour of ${runner.name}: ${counted(runner.hour.length, "attempt")}`}>
       {Array.from({ length: lanes }, (_, slot) => (
         <div key={slot} className={classes.slot}>
           {runner.hour
