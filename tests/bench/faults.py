@@ -13,7 +13,7 @@ def measure(runs: int = 200) -> None:
     os.environ["MYRIANT_POLL_SECONDS"] = "3"
     with installed(slots=4) as installation:
         stopping = tended(installation)
-        tally = campaign(installation, installation.place.data, runs, seed=7, pause=(1.0, 5.0))
+        tally = campaign(installation, installation.place.data, runs, seed=7, pause=(2.0, 8.0))
         stopping.set()
     print(
         json.dumps(

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import asyncio
+import logging
+import uuid
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
 from pathlib import Path
@@ -9,19 +12,35 @@ from typing import Any
 
 from fastapi import FastAPI, HTTPException, Request, Response
 from fastapi.responses import FileResponse, JSONResponse
+from sqlalchemy.exc import SQLAlchemyError
+from starlette.concurrency import run_in_threadpool
 
 from myriant import __version__
 from myriant.api import acting, execution, planning, reading, runners
 from myriant.api.live import Live
 from myriant.api.problems import answer_problems
 from myriant.core.plan.reference import SCHEMA_PATH, schema
+from myriant.flow import dispatch
 from myriant.flow.site import Site
 
+_log = logging.getLogger(__name__)
+_BEAT = 2.0  # seconds
 WEB = Path(__file__).parent.parent / "web"
 _POLICY = (
     "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; "
     "base-uri 'none'; form-action 'self'; object-src 'none'"
 )
+
+
+async def _beat(site: Site) -> None:
+    """Say again and again that this server answers; a database that is away is said nothing to."""
+    me = uuid.uuid4().hex
+    while True:
+        try:
+            await run_in_threadpool(dispatch.beat, site, me)
+        except SQLAlchemyError as error:
+            _log.warning("the database cannot be told that this server answers: %s", error)
+        await asyncio.sleep(_BEAT)
 
 
 def make_app(site: Site) -> FastAPI:
@@ -31,7 +50,9 @@ def make_app(site: Site) -> FastAPI:
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         app.state.live = Live(site)
         app.state.live.start()
+        beating = asyncio.create_task(_beat(site))
         yield
+        beating.cancel()
         await app.state.live.stop()
 
     app = FastAPI(

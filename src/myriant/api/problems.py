@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import errno
+
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
@@ -41,6 +43,19 @@ def answer_problems(app: FastAPI) -> None:
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"])
         return problem(422, "bad-input", f"{where}: {first['msg']}", "see /api/v1/openapi.json")
+
+    @app.exception_handler(OSError)
+    async def disk(_: Request, error: OSError) -> JSONResponse:
+        if isinstance(error, FileNotFoundError):
+            return problem(
+                404, "not-found", "the stored file is gone", "it may have been removed at the end of keeping"
+            )
+        full = error.errno in (errno.ENOSPC, errno.EDQUOT)
+        said = "the server's disk is full" if full else f"the server's files cannot be used: {error.strerror}"
+        mend = "make room on the server; runners keep what they have and try again"
+        answer = problem(503, "storage-away", said, mend)
+        answer.headers["Retry-After"] = "5"
+        return answer
 
     @app.exception_handler(OperationalError)
     @app.exception_handler(InterfaceError)

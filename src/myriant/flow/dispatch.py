@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import hashlib
 import secrets
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 
-from sqlalchemy import func, select, update
+from sqlalchemy import delete, func, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
@@ -21,17 +21,19 @@ from myriant.flow import caching, logs
 from myriant.flow.advance import advance
 from myriant.flow.errors import BadInput, LeaseLost, NotFound, Replaced
 from myriant.flow.plans import event_of, plan_of
-from myriant.flow.queue import waiting_controls
+from myriant.flow.queue import Offer, supply, waiting_controls
 from myriant.flow.site import Site
 from myriant.flow.vault import lacking, values_for
 from myriant.store.changes import ring_runners, tell
 from myriant.store.queue import defer
 from myriant.store.runs import expired_leases, open_leases_of, running_beside, waiting_cells
-from myriant.store.tables import Attempt, AttemptRecord, Cell, Control, Project, Report, Run, Runner, Step
+from myriant.store.tables import Attempt, AttemptRecord, Cell, Control, Project, Report, Run, Runner, ServerBeat, Step
 
 LEASE = timedelta(seconds=20)
 TRIES_AFTER_LOSS = 2  # further attempts of a cell whose runner is lost each time
 MOST_REPORT_BYTES = 1 << 30
+SPARE = 4  # cells looked at beyond the free slots, for those that are passed over
+MISSED = timedelta(seconds=8)  # without a beat a server is taken to have been away
 MOST_TROUBLES = 5  # attempts in a row that a runner's machine made void before it is drained
 
 
@@ -132,8 +134,13 @@ def claim(site: Site, runner_id: int, boot: str, free: int, holding: Collection[
                 lose(session, attempt, "the lease did not reach the runner")
         if runner.drained:
             return []
-        leases = []
-        for cell in waiting_cells(session, runner.offers, free):
+        leases: list[Lease] = []
+        others = [o for o in supply(session).runners if o.name != runner.name and not o.drained]
+        for cell in waiting_cells(session, runner.offers, free + SPARE):
+            if len(leases) >= free:
+                break
+            if _better_elsewhere(session, cell, runner, others):
+                continue
             if cell.at_once is not None and running_beside(session, cell) >= cell.at_once:
                 continue
             run = session.get_one(Run, cell.run_id)
@@ -147,6 +154,16 @@ def claim(site: Site, runner_id: int, boot: str, free: int, holding: Collection[
         if len(leases) < free:
             leases += _control_leases(site, session, runner, free - len(leases))
     return leases
+
+
+def _better_elsewhere(session: Session, cell: Cell, runner: Runner, others: Sequence[Offer]) -> bool:
+    """Whether a cell whose last attempt went void on this runner waits for another one that could take it."""
+    if cell.attempt_id is None:
+        return False
+    last = session.get(Attempt, cell.attempt_id)
+    if last is None or last.state != "void" or last.runner_id != runner.id:
+        return False
+    return any(set(cell.wants) <= o.offers for o in others)
 
 
 def _cannot_run(session: Session, run: Run, cell: Cell, reason: str) -> None:
@@ -453,9 +470,30 @@ def forget_runner(site: Site, name: str) -> None:
         tell(session, "runner")
 
 
-def take_back_expired(site: Site) -> int:
-    """Void the attempts whose runner was not heard of in time; how many."""
+def beat(site: Site, server: str) -> None:
+    """A server says that it answers. Beats that were interrupted, by whatever, begin a new stretch of service."""
     with site.store.transaction() as session:
+        mine = session.get(ServerBeat, server, with_for_update=True)
+        now: datetime = session.execute(select(func.clock_timestamp())).scalar_one()
+        if mine is None:
+            session.add(ServerBeat(server=server))
+        else:
+            mine.since = now if now - mine.beat_at > MISSED or now < mine.beat_at else mine.since
+            mine.beat_at = now
+        session.execute(delete(ServerBeat).where(ServerBeat.beat_at < now - timedelta(hours=1)))
+
+
+def take_back_expired(site: Site) -> int:
+    """Void the attempts whose runner was not heard of in time; how many.
+
+    A runner can only be heard of while a server answers: leases are taken back when one has answered for as long
+    as a lease lasts. So neither a server nor a database that was away, nor a clock that jumped, costs an attempt.
+    """
+    with site.store.transaction() as session:
+        now = func.clock_timestamp()
+        answering = select(ServerBeat).where(ServerBeat.since < now - LEASE, ServerBeat.beat_at > now - MISSED)
+        if session.scalars(answering.limit(1)).first() is None:
+            return 0
         expired = expired_leases(session)
         for attempt in expired:
             lose(session, attempt, f"runner {attempt.runner} was not heard of for {LEASE.seconds} s")

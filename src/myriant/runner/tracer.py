@@ -11,7 +11,7 @@ from pathlib import Path
 _NAMES = re.compile(
     r"(\.env.*|.*\.env|.*\.(ini|cfg|conf|properties|xml|ya?ml|toml|json)|application|setup\.cfg)", re.IGNORECASE
 )
-_SKIPPED = {".git", "node_modules", ".venv", "venv", "__pycache__", "target", "dist", "build", ".tox"}
+_SKIPPED = {".git", "node_modules", ".venv", "venv", "__pycache__", "target", "dist", "build"}
 _MOST_FILES, _MOST_BYTES, _MOST_PLACES = 2000, 256 * 1024, 50
 _SET = re.compile(
     r"""^\s*(?:export\s+|set\s+|-\s+)?["']?(?P<name>[A-Za-z_][\w.-]*)["']?\s*(?:=|:)\s*(?P<value>.*?)\s*,?\s*$"""

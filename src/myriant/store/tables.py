@@ -428,6 +428,15 @@ class Runner(Base):
     seen_at: Mapped[datetime] = _now()
 
 
+class ServerBeat(Base):
+    """A server that answers runners; `since` begins anew when its beats were interrupted."""
+
+    __tablename__ = "server_beat"
+    server: Mapped[str] = mapped_column(primary_key=True)
+    since: Mapped[datetime] = _now()
+    beat_at: Mapped[datetime] = _now()
+
+
 class PullRequest(Base):
     """A wish to merge one branch into another, as it was told."""
 

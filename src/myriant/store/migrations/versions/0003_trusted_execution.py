@@ -39,6 +39,13 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("project_id", "job", "step"),
     )
     op.create_table(
+        "server_beat",
+        sa.Column("server", sa.Text(), nullable=False),
+        sa.Column("since", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
+        sa.Column("beat_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
+        sa.PrimaryKeyConstraint("server"),
+    )
+    op.create_table(
         "control",
         sa.Column("id", sa.Integer(), nullable=False),
         sa.Column("run_id", sa.Integer(), nullable=False),
@@ -130,3 +137,4 @@ def downgrade() -> None:
     op.drop_table("control")
     op.drop_table("usual_lines")
     op.drop_table("secret")
+    op.drop_table("server_beat")

@@ -1,0 +1,243 @@
+"""Runners as the server sees them: troubled, replaced, leaving, drained; turns in the queue; leases while a server was away."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator
+from typing import Any
+
+import pytest
+from sqlalchemy import text
+
+from conftest import PLAN, Repository, World, junit, writes
+
+FAMILY = "brine"  # a runtime that only simulated runners offer
+
+
+class Simulated:
+    """A runner that speaks the protocol and executes nothing."""
+
+    def __init__(self, world: World, name: str, slots: int = 4, labels: tuple[str, ...] = ()) -> None:
+        self.world, self.name, self.boot = world, name, f"{name}-1"
+        self.token = world.installation.parts.environment["MYRIANT_RUNNER_TOKEN"]
+        self.slots, self.labels = slots, labels
+        self.id = self.enrol()
+
+    def enrol(self) -> int:
+        told = {"protocol": 1, "name": self.name, "slots": self.slots, "isolation": "none", "version": "1", "boot": self.boot,
+                "labels": list(self.labels), "runtimes": [{"family": FAMILY, "version": "1.0", "path": "/x"}]}  # fmt: skip
+        answer = self.world.http.post("/runners", json=told, headers=self.own)
+        assert answer.status_code == 200, answer.text
+        return int(answer.json()["runner"])
+
+    @property
+    def own(self) -> dict[str, str]:
+        return {"Authorization": f"Bearer {self.token}"}
+
+    def asked(self, free: int = 1, holding: tuple[int, ...] = (), wait: float = 3) -> Any:
+        body = {"boot": self.boot, "free": free, "holding": list(holding), "wait": wait}
+        return self.world.http.post(f"/runners/{self.id}/claim", json=body, headers=self.own)
+
+    def claim(self, free: int = 1, holding: tuple[int, ...] = (), wait: float = 10) -> list[dict[str, Any]]:
+        answer = self.asked(free, holding, wait)
+        assert answer.status_code == 200, answer.text
+        return list(answer.json())
+
+    def tell(self, lease: dict[str, Any], method: str, path: str, **options: Any) -> Any:
+        headers = {"Authorization": f"Bearer {lease['token']}", **options.pop("headers", {})}
+        return self.world.http.request(method, f"/attempts/{lease['attempt']}{path}", headers=headers, **options)
+
+    def finish(self, lease: dict[str, Any], report: str | None = None, **said: Any) -> None:
+        if report is not None:
+            data = report.encode()
+            params = {"step": 0, "content": "tests", "kind": "unit", "digest": hashlib.sha256(data).hexdigest()}
+            sent = self.tell(
+                lease, "PUT", "/reports/0", params=params, content=data, headers={"X-Path": "b3V0L3VuaXQueG1s"}
+            )
+            assert sent.status_code == 204, sent.text
+        assert self.tell(lease, "POST", "/finish", json=said).status_code == 204
+
+
+@pytest.fixture
+def simulated(world: World) -> Iterator[list[Simulated]]:
+    made: list[Simulated] = []
+    yield made
+    for runner in made:
+        world.http.delete(f"/runners/{runner.name}")
+
+
+def briny(world: World, name: str, cells: int = 1) -> Repository:
+    values = ", ".join(f'"{i}"' for i in range(cells))
+    plan = PLAN.replace(
+        'vary    = { lua = ["5.1", "5.4"] }', f'vary = {{ tide = [{values}] }}\npin = {{ {FAMILY} = "1.0" }}'
+    )
+    plan = plan.replace('["lua"]', f'["{FAMILY}"]').replace("version = 1\n", "version = 1\n[gate]\n", 0)
+    return world.repository(name, plan)
+
+
+def pushed(repo: Repository, message: str = "a change") -> str:
+    commit = repo.commit({"test.sh": writes(junit(a="passed")), "message": message})
+    repo.push()
+    return commit
+
+
+def test_a_cell_is_tried_elsewhere_when_the_machine_is_at_fault_and_the_machine_is_drained(
+    world: World, simulated: list[Simulated]
+) -> None:
+    repo = briny(world, "troubled", 5)
+    simulated.append(bad := Simulated(world, "leaky-hull"))
+    simulated.append(good := Simulated(world, "sound-hull"))
+    commit = pushed(repo)
+    seen = 0
+    for _ in range(5):
+        for lease in bad.claim(1):
+            bad.finish(lease, void="the runner's machine refused: no space left on device", machine=True)
+            seen += 1
+    assert seen == 5
+    told = next(r for r in world.get("/runners") if r["name"] == bad.name)
+    assert (
+        "its last 5 attempts went void because of its machine" in told["drained"] and "no space left" in told["drained"]
+    )
+    assert bad.claim(4, wait=0.5) == []
+    for _ in range(5):
+        for lease in good.claim(1, wait=5):
+            good.finish(lease, junit(a="passed"))
+    run = repo.run_of(commit)
+    assert run["run"]["verdict"] == "clear", run["run"]["sentence"]
+    world.http.post(f"/runners/{bad.name}/resume")
+    assert not next(r for r in world.get("/runners") if r["name"] == bad.name)["drained"]
+
+
+def test_of_two_runners_with_one_name_the_first_is_told(world: World, simulated: list[Simulated]) -> None:
+    simulated.append(first := Simulated(world, "twin"))
+    second = Simulated(world, "twin")
+    second.boot = "another"
+    assert second.enrol() == first.id
+    refused = first.asked(wait=0.5)
+    assert refused.status_code == 409 and refused.json()["type"] == "/problems/replaced"
+    assert "another runner called twin was started" in refused.json()["detail"]
+    assert second.claim(wait=0.2) == []
+
+
+def test_a_leaving_runner_delivers_while_its_successor_has_the_name(world: World, simulated: list[Simulated]) -> None:
+    repo = briny(world, "leaving")
+    simulated.append(old := Simulated(world, "ferry"))
+    commit = pushed(repo)
+    [lease] = old.claim()
+    world.http.post(f"/runners/{old.id}/leave", params={"boot": old.boot}, headers=old.own)
+    simulated.append(new := Simulated(world, "ferry"))
+    assert new.id != old.id
+    assert old.tell(lease, "PUT", "/log", params={"offset": 0}, content=b"still here\n").json() == {"size": 11}
+    old.finish(lease, junit(a="passed"))
+    assert repo.run_of(commit)["run"]["verdict"] == "clear"
+    world.http.delete(f"/runners/ferry~{old.boot[:6]}")
+
+
+def test_one_projects_many_cells_do_not_keep_anothers_single_one_waiting(
+    world: World, simulated: list[Simulated]
+) -> None:
+    many, one = briny(world, "many-cells", 20), briny(world, "one-cell", 1)
+    simulated.append(runner := Simulated(world, "fair"))
+    commits = [pushed(many), pushed(one)]
+    for repo, commit in zip((many, one), commits, strict=True):
+        while not repo.run_of(commit, until="there")["cells"]:
+            pass
+    order: list[str] = []
+    while len(order) < 21:
+        for lease in runner.claim(1):
+            order.append(lease["project"])
+            runner.finish(lease, junit(a="passed"))
+    assert order.index("one-cell") <= 2, order
+    assert all(repo.run_of(c)["run"]["verdict"] == "clear" for repo, c in zip((many, one), commits, strict=True))
+
+
+def test_cells_that_told_most_come_first(world: World, simulated: list[Simulated]) -> None:
+    repo = briny(world, "telling", 5)
+    simulated.append(runner := Simulated(world, "listener"))
+    for round_ in range(2):
+        commit = pushed(repo, f"round {round_}")
+        order = []
+        while len(order) < 5:
+            for lease in runner.claim(1):
+                red = round_ == 0 and lease["values"]["tide"] == "3"
+                if lease["number"] > 0:  # control runs have negative numbers
+                    order.append(lease["values"]["tide"])
+                runner.finish(lease, junit(a="expected 1, got 2" if red else "passed"))
+        repo.run_of(commit)
+    assert order[0] == "3", "the cell that failed last time runs first"
+
+
+def test_a_server_that_was_away_costs_no_attempt(world: World, simulated: list[Simulated]) -> None:
+    repo = briny(world, "patient")
+    simulated.append(runner := Simulated(world, "patient-hull"))
+    commit = pushed(repo)
+    [lease] = runner.claim()
+    site = world.installation.site
+    assert site is not None
+    from myriant.flow.dispatch import take_back_expired
+
+    with site.store.transaction() as session:  # as if server and database had been away for a minute
+        session.execute(
+            text("UPDATE attempt SET lease_until = now() - interval '1 minute' WHERE id = :id"),
+            {"id": lease["attempt"]},
+        )
+        session.execute(text("UPDATE server_beat SET since = now(), beat_at = now()"))
+    assert take_back_expired(site) == 0
+    assert world.http.post(f"/runners/{runner.id}/heartbeat", json={"attempts": {lease["attempt"]: lease["token"]}}, headers=runner.own).json() == {"lost": []}  # fmt: skip
+    runner.finish(lease, junit(a="passed"))
+    assert repo.run_of(commit)["run"]["verdict"] == "clear"
+
+
+@pytest.mark.parametrize(
+    ("method", "path", "options", "status"),
+    [
+        ("PUT", "/record/settings", {"content": b"{not json"}, 400),
+        ("PUT", "/record/settings", {"content": b"[" * 100_000}, 400),
+        ("PUT", "/record/tides", {"content": b"{}"}, 422),
+        ("PUT", "/record/phases", {"content": b'[{"name": 1}, 7, null]'}, 204),
+        ("PUT", "/record/machine", {"content": b'{"machine": {"a\\u0000b": "c"}, "x": 3}'}, 204),
+        ("PUT", "/record/settings", {"content": b"x" * (9 << 20)}, 413),
+        ("PUT", "/caches/tides", {"params": {"digest": "0" * 64}, "headers": {"X-Told": "bm8="}, "content": b""}, 422),
+        ("POST", "/caches/tides/find", {"json": {"renew": 7}}, 422),
+        ("GET", "/caches/entries/999999", {}, 404),
+        ("PUT", "/reports/0", {"params": {"step": 0, "content": "tests", "kind": "unit", "digest": "0" * 64, "parts": 3}, "headers": {"X-Path": "eA=="}}, 422),
+    ],
+)  # fmt: skip
+def test_what_a_runner_tells_may_be_nonsense(
+    world: World, simulated: list[Simulated], request: pytest.FixtureRequest, method: str, path: str, options: dict[str, Any], status: int
+) -> None:  # fmt: skip
+    name = f"nonsense-{abs(hash(request.node.name)) % 10**8}"
+    repo = briny(world, name)
+    simulated.append(runner := Simulated(world, name))
+    commit = pushed(repo)
+    [lease] = runner.claim()
+    answer = runner.tell(lease, method, path, **options)
+    assert answer.status_code == status, answer.text
+    assert world.http.get(f"/attempts/{lease['attempt']}/record").status_code == 200
+    assert world.http.get(f"/projects/{name}/runs/1/timeline").status_code == 200
+    runner.finish(lease, junit(a="passed"))
+    assert repo.run_of(commit)["run"]["verdict"] == "clear"
+
+
+def test_a_long_file_comes_in_parts_and_a_damaged_one_is_refused(world: World, simulated: list[Simulated]) -> None:
+    repo = briny(world, "in-parts")
+    simulated.append(runner := Simulated(world, "hauler"))
+    pushed(repo)
+    [lease] = runner.claim()
+    parts = [b"low tide " * 1000, b"high tide " * 1000, b"slack"]
+    for i, part in enumerate(parts):
+        for _ in range(2):  # the same part again changes nothing
+            assert runner.tell(lease, "PUT", f"/reports/4/parts/{i}", content=part).status_code == 204
+    params = {"step": 0, "content": "artifact", "kind": "", "parts": 3}
+    whole = hashlib.sha256(b"".join(parts)).hexdigest()
+    damaged = runner.tell(lease, "PUT", "/reports/4", params=params | {"digest": "0" * 64}, headers={"X-Path": "eA=="})
+    assert damaged.status_code == 422 and "digest differs" in damaged.json()["detail"]
+    assert (
+        runner.tell(
+            lease, "PUT", "/reports/4", params=params | {"digest": whole}, headers={"X-Path": "eA=="}
+        ).status_code
+        == 204
+    )
+    runner.finish(lease, junit(a="passed"))
+    [kept] = [r for r in world.get(f"/attempts/{lease['attempt']}")["reports"] if r["content"] == "artifact"]
+    assert world.http.get(f"/reports/{kept['id']}/raw").content == b"".join(parts)
