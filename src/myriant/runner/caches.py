@@ -119,6 +119,8 @@ def unpack(archive: Path, workspace: Path) -> int:
     except (tarfile.TarError, zstandard.ZstdError, EOFError, OSError) as error:
         raise BadArchive(str(error)) from error
     for target, text in links:
+        if target.is_dir() and not target.is_symlink():
+            raise BadArchive(f"{target.relative_to(workspace)} is both a folder and a link")
         target.parent.mkdir(parents=True, exist_ok=True)
         target.unlink(missing_ok=True)
         target.symlink_to(text)
