@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from conftest import Repository, World, junit, writes
+from conftest import PLAN, Repository, World, junit, writes
 
 PERL = "/usr/bin/perl -MIO::Socket::INET -e"
 SERVE = (
@@ -160,6 +160,43 @@ def test_what_a_branch_or_a_pull_request_saves_never_reaches_the_main_line(world
     assert caches(world, merged)["said"] == "lock.txt changed since it was saved"
     saved = {c["scope"] for c in world.get("/projects/poison/caches")}
     assert {"branch main", "branch stranger"} <= saved
+
+
+def test_caches_least_used_go_first_and_a_damaged_one_is_a_miss(world: World) -> None:
+    keep = plan(
+        "mkdir -p out; cp green.xml out/unit.xml",
+        'cache = [{ name = "big", keep = ["kept"], renew-on = ["lock.txt"] }]\n'
+        '[[jobs.unit.steps]]\nname = "install"\ncommand = "mkdir -p kept; test -e kept/a || head -c 25000 /dev/urandom > kept/a"\n',
+    )
+    repo = world.repository("evicted", None)
+    for lock in ("one", "two", "one", "three"):  # "one" is used again, "two" is not
+        repo.pushed({"myriant.toml": keep, "lock.txt": lock, "n": lock + str(time.time()), **BOTH})
+    assert caches(world, repo.pushed({"lock.txt": "one", "n": "again"}))["found"]
+    assert not caches(world, repo.pushed({"lock.txt": "two", "n": "again 2"}))["found"]
+    entry = world.get("/projects/evicted/caches")[0]
+    [blob] = [
+        f
+        for f in (world.installation.place.blobs / "caches").glob("*/*")
+        if f.stat().st_size == entry["size"] and f.stat().st_mtime > time.time() - 60
+    ][-1:]
+    blob.write_bytes(blob.read_bytes()[:-100])
+    after = caches(world, repo.pushed({"n": "again 3"}))
+    assert not after["found"] and "what was kept is damaged" in after["said"]
+
+
+def test_submodules_come_along_when_asked_for(world: World) -> None:
+    other = world.repository("the-other", PLAN, test__sh="exit 0", tide__txt="high water")
+    repo = world.repository("with-submodule", None)
+    repo.git("-c", "protocol.file.allow=always", "submodule", "add", str(other.origin), "sub/of it")
+    text = plan(
+        "grep high 'sub/of it/tide.txt'; mkdir -p out; cp green.xml out/unit.xml", "source = { submodules = true }\n"
+    )
+    run = repo.pushed({"myriant.toml": text, **BOTH})
+    assert run["run"]["verdict"] == "clear", (run["run"]["sentence"], log_of(world, run))
+    without = repo.pushed(
+        {"myriant.toml": plan("test ! -e 'sub/of it/tide.txt'; mkdir -p out; cp green.xml out/unit.xml")}
+    )
+    assert without["run"]["verdict"] == "clear"
 
 
 def set_secret(world: World, repo: Repository, name: str, value: str, **more: Any) -> None:

@@ -3,7 +3,12 @@
 from __future__ import annotations
 
 import hashlib
+import os
+import signal
+import subprocess
+import time
 from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -186,6 +191,39 @@ def test_a_server_that_was_away_costs_no_attempt(world: World, simulated: list[S
     assert world.http.post(f"/runners/{runner.id}/heartbeat", json={"attempts": {lease["attempt"]: lease["token"]}}, headers=runner.own).json() == {"lost": []}  # fmt: skip
     runner.finish(lease, junit(a="passed"))
     assert repo.run_of(commit)["run"]["verdict"] == "clear"
+
+
+def test_a_runner_is_upgraded_without_losing_work(world: World) -> None:
+    plan = 'version = 1\n[jobs.unit]\nrunner = ["dock-7"]\n[[jobs.unit.steps]]\nname = "test"\ncommand = "sleep 3; sh test.sh"\ncollect = { tests = ["out/unit.xml"] }\n'
+    repo = world.repository("upgraded", plan)
+    program = str(Path(__file__).parents[2] / ".venv/bin/myriant")
+    words = [program, "runner", "--server", world.address, "--name", "dock", "--label", "dock-7", "--slots", "1"]
+    env = {**os.environ, "MYRIANT_RUNNER_TOKEN": world.installation.parts.environment["MYRIANT_RUNNER_TOKEN"]}
+    old = subprocess.Popen([*words, "--work", str(world.folder / "dock-1")], env=env)
+    try:
+        commit = pushed(repo)
+        end = time.monotonic() + 20
+        while time.monotonic() < end:
+            cells = repo.run_of(commit, until="there")["cells"]
+            if cells and cells[0]["state"] == "running":
+                break
+            time.sleep(0.1)
+        old.send_signal(signal.SIGHUP)
+        end = time.monotonic() + 25  # the old one's claim ends first
+        while not any(r["name"].startswith("dock~") for r in world.get("/runners")) and time.monotonic() < end:
+            time.sleep(0.1)
+        new = subprocess.Popen([*words, "--work", str(world.folder / "dock-2")], env=env)
+        try:
+            run = repo.run_of(commit)
+            assert run["run"]["verdict"] == "clear" and run["cells"][0]["attempt"] == 1, run["run"]["sentence"]
+            assert run["cells"][0]["runner"].startswith("dock")
+            assert old.wait(15) == 0
+        finally:
+            new.terminate()
+            new.wait(10)
+    finally:
+        old.kill()
+        old.wait()
 
 
 @pytest.mark.parametrize(
