@@ -45,7 +45,8 @@ echo "wrote $MYRIANT_COMMIT"; ! grep -q "^$MYRIANT_CELL_GAUGE " red
 class Tally:
     """What became of the campaign; every count but `runs` and `kills` should be zero."""
 
-    runs: int = 0
+    pushes: int = 0
+    runs: int = 0  # the others were pushed while no server heard, and came with the next push
     kills: Counter[str] = field(default_factory=Counter)
     undecided: int = 0
     false_clear: int = 0
@@ -101,7 +102,7 @@ def campaign(installation: Installation, folder: Path, runs: int, seed: int, pau
     killing.set()
     killer.join()
     _wait(installation, expected, 240)
-    tally.runs, tally.seconds = runs, time.monotonic() - began
+    tally.pushes, tally.seconds = runs, time.monotonic() - began
     _compare(installation, expected, tally)
     return tally
 
@@ -162,6 +163,7 @@ def _compare(installation: Installation, expected: dict[str, set[tuple[str, int]
         )
     }
     untested = _untested(installation)
+    tally.runs = len(verdicts)
     for commit, red in expected.items():
         if commit not in verdicts:
             tally.undecided += commit not in untested

@@ -9,16 +9,16 @@ from tests.bench.place import installed
 from tests.campaign import campaign, tended
 
 
-def measure(runs: int = 200) -> None:
+def measure(pushes: int = 290) -> None:
     os.environ["MYRIANT_POLL_SECONDS"] = "3"
     with installed(slots=4) as installation:
         stopping = tended(installation)
-        tally = campaign(installation, installation.place.data, runs, seed=7, pause=(2.0, 8.0))
+        tally = campaign(installation, installation.place.data, pushes, seed=7, pause=(2.0, 8.0))
         stopping.set()
     print(
         json.dumps(
             {
-                "measure": "fault campaign", "runs": tally.runs, "kills": dict(tally.kills), "undecided": tally.undecided,
+                "measure": "fault campaign", "pushes": tally.pushes, "runs": tally.runs, "kills": dict(tally.kills), "undecided": tally.undecided,
                 "false clear": tally.false_clear, "false held": tally.false_held, "wrong results": tally.wrong_results,
                 "doubled": tally.doubled, "lost logs": tally.lost_logs, "attempts": tally.attempts,
                 "void attempts": tally.void_attempts, "seconds": round(tally.seconds), "told": tally.told[:20],

@@ -235,6 +235,7 @@ def test_a_runner_is_upgraded_without_losing_work(world: World) -> None:
         ("PUT", "/record/phases", {"content": b'[{"name": 1}, 7, null]'}, 204),
         ("PUT", "/record/machine", {"content": b'{"machine": {"a\\u0000b": "c"}, "x": 3}'}, 204),
         ("PUT", "/record/settings", {"content": b"x" * (9 << 20)}, 413),
+        ("POST", "/steps", {"json": {"position": 0, "name": "a\0b", "command": "\0", "state": "running", "reason": "\0"}}, 204),
         ("PUT", "/caches/tides", {"params": {"digest": "0" * 64}, "headers": {"X-Told": "bm8="}, "content": b""}, 422),
         ("POST", "/caches/tides/find", {"json": {"renew": 7}}, 422),
         ("GET", "/caches/entries/999999", {}, 404),

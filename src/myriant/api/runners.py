@@ -30,6 +30,7 @@ from myriant.flow.caching import CacheAnswer
 router = APIRouter()
 PROTOCOL = 1
 _CONTENTS = "^(tests|coverage|analysis|attachment|artifact|hand-over|retest|companion)$"
+_RECORDS = "^(phases|settings|machine|caches)$"
 _MOST_RECORD = 8 << 20
 
 
@@ -241,6 +242,7 @@ class Finish(BaseModel):
     workspace: str = Field("", max_length=4000)
     failed_steps: list[int] = Field([], max_length=1000)
     runtimes: dict[str, str] = {}
+    record: dict[Annotated[str, Field(pattern=_RECORDS)], Any] = Field({}, max_length=10)
 
 
 class Size(BaseModel):
@@ -415,7 +417,7 @@ async def _body(request: Request, most: int, otherwise: str) -> bytes:
 @router.put("/attempts/{attempt}/record/{kind}", status_code=204)
 async def put_record(
     site: TheSite, request: Request, attempt: int,
-    kind: Annotated[str, Path(pattern="^(phases|settings|machine|caches)$")], token: Annotated[str, Depends(bearer)],
+    kind: Annotated[str, Path(pattern=_RECORDS)], token: Annotated[str, Depends(bearer)],
 ) -> None:  # fmt: skip
     """What is told of an attempt beside its steps, as JSON."""
     data = await _body(request, _MOST_RECORD, "a record may have 8 MiB at most")

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import hashlib
+import json
 import secrets
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
@@ -21,7 +22,7 @@ from myriant.flow import caching, logs
 from myriant.flow.advance import advance
 from myriant.flow.errors import BadInput, LeaseLost, NotFound, Replaced
 from myriant.flow.plans import event_of, plan_of
-from myriant.flow.queue import Offer, supply, waiting_controls
+from myriant.flow.queue import supply, waiting_controls
 from myriant.flow.site import Site
 from myriant.flow.vault import lacking, values_for
 from myriant.store.changes import ring_runners, tell
@@ -135,11 +136,10 @@ def claim(site: Site, runner_id: int, boot: str, free: int, holding: Collection[
         if runner.drained:
             return []
         leases: list[Lease] = []
-        others = [o for o in supply(session).runners if o.name != runner.name and not o.drained]
         for cell in waiting_cells(session, runner.offers, free + SPARE):
             if len(leases) >= free:
                 break
-            if _better_elsewhere(session, cell, runner, others):
+            if _better_elsewhere(session, cell, runner):
                 continue
             if cell.at_once is not None and running_beside(session, cell) >= cell.at_once:
                 continue
@@ -156,13 +156,14 @@ def claim(site: Site, runner_id: int, boot: str, free: int, holding: Collection[
     return leases
 
 
-def _better_elsewhere(session: Session, cell: Cell, runner: Runner, others: Sequence[Offer]) -> bool:
+def _better_elsewhere(session: Session, cell: Cell, runner: Runner) -> bool:
     """Whether a cell whose last attempt went void on this runner waits for another one that could take it."""
     if cell.attempt_id is None:
         return False
     last = session.get(Attempt, cell.attempt_id)
     if last is None or last.state != "void" or last.runner_id != runner.id:
         return False
+    others = [o for o in supply(session).runners if o.name != runner.name and not o.drained]
     return any(set(cell.wants) <= o.offers for o in others)
 
 
@@ -241,6 +242,8 @@ def _handed(session: Session, run: Run, job: Job) -> list[HandedFile]:
         if name not in awaited:
             awaited.add(name)
             queue += [a.job for a in plan.job(name).after]
+    if not awaited:
+        return []
     rows = session.execute(
         select(Report.id, Cell.job, Cell.key, Report.path)
         .join(Cell, Cell.attempt_id == Report.attempt_id)
@@ -319,6 +322,7 @@ def record_step(site: Site, attempt_id: int, token: str, step: dict[str, Any]) -
         attempt = _held(session, attempt_id, token)
         if attempt.started_at is None and step.get("started_at") is not None:
             attempt.started_at = step["started_at"]
+        step = {k: v.replace("\0", "") if isinstance(v, str) else v for k, v in step.items()}
         values = {"attempt_id": attempt_id, **step}
         session.execute(
             insert(Step).values(**values).on_conflict_do_update(index_elements=["attempt_id", "position"], set_=step)
@@ -341,13 +345,20 @@ def keep_record(site: Site, attempt_id: int, token: str, kind: str, content: Any
     """Keep what a runner tells of an attempt beside its steps; the newest word counts."""
     with site.store.transaction() as session:
         attempt = _held(session, attempt_id, token)
-        values = {"attempt_id": attempt_id, "kind": kind, "content": content}
-        session.execute(
-            insert(AttemptRecord)
-            .values(**values)
-            .on_conflict_do_update(index_elements=["attempt_id", "kind"], set_=values)
-        )
+        _keep_record(session, attempt_id, kind, content)
         _tell_run(session, attempt, "cell")
+
+
+def _kept(content: Any) -> Any:
+    """What PostgreSQL can keep of it: no zero bytes."""
+    return json.loads(json.dumps(content, default=str).replace("\\u0000", ""))
+
+
+def _keep_record(session: Session, attempt_id: int, kind: str, content: Any) -> None:
+    values = {"attempt_id": attempt_id, "kind": kind, "content": _kept(content)}
+    session.execute(
+        insert(AttemptRecord).values(**values).on_conflict_do_update(index_elements=["attempt_id", "kind"], set_=values)
+    )
 
 
 def find_cache(site: Site, attempt_id: int, token: str, name: str, parts: Mapping[str, Any]) -> caching.CacheAnswer:
@@ -427,24 +438,34 @@ def finish(site: Site, attempt_id: int, token: str, said: dict[str, Any]) -> Non
         if attempt is not None and attempt.state == "reading" and attempt.lease_digest == _digest(token):
             return  # the answer to the first time was lost
         attempt = _held(session, attempt_id, token, lock=True)
+        record = said.pop("record", {})
+        said = _kept(said)
+        for kind, content in record.items():
+            _keep_record(session, attempt_id, kind, content)
         attempt.state, attempt.finish, attempt.ended_at = "reading", said, func.now()
         attempt.runtimes = said.get("runtimes", {})
-        _watch_machine(session, attempt, troubled=bool(said.get("machine")))
         defer(session, "ingest", lock=f"attempt-{attempt_id}", priority=5, attempt_id=attempt_id)
         ring_runners(session)
         _tell_run(session, attempt, "cell")
+    _watch_machine(site, attempt.runner_id, said)
 
 
-def _watch_machine(session: Session, attempt: Attempt, *, troubled: bool) -> None:
-    """Drain a runner whose attempts keep going void because of its machine."""
-    runner = session.get(Runner, attempt.runner_id, with_for_update=True) if attempt.runner_id else None
-    if runner is None:
-        return
-    runner.troubles = runner.troubles + 1 if troubled else 0
-    if runner.troubles >= MOST_TROUBLES and not runner.drained:
-        last = (attempt.finish or {}).get("void", "")
-        runner.drained = f"its last {runner.troubles} attempts went void because of its machine: {last}"[:1000]
-        tell(session, "runner")
+def _watch_machine(site: Site, runner_id: int | None, said: Mapping[str, Any]) -> None:
+    """Drain a runner whose attempts keep going void because of its machine.
+
+    A transaction of its own: a runner's row is locked before its attempts everywhere.
+    """
+    troubled = bool(said.get("machine"))
+    with site.store.transaction() as session:
+        found = session.get(Runner, runner_id) if runner_id is not None else None
+        if found is None or not (troubled or found.troubles):
+            return
+        runner = session.get_one(Runner, runner_id, with_for_update=True, populate_existing=True)
+        runner.troubles = runner.troubles + 1 if troubled else 0
+        if runner.troubles >= MOST_TROUBLES and not runner.drained:
+            why = f"its last {runner.troubles} attempts went void because of its machine: {said.get('void', '')}"
+            runner.drained = why[:1000]
+            tell(session, "runner")
 
 
 def drain(site: Site, name: str, reason: str) -> None:

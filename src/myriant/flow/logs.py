@@ -23,6 +23,7 @@ MOST_LINES = 2000  # of one answer
 MOST_BYTES = 2 << 20  # of one answer
 MOST_JUDGED = 200_000  # lines looked at for what is usual
 _MOST_KNOWN = 50_000
+_LEARNED = 20  # passing attempts of a step after which only some are learned from
 _MOST_HITS = 5000
 _PROBLEM = re.compile(rb"\b(?:not ok|errors?|failed|failure|traceback|assert\w*|fatal|panic\w*|exception)\b", re.I)
 
@@ -253,6 +254,14 @@ def learn_usual(site: Site, attempt_id: int) -> None:
         attempt = _attempt(session, attempt_id)
         cell = session.get_one(Cell, attempt.cell_id)
         run = session.get_one(Run, cell.run_id)
+        known = dict(
+            session.execute(
+                select(UsualLines.step, UsualLines.attempts)
+                .where(UsualLines.project_id == run.project_id, UsualLines.job == cell.job)
+            ).tuples().all()
+        )  # fmt: skip
+        if known and min(known.values()) >= _LEARNED and attempt_id % _LEARNED:
+            return  # enough is known: one attempt in so many keeps it fresh
         chunks = _counted(site, session, attempt)
         steps = session.scalars(select(Step).where(Step.attempt_id == attempt_id)).all()
     found: dict[str, Digests] = {}
@@ -269,10 +278,10 @@ def learn_usual(site: Site, attempt_id: int) -> None:
                 .on_conflict_do_nothing()
             )
             row = session.get_one(UsualLines, (run.project_id, cell.job, name), with_for_update=True)
-            known = _unpacked(row.digests)
-            fresh = digests[~are_usual(digests, known)]
-            if len(fresh) and len(known) < _MOST_KNOWN:
-                row.digests = _packed(np.union1d(known, fresh[: _MOST_KNOWN - len(known)]))
+            before = _unpacked(row.digests)
+            fresh = digests[~are_usual(digests, before)]
+            if len(fresh) and len(before) < _MOST_KNOWN:
+                row.digests = _packed(np.union1d(before, fresh[: _MOST_KNOWN - len(before)]))
             row.attempts += 1
 
 

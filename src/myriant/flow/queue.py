@@ -20,7 +20,7 @@ from myriant.core.plan.model import Plan
 from myriant.core.plan.versions import version_key
 from myriant.flow.plans import plan_of
 from myriant.flow.site import Site
-from myriant.store.runs import runners_in_touch
+from myriant.store.runs import RUNNING, WAITING, runners_in_touch
 from myriant.store.tables import Attempt, Cell, Control, Project, Run, Runner
 
 IN_TOUCH = timedelta(seconds=30)
@@ -52,16 +52,16 @@ def give_ranks(session: Session, project: Project, run: Run, plan: Plan) -> None
 
 def _served_now(session: Session) -> float:
     """The rank at which the queue stands: of what was started last, else of what waits first."""
-    running = session.scalar(select(func.max(Cell.rank)).where(Cell.state == "running"))
+    running = session.scalar(select(func.max(Cell.rank)).where(Cell.state == RUNNING))
     if running is not None:
         return running
-    waiting = session.scalar(select(func.min(Cell.rank)).where(Cell.state == "waiting", Cell.ready))
+    waiting = session.scalar(select(func.min(Cell.rank)).where(Cell.state == WAITING, Cell.ready))
     return waiting or session.scalar(select(func.max(Project.served))) or 0.0
 
 
 def queue_front(session: Session) -> float:
     """A rank before everything that waits: a person asked for it just now."""
-    least = session.scalar(select(func.min(Cell.rank)).where(Cell.state == "waiting", Cell.ready))
+    least = session.scalar(select(func.min(Cell.rank)).where(Cell.state == WAITING, Cell.ready))
     return min(least, _served_now(session)) - 1.0 if least is not None else _served_now(session)
 
 
@@ -263,9 +263,5 @@ def _reason(cell: Cell, start: float | None) -> str:
 def waiting_controls(session: Session) -> Sequence[Control]:
     """Control runs that could start, oldest first, locked for this transaction."""
     return session.scalars(
-        select(Control)
-        .where(Control.state == "waiting")
-        .order_by(Control.id)
-        .limit(4)
-        .with_for_update(skip_locked=True)
+        select(Control).where(Control.state == WAITING).order_by(Control.id).limit(4).with_for_update(skip_locked=True)
     ).all()

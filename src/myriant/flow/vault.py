@@ -170,7 +170,9 @@ def values_for(site: Site, session: Session, run: Run, job: Job, allowed: Job | 
     names = names_wanted(job)
     if run.event == "pull-request":
         names = [n for n in names if allowed is not None and n in names_wanted(allowed)]
-    found = {}
+    found: dict[str, str] = {}
+    if not names:
+        return found
     for secret in session.scalars(
         select(Secret).where(Secret.project_id == run.project_id, Secret.name.in_(names)).with_for_update()
     ):

@@ -27,7 +27,7 @@ from myriant.runner.sandbox import WORKSPACE, OwnNetwork, Room, Sandbox
 from myriant.runner.settings import SettingsMissing, inside, place_settings
 from myriant.runner.variables import Variables
 from myriant.runner.wire import CacheAnswer, CacheWish, CompanionWish, Lease, StepWish
-from myriant.runner.workspace import SourceMissing, explain_status, fetch
+from myriant.runner.workspace import Checkouts, SourceMissing, explain_status
 
 _log = logging.getLogger(__name__)
 _CRASHES = {128 + s: signal.Signals(s).name for s in (4, 6, 7, 8, 9, 11, 31)}
@@ -60,10 +60,11 @@ class Execution:
 
     def __init__(
         self, lease: Lease, server: Counterpart, sandbox: Sandbox, runtimes: list[Runtime], shared: tuple[Path, ...],
-        base: Path, user: int, *, checkout: Callable[[Path], None] | None = None,
+        base: Path, user: int, *, checkouts: Checkouts | None = None, checkout: Callable[[Path], None] | None = None,
     ) -> None:  # fmt: skip
         self.lease, self.server, self.sandbox = lease, server, sandbox
         self._checkout = checkout or self._fetch
+        self._checkouts = checkouts or Checkouts(base.parent / "checkouts")
         self.runtimes = [_chosen(wish, runtimes) for wish in lease.wants]
         roots = tuple(dict.fromkeys(r.root for r in self.runtimes if r and r.root))
         self.room = Room(base, user, tuple(dict.fromkeys((*roots, *shared))))
@@ -73,6 +74,7 @@ class Execution:
         self._running: Watched | None = None
         self._companions: list[Companion] = []
         self._network: OwnNetwork | None = None
+        self._record: dict[str, Any] = {}
         self._phases: list[dict[str, Any]] = []
         self._caches: list[dict[str, Any]] = []
         self._keys: dict[str, dict[str, Any]] = {}  # of the caches, before the steps change anything
@@ -104,8 +106,6 @@ class Execution:
             log.close()
             log = None
             if not self.stopped.is_set():
-                self._tell("phases", self._phases)
-                self._tell("caches", self._caches)
                 self._finish(said)
         except LeaseLost as error:
             _log.info("attempt %d is given up: %s", self.lease.attempt, error)
@@ -137,7 +137,8 @@ class Execution:
         tools = self._describe()
         self._begin_companions(log)
         settings = self.variables.traced()
-        self._tell("settings", settings)
+        telling = threading.Thread(target=self._tell, args=("settings", settings), daemon=True)
+        telling.start()
         for row in settings:
             for place in [p for p in row["files"] if p["differs"]][:3]:
                 where = f"{place['file']}:{place['line']}"
@@ -147,9 +148,10 @@ class Execution:
         try:
             self._steps(said, log)
         finally:
+            telling.join()
             if not self.stopped.is_set():
                 installed = machine.packages(self.room.workspace)
-                self._tell("machine", machine.record(said.runtimes, tools, installed))
+                self._record["machine"] = machine.record(said.runtimes, tools, installed)
         self._won(found)
         with self._phase("keep"):
             self._keep(said, log)
@@ -178,7 +180,10 @@ class Execution:
         log.say(self.masker.words(text))
 
     def _tell(self, kind: str, content: Any) -> None:
-        self.server.tell(self.lease, kind, self._masked(content))
+        try:
+            self.server.tell(self.lease, kind, self._masked(content))
+        except (LeaseLost, Refused) as error:
+            _log.info("attempt %d: its %s were not taken: %s", self.lease.attempt, kind, error)
 
     def _masked(self, content: Any) -> Any:
         return content if self.masker.idle else json.loads(self.masker.words(json.dumps(content)))
@@ -188,7 +193,7 @@ class Execution:
         told = {
             "void": said.void[:4000], "machine": said.machine, "missing": said.missing, "workspace": workspace,
             "missing_coverage": said.missing_coverage, "failed_steps": said.failed_steps, "runtimes": said.runtimes,
-            "retested": said.retested,
+            "retested": said.retested, "record": {**self._record, "phases": self._phases, "caches": self._caches},
         }  # fmt: skip
         self.server.finish(self.lease, self._masked(told))
 
@@ -201,13 +206,9 @@ class Execution:
                 link_runtime(runtime, self.room.links)
 
     def _fetch(self, workspace: Path) -> None:
+        source = f"{self.server.address}/api/v1/attempts/{self.lease.attempt}/source"
         try:
-            fetch(
-                self.lease,
-                f"{self.server.address}/api/v1/attempts/{self.lease.attempt}/source",
-                workspace,
-                self.stopped,
-            )
+            self._checkouts.fill(self.lease, source, workspace, self.stopped)
         except SourceMissing as error:
             raise MachineTrouble(str(error)) from error
 

@@ -22,6 +22,7 @@ from myriant.runner.machine import system
 from myriant.runner.runtimes import find_runtimes, trace
 from myriant.runner.sandbox import FIRST_USER, find_sandbox
 from myriant.runner.wire import Enrolled, Lease
+from myriant.runner.workspace import Checkouts
 
 _log = logging.getLogger(__name__)
 _WAIT = 20.0
@@ -56,6 +57,7 @@ class Runner:
         self._trace = trace()
         self.runtimes = find_runtimes(registered)
         self.sandbox = find_sandbox(work)
+        self._checkouts = Checkouts(work / "checkouts")
         self.boot = uuid.uuid4().hex
         self._running: dict[int, Execution] = {}  # by slot
         self._changed = threading.Condition()
@@ -132,6 +134,7 @@ class Runner:
                 self.shared,
                 self.work / f"attempt-{lease.attempt}",
                 FIRST_USER + slot,
+                checkouts=self._checkouts,
             )
             self._running[slot] = execution
         threading.Thread(target=self._work, args=(slot, execution), daemon=True).start()

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import re
 import shlex
+import shutil
 import subprocess
+import tempfile
 import threading
 from pathlib import Path
 
@@ -17,6 +20,58 @@ _PROTOCOLS = "https:http:ssh:git"
 
 class SourceMissing(Exception):
     """The commit cannot be had; the text says why."""
+
+
+_KEPT = 6  # checkouts that are kept for the next cells
+
+
+class Checkouts:
+    """Fresh checkouts kept by commit while the runner lives: the cells of a run fetch it once and copy it.
+
+    They lie beside the workspaces, where no step can see or change them.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self._lock = threading.Lock()
+        self._making: dict[str, threading.Lock] = {}
+
+    def fill(self, lease: Lease, source: str, workspace: Path, stopped: threading.Event) -> None:
+        """Put the lease's commit into an empty folder. Raises SourceMissing."""
+        wish = lease.source
+        server = source.partition("/api/")[0]
+        parts = (server, lease.project, lease.commit, wish.full, wish.tags, wish.submodules)
+        name = hashlib.sha256(repr(parts).encode()).hexdigest()[:32]
+        with self._lock:
+            making = self._making.setdefault(name, threading.Lock())
+        kept = self._folder / name
+        with making:
+            if not kept.exists():
+                self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+                part = Path(tempfile.mkdtemp(dir=self._folder, prefix="part-"))
+                try:
+                    fetch(lease, source, part, stopped)
+                    part.rename(kept)
+                except BaseException:
+                    shutil.rmtree(part, ignore_errors=True)
+                    raise
+                self._forget(name)
+            os.utime(kept)
+            done = subprocess.run(
+                ["cp", "-a", "--reflink=auto", f"{kept}/.", str(workspace)], capture_output=True, check=False
+            )
+        if done.returncode:
+            raise SourceMissing(f"the commit could not be copied: {done.stderr.decode('utf-8', 'replace')[-500:]}")
+
+    def _forget(self, newest: str) -> None:
+        """Remove the checkouts least recently used, but for those being copied."""
+        found = sorted(self._folder.iterdir(), key=lambda f: f.stat().st_mtime)
+        for old in found[: max(0, len(found) - _KEPT)]:
+            with self._lock:
+                making = self._making.get(old.name)
+            if old.name != newest and making is not None and making.acquire(blocking=False):
+                shutil.rmtree(old, ignore_errors=True)
+                making.release()
 
 
 def fetch(lease: Lease, source: str, workspace: Path, stopped: threading.Event) -> None:

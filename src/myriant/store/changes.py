@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sqlalchemy import func, select
+from sqlalchemy import func, select, text
 from sqlalchemy.orm import Session
 
 from myriant.store.tables import Change
@@ -12,12 +12,15 @@ CELLS = "myriant_cells"
 _REPLAY_SLACK = 100  # ids are given before commit, so a lower one may become visible later
 
 
+_TELL = text(
+    "WITH change AS (INSERT INTO change (kind, project, run) VALUES (:kind, :project, :run) RETURNING id) "
+    "SELECT pg_notify(:channel, change.id::text) FROM change"
+)
+
+
 def tell(session: Session, kind: str, project: str | None = None, run: int | None = None) -> None:
     """Record a change; listeners hear of its id when the transaction commits."""
-    change = Change(kind=kind, project=project, run=run)
-    session.add(change)
-    session.flush()
-    session.execute(select(func.pg_notify(CHANGES, str(change.id))))
+    session.execute(_TELL, {"channel": CHANGES, "kind": kind, "project": project, "run": run})
 
 
 def ring_runners(session: Session) -> None:

@@ -5,13 +5,16 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime
 
-from sqlalchemy import func, or_, select, update
+from sqlalchemy import ColumnElement, case, func, literal_column, select, text, update
 from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.orm import Session, aliased
 
 from myriant.store.tables import Attempt, Cell, Project, Run, Runner
 
 OPEN = ("waiting", "running")
+_IN_ORDER = text("SELECT set_config('enable_sort', 'off', true), set_config('enable_bitmapscan', 'off', true)")
+WAITING: ColumnElement[str] = literal_column("'waiting'")  # as partial indexes have them
+RUNNING: ColumnElement[str] = literal_column("'running'")
 
 
 def project_named(session: Session, name: str) -> Project | None:
@@ -81,18 +84,23 @@ def attempts_of(session: Session, cells: Sequence[Cell]) -> dict[int, Attempt]:
 
 
 def waiting_cells(session: Session, offers: Sequence[str], free: int) -> Sequence[Cell]:
-    """Cells that a runner with these offers could take, those whose turn it is first, locked for this transaction."""
+    """Cells that a runner with these offers could take, those whose turn it is first, locked for this transaction.
+
+    They are read in the order of the index: after a burst of new cells the planner knows nothing of it yet, and
+    would sort all that waits for each claim (measured: 10 ms instead of 0.1 ms with 10,000 cells).
+    """
+    session.execute(_IN_ORDER)
     other = aliased(Cell)
     beside = (
         select(func.count())
-        .where(other.run_id == Cell.run_id, other.job == Cell.job, other.state == "running")
+        .where(other.run_id == Cell.run_id, other.job == Cell.job, other.state == RUNNING)
         .correlate(Cell)
         .scalar_subquery()
     )
     return session.scalars(
         select(Cell)
-        .where(Cell.state == "waiting", Cell.ready, Cell.wants.contained_by(list(offers)))
-        .where(or_(Cell.at_once.is_(None), beside < Cell.at_once))
+        .where(Cell.state == WAITING, Cell.ready, Cell.wants.contained_by(list(offers)))
+        .where(case((Cell.at_once.is_(None), True), else_=beside < Cell.at_once))
         .order_by(Cell.rank, Cell.id)
         .limit(free)
         .with_for_update(skip_locked=True)
@@ -151,14 +159,14 @@ def answers_to(session: Session, run: Run, contents: Sequence[str]) -> dict[str,
 def expired_leases(session: Session) -> Sequence[Attempt]:
     return session.scalars(
         select(Attempt)
-        .where(Attempt.state == "running", Attempt.lease_until < func.now())
+        .where(Attempt.state == RUNNING, Attempt.lease_until < func.now())
         .with_for_update(skip_locked=True)
     ).all()
 
 
 def open_leases_of(session: Session, runner_id: int) -> Sequence[Attempt]:
     return session.scalars(
-        select(Attempt).where(Attempt.state == "running", Attempt.runner_id == runner_id).with_for_update()
+        select(Attempt).where(Attempt.state == RUNNING, Attempt.runner_id == runner_id).with_for_update()
     ).all()
 
 

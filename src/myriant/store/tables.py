@@ -180,6 +180,7 @@ class Attempt(Base):
     __table_args__ = (
         UniqueConstraint("cell_id", "number"),  # control runs have negative numbers
         Index("attempt_leased", "lease_until", postgresql_where=text("state = 'running'")),
+        Index("attempt_of_runner", "runner_id", postgresql_where=text("state = 'running'")),
     )
     id: Mapped[int] = mapped_column(primary_key=True)
     cell_id: Mapped[int] = mapped_column(ForeignKey("cell.id", ondelete="CASCADE"))

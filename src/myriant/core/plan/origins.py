@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import tomllib
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
 from myriant.core.plan.model import FILE_NAME, Job
@@ -21,25 +22,33 @@ class Origin:
 
 def origins(text: str, job: Job) -> dict[str, list[Origin]]:
     """By variable, every place of the plan that sets it for a job or one of its steps."""
-    try:
-        data: dict[str, Any] = tomllib.loads(text)
-    except tomllib.TOMLDecodeError:
-        return {}
-    places = locate(text.encode())
     found: dict[str, list[Origin]] = {}
-
-    def add(table: Any, path: Path, what: str) -> None:
-        for name, value in table.items() if isinstance(table, dict) else ():
-            if isinstance(value, str):
-                found.setdefault(name, []).append(Origin(_placed(places, (*path, name), what), value))
-
-    own = data.get("jobs", {}).get(job.id, {})
-    add(data.get("defaults", {}).get("env"), ("defaults", "env"), "the plan's defaults")
-    add(own.get("env"), ("jobs", job.id, "env"), f"job {job.id}")
+    for name, origin in _whole_job(text, job.id):
+        found.setdefault(name, []).append(origin)
     for position, step in enumerate(job.steps):
         for name, value in step.env.items():
             found.setdefault(name, []).append(Origin(f"step {step.name}, {FILE_NAME}", value, position))
     return found
+
+
+@lru_cache(maxsize=256)
+def _whole_job(text: str, job_id: str) -> tuple[tuple[str, Origin], ...]:
+    try:
+        data: dict[str, Any] = tomllib.loads(text)
+    except tomllib.TOMLDecodeError:
+        return ()
+    places = locate(text.encode())
+    found: list[tuple[str, Origin]] = []
+
+    def add(table: Any, path: Path, what: str) -> None:
+        for name, value in table.items() if isinstance(table, dict) else ():
+            if isinstance(value, str):
+                found.append((name, Origin(_placed(places, (*path, name), what), value)))
+
+    own = data.get("jobs", {}).get(job_id, {})
+    add(data.get("defaults", {}).get("env"), ("defaults", "env"), "the plan's defaults")
+    add(own.get("env"), ("jobs", job_id, "env"), f"job {job_id}")
+    return tuple(found)
 
 
 def _placed(places: Places, path: Path, what: str) -> str:

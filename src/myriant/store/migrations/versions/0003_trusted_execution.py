@@ -91,6 +91,9 @@ def upgrade() -> None:
         sa.UniqueConstraint("project_id", "scope", "job", "name", "key"),
     )
     op.create_index("cache_by_use", "cache_entry", ["project_id", "used_at"], unique=False)
+    op.create_index(
+        "attempt_of_runner", "attempt", ["runner_id"], unique=False, postgresql_where=sa.text("state = 'running'")
+    )
     op.add_column("attempt", sa.Column("log_lines", sa.BigInteger(), server_default="0", nullable=False))
     op.add_column("cell", sa.Column("rank", sa.Float(), server_default="0", nullable=False))
     op.add_column("cell", sa.Column("predicted", sa.Float(), nullable=True))
@@ -138,3 +141,4 @@ def downgrade() -> None:
     op.drop_table("usual_lines")
     op.drop_table("secret")
     op.drop_table("server_beat")
+    op.drop_index("attempt_of_runner", table_name="attempt", postgresql_where=sa.text("state = 'running'"))
