@@ -9,21 +9,21 @@ from tests.bench.measure import report
 from tests.bench.place import installed
 
 from myriant.demo.load import load_demo
-from myriant.demo.scenario import WORDS, push
+from myriant.demo.scenario import push
 from myriant.flow import evidence, views
 
 WHEELS = Path(__file__).parents[2] / ".setup/wheels"
 
 
 def measure() -> None:
-    with installed(slots=2) as installation:
+    with installed(slots=2, share=[WHEELS]) as installation:
         site = installation.site
         assert site is not None
         load_demo(site, installation.place.demo, [WHEELS], lambda _: None)
         steps = []
-        for what in ("flaky", "fix"):
-            assert what in WORDS
-            push(installation.place.demo, "vanish" if what == "flaky" else what)
+        for what in ("vanish", "uncover"):
+            push(installation.place.demo, what)
+            time.sleep(1)
             while (newest := views.project(site, "tidebook").newest) is None or newest.ended_at is None:
                 time.sleep(0.1)
             cell = next(c for c in views.run(site, "tidebook", newest.number).cells if c.job == "year")

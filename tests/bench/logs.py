@@ -21,7 +21,7 @@ timeout = "10 min"
 limits = { output = "300 MiB" }
 [[jobs.loud.steps]]
 name = "tick"
-command = "for i in $(seq 1 60); do date +tick-%s.%N; sleep 0.1; done"
+command = "for i in $(seq 1 60); do date +tick-%%s.%%N; sleep 0.1; done"
 [[jobs.loud.steps]]
 name = "flood"
 command = "seq -f 'line %%.0f of the flood: the water stands at the gauge of Heron Reach, nothing of note happened since; see the table of the day and hang it up at the office. The keeper of the lock has been told about it' 1 %d; mkdir -p out; echo '<testsuite><testcase name=\\"a\\"/></testsuite>' > out/a.xml"

@@ -5,7 +5,7 @@ from __future__ import annotations
 import shutil
 import sys
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -15,11 +15,11 @@ from myriant.cli.up import Installation
 
 
 @contextmanager
-def installed(slots: int = 4) -> Iterator[Installation]:
+def installed(slots: int = 4, share: Sequence[Path] = ()) -> Iterator[Installation]:
     folder = Path(tempfile.mkdtemp(prefix="myriant-bench-"))
     folder.chmod(0o755)
     installation = Installation(
-        Place(folder / "data"), free_port(), slots, tell=lambda text: print(text, file=sys.stderr)
+        Place(folder / "data"), free_port(), slots, share, tell=lambda text: print(text, file=sys.stderr)
     )
     try:
         installation.begin()

@@ -174,7 +174,7 @@ def _apply(
     make_cells(session, run, found)
     _expect(session, run, reading.plan, files)
     _require_secrets(session, run, reading.plan)
-    give_ranks(session, project, run, reading.plan)
+    give_ranks(session, run, reading.plan)
     _supersede(session, project, run, reading.plan)
     session.flush()
     if run.event in ("push", "pull-request", "tag"):

@@ -29,7 +29,7 @@ _SHARE = {"schedule": 4.0}  # how much more a cell of such an event counts
 _PAST = 400  # cells of a job looked back for what they took and told
 
 
-def give_ranks(session: Session, project: Project, run: Run, plan: Plan) -> None:
+def give_ranks(session: Session, run: Run, plan: Plan) -> None:
     """Give a run's cells their predicted seconds and their turns in the shared queue."""
     cells = list(session.scalars(select(Cell).where(Cell.run_id == run.id)))
     told, took = _past(session, run, {c.job for c in cells})
@@ -42,7 +42,8 @@ def give_ranks(session: Session, project: Project, run: Run, plan: Plan) -> None
             c.gated, c.advisory, -told.get((c.job, c.key), 0), -chain.get(c.job, 0.0), -(c.predicted or 0.0), c.position
         )
     )  # fmt: skip
-    rank = max(_served_now(session), project.served)
+    project = session.get_one(Project, run.project_id, with_for_update=True)  # plans may be read side by side
+    rank = max(_served_now(session, run.id), project.served)
     for cell in cells:
         if cell.selected:
             rank += (cell.predicted or USUAL_SECONDS) * _SHARE.get(run.event, 1.0)
@@ -50,13 +51,16 @@ def give_ranks(session: Session, project: Project, run: Run, plan: Plan) -> None
     project.served = rank
 
 
-def _served_now(session: Session) -> float:
-    """The rank at which the queue stands: of what was started last, else of what waits first."""
-    running = session.scalar(select(func.max(Cell.rank)).where(Cell.state == RUNNING))
+def _served_now(session: Session, but: int = 0) -> float:
+    """The rank at which the queue stands: of what started last, else of what is first, without the run `but`."""
+    others = Cell.run_id != but
+    running = session.scalar(select(func.max(Cell.rank)).where(Cell.state == RUNNING, others))
     if running is not None:
         return running
-    waiting = session.scalar(select(func.min(Cell.rank)).where(Cell.state == WAITING, Cell.ready))
-    return waiting or session.scalar(select(func.max(Project.served))) or 0.0
+    waiting = session.scalar(select(func.min(Cell.rank)).where(Cell.state == WAITING, Cell.ready, others))
+    if waiting is not None:
+        return waiting
+    return session.scalar(select(func.max(Project.served))) or 0.0
 
 
 def queue_front(session: Session) -> float:
