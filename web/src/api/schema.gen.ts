@@ -1834,6 +1834,13 @@ export interface components {
             runtimes: {
                 [key: string]: string;
             };
+            /**
+             * Record
+             * @default {}
+             */
+            record: {
+                [key: string]: unknown;
+            };
         };
         /**
          * Forecast
