@@ -8,12 +8,11 @@ import time
 from pathlib import Path
 
 from tests.bench.measure import report
-from tests.bench.place import installed
+from tests.bench.place import installed, watched_repository
 from tests.chromium import FLAGS
 
 from myriant.demo.scenario import git
 from myriant.flow import logs, views
-from myriant.flow.projects import add_project
 
 PLAN = """version = 1
 [jobs.loud]
@@ -35,13 +34,7 @@ def measure(lines: int = 1_050_000) -> None:
     with installed(slots=1) as installation:
         site = installation.site
         assert site is not None
-        origin, tree = installation.place.data / "loud.git", installation.place.data / "loud"
-        git(Path("/"), "init", "--quiet", "--bare", "--initial-branch=main", str(origin))
-        git(Path("/"), "clone", "--quiet", str(origin), str(tree))
-        add_project(site, str(origin), "loud")
-        (tree / "myriant.toml").write_text(PLAN % lines)
-        git(tree, "checkout", "--quiet", "-B", "main")
-        git(tree, "add", "--all")
+        tree = watched_repository(installation, "loud", PLAN % lines)
         server = next(p.process for p in installation.parts.parts if p.name == "server")
         assert server is not None
         before = _memory(server.pid)

@@ -9,11 +9,10 @@ from pathlib import Path
 
 from sqlalchemy import select
 from tests.bench.measure import against, report
-from tests.bench.place import installed
+from tests.bench.place import installed, watched_repository
 
 from myriant.demo.scenario import git
 from myriant.flow import views
-from myriant.flow.projects import add_project
 from myriant.runner.sandbox import FIRST_USER, Room, find_sandbox
 from myriant.store.tables import Attempt
 
@@ -31,13 +30,7 @@ def measure(samples: int = 3) -> None:
     with installed(slots=4) as installation:
         site = installation.site
         assert site is not None
-        origin, tree = installation.place.data / "sleep.git", installation.place.data / "sleep"
-        git(Path("/"), "init", "--quiet", "--bare", "--initial-branch=main", str(origin))
-        git(Path("/"), "clone", "--quiet", str(origin), str(tree))
-        add_project(site, str(origin), "sleep")
-        (tree / "myriant.toml").write_text(PLAN % (", ".join(f'"{n}"' for n in range(CELLS)), SECONDS))
-        git(tree, "checkout", "--quiet", "-B", "main")
-        git(tree, "add", "--all")
+        tree = watched_repository(installation, "sleep", PLAN % (", ".join(f'"{n}"' for n in range(CELLS)), SECONDS))
 
         def ours() -> None:
             (tree / "again").write_text(str(time.time()))  # the same content would be answered by the run before

@@ -12,6 +12,8 @@ from pathlib import Path
 from myriant.cli.database import free_port
 from myriant.cli.place import Place
 from myriant.cli.up import Installation
+from myriant.demo.scenario import git
+from myriant.flow.projects import add_project
 
 
 @contextmanager
@@ -27,3 +29,17 @@ def installed(slots: int = 4, share: Sequence[Path] = ()) -> Iterator[Installati
     finally:
         installation.stop()
         shutil.rmtree(folder, ignore_errors=True)
+
+
+def watched_repository(installation: Installation, name: str, plan: str) -> Path:
+    """A watched repository with a plan that is not committed yet; its work tree."""
+    site = installation.site
+    assert site is not None
+    origin, tree = installation.place.data / f"{name}.git", installation.place.data / name
+    git(Path("/"), "init", "--quiet", "--bare", "--initial-branch=main", str(origin))
+    git(Path("/"), "clone", "--quiet", str(origin), str(tree))
+    add_project(site, str(origin), name)
+    (tree / "myriant.toml").write_text(plan)
+    git(tree, "checkout", "--quiet", "-B", "main")
+    git(tree, "add", "--all")
+    return tree

@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 from playwright.sync_api import Page, sync_playwright
 
-from browsing import FLAGS
+from chromium import FLAGS
 from conftest import World, writes
 
 PLAN = """\
@@ -166,7 +166,7 @@ def percent(value: Fraction) -> str:
 @pytest.fixture(scope="module")
 def page(world: World) -> Iterator[Page]:
     with sync_playwright() as playwright:
-        found = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS.split()).new_page(
+        found = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS).new_page(
             viewport={"width": 1280, "height": 900}
         )
         found.goto(world.http.post("/sign-in-links", json={}).json()["link"])

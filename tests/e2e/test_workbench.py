@@ -197,7 +197,7 @@ def test_forms_and_text_are_two_views_of_one_document(world: World, page: Page, 
     page.get_by_label("Search proposals and pieces").fill("several pairs sample")
     page.get_by_label("Search proposals and pieces").fill("stored secrets")
     page.get_by_role("button", name="secrets", exact=True).click()
-    expect(page.get_by_test_id("problem-count")).to_contain_text("warning")
+    expect(page.get_by_test_id("editor")).to_contain_text("secrets")
     page.keyboard.press("Control+Home")
     page.get_by_label("Text of the test plan").click()
     page.keyboard.press("Control+End")

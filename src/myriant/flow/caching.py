@@ -13,8 +13,9 @@ from sqlalchemy import delete, func, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from myriant.flow.errors import BadInput, NotFound
+from myriant.flow.errors import NotFound
 from myriant.flow.site import Site
+from myriant.flow.uploads import take_file
 from myriant.store.tables import Attempt, CacheEntry, Cell, Project, Run
 
 MOST_ENTRY = 5 << 30
@@ -113,21 +114,7 @@ def keep_cache(
 ) -> str:
     """Take an archive in, to be kept should the attempt pass; what became of it. Raises BadInput."""
     blob = f"caches/{attempt_id}/{hashlib.sha256(name.encode()).hexdigest()[:16]}"
-    sha, size = hashlib.sha256(), 0
-
-    def watched() -> Iterable[bytes]:
-        nonlocal size
-        for chunk in chunks:
-            size += len(chunk)
-            if size > MOST_ENTRY:
-                raise BadInput(f"a cache of more than {MOST_ENTRY:,} bytes", "keep less")
-            sha.update(chunk)
-            yield chunk
-
-    site.blobs.put(blob, watched())
-    if sha.hexdigest() != digest:
-        site.blobs.remove(blob)
-        raise BadInput("the cache arrived damaged: its digest differs", "send it again")
+    size = take_file(site, blob, chunks, digest, MOST_ENTRY, "a cache")
     with site.store.transaction() as session:
         attempt = session.get_one(Attempt, attempt_id)
         run, job = _run_and_job(session, attempt)

@@ -24,6 +24,7 @@ from myriant.flow.errors import BadInput, LeaseLost, NotFound, Replaced
 from myriant.flow.plans import event_of, plan_of
 from myriant.flow.queue import supply, waiting_controls
 from myriant.flow.site import Site
+from myriant.flow.uploads import take_file
 from myriant.flow.vault import lacking, values_for
 from myriant.store.changes import ring_runners, tell
 from myriant.store.queue import defer
@@ -407,22 +408,7 @@ def keep_report(
     with site.store.transaction() as session:
         _held(session, attempt_id, token)
     key = f"reports/{attempt_id}/{described['number']:04d}"
-    sha = hashlib.sha256()
-    size = 0
-
-    def watched() -> Iterable[bytes]:
-        nonlocal size
-        for chunk in chunks:
-            size += len(chunk)
-            if size > MOST_REPORT_BYTES:
-                raise BadInput(f"a report of more than {MOST_REPORT_BYTES:,} bytes", "split the report")
-            sha.update(chunk)
-            yield chunk
-
-    site.blobs.put(key, watched())
-    if sha.hexdigest() != digest:
-        site.blobs.remove(key)
-        raise BadInput("the report arrived damaged: its digest differs", "send it again")
+    size = take_file(site, key, chunks, digest, MOST_REPORT_BYTES, "a report")
     with site.store.transaction() as session:
         _held(session, attempt_id, token, lock=True)
         values = {"attempt_id": attempt_id, **described, "digest": digest, "size": size, "blob": key}

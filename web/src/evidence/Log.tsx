@@ -24,7 +24,8 @@ export function Log({ attempt, state, usual, failed, jump }: Props) {
   const [follow, setFollow] = useState(address.line === undefined && !state.complete);
   const [wrap, setWrap] = useState(false);
   const [times, setTimes] = useState(false);
-  const [fold, setFold] = useState(true);
+  const [wished, setWished] = useState<boolean>();
+  const fold = wished ?? failed; // a log without trouble is shown whole
   const [unfolded, setUnfolded] = useState<ReadonlySet<number>>(new Set());
   const [hit, setHit] = useState(0);
   const box = useRef<HTMLDivElement>(null);
@@ -94,7 +95,7 @@ export function Log({ attempt, state, usual, failed, jump }: Props) {
             label="Fold usual lines"
             checked={fold}
             onChange={(e) => {
-              setFold(e.currentTarget.checked);
+              setWished(e.currentTarget.checked);
               setUnfolded(new Set());
             }}
           />
