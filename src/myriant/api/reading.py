@@ -10,6 +10,7 @@ from fastapi.responses import PlainTextResponse, StreamingResponse
 from myriant.api.access import ThePerson, TheSite, person
 from myriant.flow import logs, views
 from myriant.flow.people import Person
+from myriant.flow.queue import Load
 
 router = APIRouter(dependencies=[Depends(person)])
 
@@ -98,7 +99,7 @@ def desk(site: TheSite) -> views.Desk:
 
 
 @router.get("/pulse")
-def pulse(site: TheSite) -> views.Pulse:
+def pulse(site: TheSite) -> Load:
     return views.pulse(site)
 
 

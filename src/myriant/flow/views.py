@@ -23,7 +23,7 @@ from myriant.flow.conclude import Compared, ancestors, compare_runs, gate_baseli
 from myriant.flow.controls import ControlView, answers, controls_of
 from myriant.flow.errors import NotFound
 from myriant.flow.plans import plan_of
-from myriant.flow.queue import Queue, Queued, queue_in
+from myriant.flow.queue import Load, Queued, load, queue_of, stuck_cells
 from myriant.flow.site import Site
 from myriant.store.coverage import coverage_totals_of, coverage_totals_of_attempts
 from myriant.store.results import Shown, all_not_passed, earlier_attempts
@@ -38,7 +38,6 @@ from myriant.store.runs import (
 from myriant.store.tables import Approval, Attempt, Cell, Control, Project, Report, Run, Step, Untested
 
 MOST_FINDINGS = 2000
-_EVERY = 1 << 20
 _LETTERS = {
     "passed": "p", "new": "n", "failed": "n", "known": "k", "fixed": "x", "first": "f", "void": "v", "quarantined": "q",
     "skipped": "s", "not-selected": "-", "running": "r", "waiting": "w", "stopped": "o", "flaky": "y",
@@ -386,14 +385,7 @@ class DeskProject:
 class Desk:
     projects: list[DeskProject]
     stuck: list[StuckCell]
-    pulse: Pulse
-
-
-@dataclass(frozen=True, slots=True)
-class Pulse:
-    running: int
-    waiting: int
-    done_in: float | None  # seconds until nothing runs or waits any more, as predicted
+    pulse: Load
 
 
 @dataclass(frozen=True, slots=True)
@@ -495,7 +487,7 @@ def run(site: Site, name: str, number: int) -> RunView:
         base = session.get(Run, row.baseline_id) if row.baseline_id else None
         if base is None and row.verdict == "undecided":
             base = gate_baseline(site, session, row)
-        waiting = {q.cell: q for q in queue_in(session, most=_EVERY, run_id=row.id).cells} if _is_open(cells) else {}
+        waiting = queue_of(session, row.id) if any(c.state == "waiting" for c in cells) else {}
         shares = _share(row)
         covered = coverage_totals_of_attempts(session, list(attempts))
         return RunView(
@@ -717,13 +709,9 @@ def report_source(site: Site, report_id: int) -> tuple[str, str]:
         return row.blob, row.path.rsplit("/", 1)[-1]
 
 
-def pulse(site: Site) -> Pulse:
+def pulse(site: Site) -> Load:
     with site.store.transaction() as session:
-        return _pulse(queue_in(session, most=0))
-
-
-def _pulse(found: Queue) -> Pulse:
-    return Pulse(found.running, found.waiting, found.done_in)
+        return load(session)
 
 
 def verdicts(site: Site, commit: str, project_name: str | None) -> list[VerdictView]:
@@ -769,9 +757,8 @@ def desk(site: Site) -> Desk:
     with site.store.transaction() as session:
         found = list(session.scalars(select(Project).order_by(Project.name)))
         rows = [_desk_project(session, p) for p in found]
-        found_queue = queue_in(session)
-        stuck = [StuckCell(c.project, c.run, c.job, c.key, c.reason) for c in found_queue.cells if c.stuck]
-        return Desk(rows, stuck, _pulse(found_queue))
+        stuck = [StuckCell(c.project, c.run, c.job, c.key, c.reason) for c in stuck_cells(session)]
+        return Desk(rows, stuck, load(session))
 
 
 def _desk_project(session: Session, p: Project) -> DeskProject:

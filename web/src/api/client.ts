@@ -31,7 +31,6 @@ export type CacheLine = Schemas["CacheLine"];
 export type DeskProject = Schemas["DeskProject"];
 export type DeskRun = Schemas["DeskRun"];
 export type StuckCell = Schemas["StuckCell"];
-export type Pulse = Schemas["Pulse"];
 export type PlanProblem = Schemas["PlanProblem"];
 export type Meaning = Schemas["Meaning"];
 export type Rehearsal = Schemas["Rehearsal"];

@@ -1631,7 +1631,7 @@ export interface components {
             projects: components["schemas"]["DeskProject"][];
             /** Stuck */
             stuck: components["schemas"]["StuckCell"][];
-            pulse: components["schemas"]["Pulse"];
+            pulse: components["schemas"]["Load"];
         };
         /** DeskProject */
         DeskProject: {
@@ -2130,6 +2130,18 @@ export interface components {
             /** Token */
             token: string;
         };
+        /**
+         * Load
+         * @description What runs and waits on the whole server; `done_in` seconds nothing of it is left that can run at all.
+         */
+        Load: {
+            /** Running */
+            running: number;
+            /** Waiting */
+            waiting: number;
+            /** Done In */
+            done_in: number | null;
+        };
         /** LogLine */
         LogLine: {
             /** Number */
@@ -2525,23 +2537,9 @@ export interface components {
             /** Run */
             run: number | null;
         };
-        /** Pulse */
-        Pulse: {
-            /** Running */
-            running: number;
-            /** Waiting */
-            waiting: number;
-            /** Done In */
-            done_in: number | null;
-        };
         /** Queue */
         Queue: {
-            /** Running */
-            running: number;
-            /** Waiting */
-            waiting: number;
-            /** Done In */
-            done_in: number | null;
+            load: components["schemas"]["Load"];
             /** Cells */
             cells: components["schemas"]["Queued"][];
             /** More */
@@ -3681,7 +3679,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Pulse"];
+                    "application/json": components["schemas"]["Load"];
                 };
             };
         };

@@ -35,9 +35,10 @@ export function Runners() {
 function headline(present: Runner[], queue: Queue): string {
   const slots = present.reduce((n, r) => n + (r.drained ? 0 : r.slots), 0);
   const said = [`${counted(present.length, "runner")} in touch with ${counted(slots, "slot")}`];
-  if (queue.running + queue.waiting === 0) return `${said[0] ?? ""}; nothing runs and nothing waits.`;
-  said.push(`${queue.running} running, ${queue.waiting} waiting`);
-  if (queue.done_in !== null) said.push(`all done in about ${duration(queue.done_in)}`);
+  const { running, waiting, done_in } = queue.load;
+  if (running + waiting === 0) return `${said[0] ?? ""}; nothing runs and nothing waits.`;
+  said.push(`${running} running, ${waiting} waiting`);
+  if (done_in !== null) said.push(`all done in about ${duration(done_in)}`);
   return `${said.join("; ")}.`;
 }
 

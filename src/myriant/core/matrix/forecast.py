@@ -64,9 +64,8 @@ def forecast(
                 continue
             kind = min(fitting, key=lambda offers: kinds[offers][0])
             ready = max((end for group in cell.after for end in ending.get(group, ())), default=0.0)
-            mine = sorted(ending.get(cell.group, ()))
-            if cell.at_once is not None and len(mine) >= cell.at_once:
-                ready = max(ready, mine[-cell.at_once])
+            if cell.at_once is not None and len(ending.get(cell.group, ())) >= cell.at_once:
+                ready = max(ready, sorted(ending[cell.group])[-cell.at_once])
             start = max(heapq.heappop(kinds[kind]), ready)
             end = start + (USUAL_SECONDS if cell.seconds is None else cell.seconds)
             heapq.heappush(kinds[kind], end)
