@@ -12,7 +12,7 @@ from tests.bench.measure import report
 from tests.bench.place import installed
 
 from myriant.demo.scenario import git
-from myriant.flow import dispatch
+from myriant.flow import dispatch, fleet
 from myriant.flow.projects import add_project
 from myriant.flow.site import Site
 
@@ -77,7 +77,7 @@ def _round(name: str, site: Site, runners: int, wanted: int, cells: int) -> floa
             text("UPDATE cell SET state = 'waiting', ready = (id % :cells) < :wanted"),
             {"cells": cells, "wanted": wanted},
         )
-    ids = [dispatch.enrol(site, f"sim-{wanted}-{i}", 16, offers, "none", "1", f"boot{i}") for i in range(runners)]
+    ids = [fleet.enrol(site, f"sim-{wanted}-{i}", 16, offers, "none", "1", f"boot{i}") for i in range(runners)]
     taken: list[int] = []
     times: list[float] = []
     lock = threading.Lock()

@@ -220,6 +220,65 @@ def test_a_secret_is_asked_for_before_the_run_and_limited(world: World) -> None:
     assert short.status_code == 422 and "at least 6 characters" in short.json()["detail"]
 
 
+def test_a_pull_request_gets_no_secret_that_its_target_does_not_grant(world: World) -> None:
+    asks = plan(f'test "$TIDE_KEY" = "s3cret-tide"; {GREEN}', 'secrets = ["TIDE_KEY"]\n')
+    repo = world.repository("granting", None)
+    set_secret(world, repo, "TIDE_KEY", "s3cret-tide", events=["push", "pull-request"])
+    repo.pushed({"README": "no plan here yet"})
+    repo.git("checkout", "--quiet", "-b", "greedy")
+    repo.commit({"myriant.toml": asks})
+    repo.push("greedy")
+    said = "the plan on main gives job unit no secret TIDE_KEY"
+    for plan_on_main, verdict in ((None, "held"), (plan(GREEN), "held"), (asks, "clear")):
+        if plan_on_main is not None:
+            repo.git("checkout", "--quiet", "main")
+            repo.pushed({"myriant.toml": plan_on_main})
+            repo.git("checkout", "--quiet", "greedy")
+            repo.git("merge", "--quiet", "-X", "ours", "-m", "merge", "main")
+            repo.commit({"myriant.toml": asks, "n": verdict + plan_on_main[:40]})
+            repo.push("greedy")
+        told = world.command("project", "pull-request", repo.name, "3", "--from", "greedy", "--title", "again")
+        assert told.returncode == 0, told.stderr
+        end = time.monotonic() + 40
+        while time.monotonic() < end:
+            strip = world.get(f"/projects/{repo.name}/strip", branch="pull request 3")["columns"]
+            if strip and strip[-1]["run"]["ended_at"]:
+                break
+            time.sleep(0.1)
+        sentence = strip[-1]["run"]["sentence"]
+        assert strip[-1]["run"]["verdict"] == verdict and ((said in sentence) is (verdict == "held")), sentence
+
+
+def test_running_all_again_keeps_the_order_and_releases_nothing_twice(world: World) -> None:
+    step = '[[jobs.{0}.steps]]\nname = "test"\ncommand = "mkdir -p out; date +%s%N > out/when; cp green.xml out/unit.xml"\ncollect = {{ tests = ["out/unit.xml"] }}\n'
+    text = (
+        "version = 1\n[jobs.first]\n" + step.format("first") + '[jobs.then]\nafter = ["first"]\n' + step.format("then")
+        + "[jobs.release]\ngated = true\n" + step.format("release")
+    )  # fmt: skip
+    repo = world.repository("in-order", None)
+    repo.pushed({"myriant.toml": text, **BOTH})
+
+    def settled(attempts: list[int]) -> dict[str, Any]:
+        end = time.monotonic() + 30
+        while time.monotonic() < end:
+            run = world.get("/projects/in-order/runs/1")
+            if not run["open"] and run["run"]["ended_at"] and [c["attempt"] for c in run["cells"]] == attempts:
+                return dict(run)
+            time.sleep(0.1)
+        raise AssertionError([(c["job"], c["attempt"], c["state"], c["reason"]) for c in run["cells"]])
+
+    settled([1, 1, 1])
+    assert world.http.post("/projects/in-order/runs/1/again", json={"which": "all"}).json() == {"cells": 2}
+    run = settled([2, 2, 1])
+    rows = {r["job"]: r for r in world.get("/projects/in-order/runs/1/timeline")["rows"]}
+    begins = {job: max(b["started_at"] for b in rows[job]["bars"] if b["kind"] == "step") for job in ("first", "then")}
+    ends = max(b["ended_at"] for b in rows["first"]["bars"] if b["kind"] == "step")
+    assert begins["first"] < ends <= begins["then"] and run["run"]["verdict"] == "clear"
+    chosen = world.http.post("/projects/in-order/runs/1/again", json={"which": "chosen", "cells": "job=release"})
+    assert chosen.json() == {"cells": 1}
+    assert settled([2, 2, 2])["run"]["verdict"] == "clear"
+
+
 LIMITS = [
     ("memory", 'limits = { memory = "60 MiB" }', "perl -e '$x = \"x\" x (90 << 20); sleep 20'", "more than 60 MiB of memory"),
     ("disk", 'limits = { disk = "20 MiB" }', "for i in 1 2 3 4 5; do head -c 9000000 /dev/zero > big$i; done; sleep 20",

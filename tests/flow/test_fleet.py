@@ -229,8 +229,8 @@ def test_a_runner_is_upgraded_without_losing_work(world: World) -> None:
 @pytest.mark.parametrize(
     ("method", "path", "options", "status"),
     [
-        ("PUT", "/record/settings", {"content": b"{not json"}, 400),
-        ("PUT", "/record/settings", {"content": b"[" * 100_000}, 400),
+        ("PUT", "/record/settings", {"content": b"{not json"}, 422),
+        ("PUT", "/record/settings", {"content": b"[" * 100_000}, 422),
         ("PUT", "/record/tides", {"content": b"{}"}, 422),
         ("PUT", "/record/phases", {"content": b'[{"name": 1}, 7, null]'}, 204),
         ("PUT", "/record/machine", {"content": b'{"machine": {"a\\u0000b": "c"}, "x": 3}'}, 204),

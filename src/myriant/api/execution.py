@@ -12,7 +12,7 @@ from starlette.concurrency import run_in_threadpool
 from myriant.api.access import ThePerson, TheSite, person
 from myriant.api.packs import pack_answer, refs_answer
 from myriant.api.zips import zipped
-from myriant.flow import again, dispatch, evidence, fleet, logs, queue, vault
+from myriant.flow import again, evidence, fleet, logs, queue, vault
 from myriant.flow.people import Person
 from myriant.flow.views import files_of, project_id, report_source
 
@@ -109,20 +109,20 @@ class Drain(BaseModel):
 def drain(site: TheSite, who: ThePerson, name: str, wish: Drain) -> None:
     """Give a runner nothing more; what it has goes on."""
     _may(who, "maintainer", "drain a runner")
-    dispatch.drain(site, name, f"drained by {who.name}" + (f": {wish.reason}" if wish.reason else ""))
+    fleet.drain(site, name, f"drained by {who.name}" + (f": {wish.reason}" if wish.reason else ""))
 
 
 @router.post("/runners/{name}/resume", status_code=204)
 def resume(site: TheSite, who: ThePerson, name: str) -> None:
     _may(who, "maintainer", "resume a runner")
-    dispatch.drain(site, name, "")
+    fleet.drain(site, name, "")
 
 
 @router.delete("/runners/{name}", status_code=204)
 def forget_runner(site: TheSite, who: ThePerson, name: str) -> None:
     """Take a runner that is gone off the list."""
     _may(who, "maintainer", "take a runner off the list")
-    dispatch.forget_runner(site, name)
+    fleet.forget_runner(site, name)
 
 
 class NewSecret(BaseModel):

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import asyncio
 import base64
-import json
 from collections.abc import Iterator
 from dataclasses import asdict
 from datetime import UTC, datetime, timedelta
@@ -24,7 +23,7 @@ from myriant.api.access import TheSite, bearer, runner_token
 from myriant.api.live import Live
 from myriant.api.packs import pack_answer, refs_answer
 from myriant.core.plan.model import Command, Job, Step
-from myriant.flow import dispatch
+from myriant.flow import delivery, dispatch, fleet
 from myriant.flow.caching import CacheAnswer
 
 router = APIRouter()
@@ -256,7 +255,7 @@ def enrol(site: TheSite, wish: Enrolment) -> Enrolled:
             409, f"this server speaks runner protocol {PROTOCOL}, the runner {wish.protocol}: upgrade it"
         )
     runtimes: list[dict[str, Any]] = [r.model_dump() for r in wish.runtimes]
-    runner = dispatch.enrol(
+    runner = fleet.enrol(
         site, wish.name, wish.slots, runtimes, wish.isolation, wish.version, wish.boot, wish.labels, wish.price,
         wish.machine,
     )  # fmt: skip
@@ -340,7 +339,7 @@ def heartbeat(site: TheSite, runner: int, beat: Heartbeat) -> Lost:
 
 @router.post("/attempts/{attempt}/steps", status_code=204)
 def step(site: TheSite, attempt: int, told: StepTold, token: Annotated[str, Depends(bearer)]) -> None:
-    dispatch.record_step(site, attempt, token, told.model_dump())
+    delivery.record_step(site, attempt, token, told.model_dump())
 
 
 @router.put("/attempts/{attempt}/log")
@@ -358,7 +357,7 @@ async def put_log(
         data += chunk
         if len(data) > 8 << 20:
             raise HTTPException(413, "send the log in pieces of at most 8 MiB")
-    return Size(size=await run_in_threadpool(dispatch.keep_log, site, attempt, token, offset, bytes(data), at))
+    return Size(size=await run_in_threadpool(delivery.keep_log, site, attempt, token, offset, bytes(data), at))
 
 
 @router.put("/attempts/{attempt}/reports/{number}", status_code=204)
@@ -375,16 +374,16 @@ async def put_report(
     if keep is not None:
         described["until"] = datetime.now(UTC) + timedelta(seconds=keep)
     if parts:
-        whole = dispatch.parts_of(site, attempt, number, parts)
-        await run_in_threadpool(dispatch.keep_report, site, attempt, token, described, whole, digest)
-        await run_in_threadpool(dispatch.forget_parts, site, attempt, number, parts)
+        whole = delivery.parts_of(site, attempt, number, parts)
+        await run_in_threadpool(delivery.keep_report, site, attempt, token, described, whole, digest)
+        await run_in_threadpool(delivery.forget_parts, site, attempt, number, parts)
         return
     with SpooledTemporaryFile(max_size=4 << 20) as spool:
         size = 0
         async for chunk in request.stream():
             size += len(chunk)
-            if size > dispatch.MOST_REPORT_BYTES:
-                raise HTTPException(413, f"a report may have {dispatch.MOST_REPORT_BYTES:,} bytes at most")
+            if size > delivery.MOST_REPORT_BYTES:
+                raise HTTPException(413, f"a report may have {delivery.MOST_REPORT_BYTES:,} bytes at most")
             spool.write(chunk)
         spool.seek(0)
 
@@ -392,7 +391,7 @@ async def put_report(
             while piece := spool.read(1 << 18):
                 yield piece
 
-        await run_in_threadpool(dispatch.keep_report, site, attempt, token, described, pieces(), digest)
+        await run_in_threadpool(delivery.keep_report, site, attempt, token, described, pieces(), digest)
 
 
 @router.put("/attempts/{attempt}/reports/{number}/parts/{part}", status_code=204)
@@ -402,7 +401,7 @@ async def put_part(
 ) -> None:  # fmt: skip
     """A part of a long report; a part that was lost on its way is sent again, the others are not."""
     data = await _body(request, 32 << 20, "send a report in parts of at most 32 MiB")
-    await run_in_threadpool(dispatch.keep_part, site, attempt, token, number, part, data)
+    await run_in_threadpool(delivery.keep_part, site, attempt, token, number, part, data)
 
 
 async def _body(request: Request, most: int, otherwise: str) -> bytes:
@@ -421,11 +420,7 @@ async def put_record(
 ) -> None:  # fmt: skip
     """What is told of an attempt beside its steps, as JSON."""
     data = await _body(request, _MOST_RECORD, "a record may have 8 MiB at most")
-    try:
-        content = json.loads(data.replace(b"\\u0000", b""))
-    except (ValueError, RecursionError) as error:
-        raise HTTPException(400, f"the record is not JSON: {error}") from error
-    await run_in_threadpool(dispatch.keep_record, site, attempt, token, kind, content)
+    await run_in_threadpool(delivery.keep_record, site, attempt, token, kind, data)
 
 
 @router.post("/attempts/{attempt}/caches/{name}/find")
@@ -433,12 +428,12 @@ def find_cache(
     site: TheSite, attempt: int, name: str, key: CacheKey, token: Annotated[str, Depends(bearer)]
 ) -> CacheAnswer:
     """A kept archive for exactly this key, or why there is none."""
-    return dispatch.find_cache(site, attempt, token, name, key.model_dump())
+    return delivery.find_cache(site, attempt, token, name, key.model_dump())
 
 
 @router.get("/attempts/{attempt}/caches/entries/{entry}", response_class=StreamingResponse)
 def cache_archive(site: TheSite, attempt: int, entry: int, token: Annotated[str, Depends(bearer)]) -> StreamingResponse:
-    return StreamingResponse(dispatch.cache_archive(site, attempt, token, entry), media_type="application/octet-stream")
+    return StreamingResponse(delivery.cache_archive(site, attempt, token, entry), media_type="application/octet-stream")
 
 
 @router.put("/attempts/{attempt}/caches/{name}")
@@ -462,7 +457,7 @@ async def put_cache(
                 yield piece
 
         said = await run_in_threadpool(
-            dispatch.keep_cache, site, attempt, token, name, told.model_dump(), pieces(), digest
+            delivery.keep_cache, site, attempt, token, name, told.model_dump(), pieces(), digest
         )
     return CacheSaid(said=said)
 
@@ -470,18 +465,18 @@ async def put_cache(
 @router.post("/runners/{runner}/leave", status_code=204, dependencies=[Depends(runner_token)])
 def leave(site: TheSite, runner: int, boot: Annotated[str, Query(max_length=60)]) -> None:
     """The runner finishes what it has and takes nothing more; another start may take its name."""
-    dispatch.leave(site, runner, boot)
+    fleet.leave(site, runner, boot)
 
 
 @router.post("/attempts/{attempt}/finish", status_code=204)
 def finish(site: TheSite, attempt: int, said: Finish, token: Annotated[str, Depends(bearer)]) -> None:
-    dispatch.finish(site, attempt, token, said.model_dump())
+    delivery.finish(site, attempt, token, said.model_dump())
 
 
 @router.get("/attempts/{attempt}/handed/{report}", response_class=StreamingResponse)
 def handed(site: TheSite, attempt: int, report: int, token: Annotated[str, Depends(bearer)]) -> StreamingResponse:
     """A file that an earlier job of the same run handed over."""
-    return StreamingResponse(dispatch.handed_file(site, attempt, token, report), media_type="application/octet-stream")
+    return StreamingResponse(delivery.handed_file(site, attempt, token, report), media_type="application/octet-stream")
 
 
 @router.get("/attempts/{attempt}/source/info/refs", include_in_schema=False)

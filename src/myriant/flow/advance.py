@@ -15,10 +15,11 @@ from myriant.store.runs import OPEN, cells_of
 from myriant.store.tables import Approval, Attempt, Cell, Project, Run
 
 
-def advance(session: Session, run: Run, plan: Plan | None) -> None:
+def advance(session: Session, run: Run, plan: Plan | None, ended: Cell | None = None) -> None:
     """Release the cells whose turn it is, skip those whose turn never comes, and call for the verdict at the end.
 
     Without a plan (one that today's reader refuses) nothing is released, and what has run is still judged.
+    When the cell that `ended` did not pass, the run may be held before the others have.
     """
     cells = cells_of(session, run.id)
     by_job: dict[str, list[Cell]] = {}
@@ -38,7 +39,7 @@ def advance(session: Session, run: Run, plan: Plan | None) -> None:
     open_now = [c for c in cells if c.state in OPEN]
     judged = run.verdict != "undecided" and run.ended_at is not None
     if not judged:
-        bad = any(c.state in ("failed", "void") and not c.advisory for c in cells)
+        bad = ended is not None and ended.state in ("failed", "void") and not ended.advisory
         if not any(not c.gated for c in open_now) or (bad and run.verdict == "undecided"):
             defer(session, "conclude", lock=f"run-{run.id}", priority=5, run_id=run.id)
     elif any(c.gated for c in cells):

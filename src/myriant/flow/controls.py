@@ -14,6 +14,7 @@ from myriant.core.diagnosis.compare import CellComparison, CellName
 from myriant.core.results.model import Outcome
 from myriant.store.changes import ring_runners, tell
 from myriant.store.results import outcomes_of
+from myriant.store.runs import WAITING
 from myriant.store.tables import Attempt, Cell, Control, Project, Run
 
 MOST_CELLS = 3  # of a run that are repeated
@@ -57,19 +58,19 @@ def plan_controls(session: Session, run: Run, baseline: Run | None, new: Mapping
     ring_runners(session)
 
 
-def drop_controls(session: Session, run_id: int) -> None:
-    """What waits is not worth its slot any more."""
-    session.execute(
-        update(Control).where(Control.run_id == run_id, Control.state == "waiting").values(state="given-up")
-    )
-
-
 def drop_stale_controls(session: Session) -> None:
     """Give up what found no free slot for hours: its answer would come too late."""
     runs = select(Run.id).where(Run.ended_at < datetime.now(UTC) - FRESH)
     session.execute(
         update(Control).where(Control.state == "waiting", Control.run_id.in_(runs)).values(state="given-up")
     )
+
+
+def waiting_controls(session: Session) -> Sequence[Control]:
+    """Control runs that could start, oldest first, locked for this transaction."""
+    return session.scalars(
+        select(Control).where(Control.state == WAITING).order_by(Control.id).limit(4).with_for_update(skip_locked=True)
+    ).all()
 
 
 def control_ended(session: Session, attempt: Attempt) -> None:

@@ -3,40 +3,32 @@
 from __future__ import annotations
 
 import hashlib
-import json
 import secrets
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
-from typing import Any
 
 from sqlalchemy import delete, func, select, update
-from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from myriant.core.plan.intent import steps_for
 from myriant.core.plan.model import Job, Plan
 from myriant.core.plan.origins import Origin, origins
-from myriant.core.plan.versions import offered_names
-from myriant.flow import caching, logs
 from myriant.flow.advance import advance
+from myriant.flow.controls import waiting_controls
 from myriant.flow.errors import BadInput, LeaseLost, NotFound, Replaced
 from myriant.flow.plans import event_of, plan_of
-from myriant.flow.queue import supply, waiting_controls
+from myriant.flow.queue import supply
 from myriant.flow.site import Site
-from myriant.flow.uploads import take_file
 from myriant.flow.vault import lacking, values_for
 from myriant.store.changes import ring_runners, tell
-from myriant.store.queue import defer
 from myriant.store.runs import expired_leases, open_leases_of, running_beside, waiting_cells
-from myriant.store.tables import Attempt, AttemptRecord, Cell, Control, Project, Report, Run, Runner, ServerBeat, Step
+from myriant.store.tables import Attempt, Cell, Control, Project, Report, Run, Runner, ServerBeat
 
 LEASE = timedelta(seconds=20)
 TRIES_AFTER_LOSS = 2  # further attempts of a cell whose runner is lost each time
-MOST_REPORT_BYTES = 1 << 30
 SPARE = 4  # cells looked at beyond the free slots, for those that are passed over
 MISSED = timedelta(seconds=8)  # without a beat a server is taken to have been away
-MOST_TROUBLES = 5  # attempts in a row that a runner's machine made void before it is drained
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,48 +66,6 @@ class Lease:
     address: str = ""  # of the repository when others can reach it
 
 
-def enrol(
-    site: Site, name: str, slots: int, runtimes: list[dict[str, str]], isolation: str, version: str, boot: str,
-    labels: Collection[str] = (), price: float = 0.0, machine: Mapping[str, str] | None = None,
-) -> int:  # fmt: skip
-    """A runner says what it is and offers; its id. Leases of an earlier start of it are taken back at once."""
-    offers = sorted(
-        {
-            f"{r['family']} {wish}"
-            for r in runtimes
-            for wish in [*offered_names(r["version"]), *(["system"] if r.get("system") else [])]
-        }
-        | {f"label {label}" for label in labels}
-    )
-    values = {
-        "name": name, "slots": slots, "runtimes": runtimes, "offers": offers, "isolation": isolation,
-        "version": version, "boot": boot, "price": price, "labels": sorted(labels), "machine": dict(machine or {}),
-    }  # fmt: skip
-    with site.store.transaction() as session:
-        before = session.scalar(select(Runner).where(Runner.name == name))
-        if before is not None and before.boot != boot:
-            values["troubles"] = 0
-            for attempt in open_leases_of(session, before.id):
-                lose(session, attempt, f"runner {name} was started anew")
-        statement = insert(Runner).values(**values)
-        update_values = {**values, "seen_at": func.now()}
-        runner_id: int | None = session.scalar(
-            statement.on_conflict_do_update(index_elements=[Runner.name], set_=update_values).returning(Runner.id)
-        )
-        assert runner_id is not None
-        tell(session, "runner")
-    return runner_id
-
-
-def leave(site: Site, runner_id: int, boot: str) -> None:
-    """A runner finishes what it has and takes nothing more, so that another start of its name can take its place."""
-    with site.store.transaction() as session:
-        runner = session.get(Runner, runner_id, with_for_update=True)
-        if runner is not None and runner.boot == boot and not runner.name.endswith(f"~{boot[:6]}"):
-            runner.name, runner.drained = f"{runner.name}~{boot[:6]}", "it finishes its work and ends"
-            tell(session, "runner")
-
-
 def claim(site: Site, runner_id: int, boot: str, free: int, holding: Collection[int]) -> list[Lease]:
     """Give a runner with `free` slots the cells it can take, those whose turn it is first, then control runs.
 
@@ -145,7 +95,7 @@ def claim(site: Site, runner_id: int, boot: str, free: int, holding: Collection[
             if cell.at_once is not None and running_beside(session, cell) >= cell.at_once:
                 continue
             run = session.get_one(Run, cell.run_id)
-            job = _job(run.plan or "", cell.job)
+            job = job_of(run.plan or "", cell.job)
             missing = lacking(session, run, job)
             if missing:
                 _cannot_run(session, run, cell, missing)
@@ -172,7 +122,7 @@ def _cannot_run(session: Session, run: Run, cell: Cell, reason: str) -> None:
     cell.state, cell.mark, cell.reason = "void", "void", reason
     session.flush()
     session.refresh(run, with_for_update=True)
-    advance(session, run, plan_of(run.plan))
+    advance(session, run, plan_of(run.plan), cell)
     tell(session, "cell", session.get_one(Project, run.project_id).name, run.number)
 
 
@@ -189,7 +139,7 @@ def _attempt_on(session: Session, runner: Runner, cell: Cell, number: int) -> tu
     token = secrets.token_urlsafe(24)
     attempt = Attempt(
         cell_id=cell.id, number=number, state="running", runner=runner.name, runner_id=runner.id,
-        lease_digest=_digest(token), lease_until=func.now() + LEASE,
+        lease_digest=lease_digest(token), lease_until=func.now() + LEASE,
     )  # fmt: skip
     session.add(attempt)
     session.flush()
@@ -221,19 +171,17 @@ def _given(
     site: Site, session: Session, cell: Cell, run: Run, job: Job, attempt: Attempt, token: str, *, commit: str = ""
 ) -> Lease:
     project = session.get_one(Project, run.project_id)
-    judged_by = plan_of(run.rules)
-    allowed = next((j for j in judged_by.jobs if j.id == job.id), None) if judged_by is not None else job
     tell(session, "cell", project.name, run.number)
     return Lease(
         attempt.id, token, project.name, project.id, run.number, attempt.number, commit or run.tested or run.commit,
         run.base or run.before or "", run.branch, run.event, run.tag, cell.values, cell.wants, job,
-        [why for _, why in steps_for(job, cell.values, event_of(run))], _handed(session, run, job),
-        values_for(site, session, run, job, allowed), origins(run.plan or "", job),
+        [why for _, why in steps_for(job, cell.values, event_of(run))], handed_to(session, run, job),
+        values_for(site, session, run, job), origins(run.plan or "", job),
         project.address if "://" in project.address else "",
     )  # fmt: skip
 
 
-def _handed(session: Session, run: Run, job: Job) -> list[HandedFile]:
+def handed_to(session: Session, run: Run, job: Job) -> list[HandedFile]:
     """What the jobs that a job waits for, near and far, have handed over."""
     plan = plan_of(run.plan)
     awaited: set[str] = set()
@@ -259,34 +207,21 @@ def _handed(session: Session, run: Run, job: Job) -> list[HandedFile]:
     return [HandedFile(r, j, key if cells.get(j, 1) > 1 else "", path) for r, j, key, path in rows]
 
 
-def handed_file(site: Site, attempt_id: int, token: str, report_id: int) -> Iterable[bytes]:
-    """The content of a file that was handed over to an attempt. Raises LeaseLost, NotFound."""
-    with site.store.transaction() as session:
-        attempt = _held(session, attempt_id, token)
-        cell = session.get_one(Cell, attempt.cell_id)
-        run = session.get_one(Run, cell.run_id)
-        allowed = {h.report for h in _handed(session, run, _job(run.plan or "", cell.job))}
-        report = session.get(Report, report_id) if report_id in allowed else None
-        if report is None:
-            raise NotFound("this file was not handed over to the attempt")
-        return site.blobs.chunks(report.blob)
-
-
-def _job(plan: str, job_id: str) -> Job:
+def job_of(plan: str, job_id: str) -> Job:
     found = plan_of(plan)
     if found is None:
         raise BadInput("the run's plan cannot be read any more")
     return found.job(job_id)
 
 
-def _digest(token: str) -> str:
+def lease_digest(token: str) -> str:
     return hashlib.sha256(token.encode()).hexdigest()
 
 
-def _held(session: Session, attempt_id: int, token: str, *, lock: bool = False) -> Attempt:
+def held(session: Session, attempt_id: int, token: str, *, lock: bool = False) -> Attempt:
     """The attempt, when the token is that of its running lease. Raises LeaseLost."""
     attempt = session.get(Attempt, attempt_id, with_for_update=lock)
-    if attempt is None or not secrets.compare_digest(attempt.lease_digest, _digest(token)):
+    if attempt is None or not secrets.compare_digest(attempt.lease_digest, lease_digest(token)):
         raise LeaseLost("this lease is not known")
     if attempt.state != "running":
         raise LeaseLost(f"this attempt has ended: {attempt.state} {attempt.reason}".strip())
@@ -296,7 +231,7 @@ def _held(session: Session, attempt_id: int, token: str, *, lock: bool = False) 
 def check_lease(site: Site, attempt_id: int, token: str) -> tuple[int, str]:
     """The project of a running lease and its commit, for fetching the source. Raises LeaseLost."""
     with site.store.transaction() as session:
-        attempt = _held(session, attempt_id, token)
+        attempt = held(session, attempt_id, token)
         run = session.get_one(Run, session.get_one(Cell, attempt.cell_id).run_id)
         return run.project_id, run.tested or run.commit
 
@@ -311,170 +246,10 @@ def heartbeat(site: Site, runner_id: int, attempts: dict[int, str]) -> list[int]
         runner.seen_at = func.now()
         for attempt_id, token in sorted(attempts.items()):
             try:
-                _held(session, attempt_id, token, lock=True).lease_until = func.now() + LEASE
+                held(session, attempt_id, token, lock=True).lease_until = func.now() + LEASE
             except LeaseLost:
                 lost.append(attempt_id)
     return lost
-
-
-def record_step(site: Site, attempt_id: int, token: str, step: dict[str, Any]) -> None:
-    """Keep what a runner says of a step: at its start and again at its end."""
-    with site.store.transaction() as session:
-        attempt = _held(session, attempt_id, token)
-        if attempt.started_at is None and step.get("started_at") is not None:
-            attempt.started_at = step["started_at"]
-        step = {k: v.replace("\0", "") if isinstance(v, str) else v for k, v in step.items()}
-        values = {"attempt_id": attempt_id, **step}
-        session.execute(
-            insert(Step).values(**values).on_conflict_do_update(index_elements=["attempt_id", "position"], set_=step)
-        )
-        _tell_run(session, attempt, "cell")
-
-
-def keep_log(site: Site, attempt_id: int, token: str, offset: int, data: bytes, at: datetime | None = None) -> int:
-    """Keep a piece of log, printed `at` a time, at its offset; the size known so far."""
-    with site.store.transaction() as session:
-        attempt = _held(session, attempt_id, token, lock=True)
-        before = attempt.log_size
-        size = logs.take_in(site, session, attempt, offset, data, at)
-        if size > before:
-            _tell_run(session, attempt, "log")
-        return size
-
-
-def keep_record(site: Site, attempt_id: int, token: str, kind: str, content: Any) -> None:
-    """Keep what a runner tells of an attempt beside its steps; the newest word counts."""
-    with site.store.transaction() as session:
-        attempt = _held(session, attempt_id, token)
-        _keep_record(session, attempt_id, kind, content)
-        _tell_run(session, attempt, "cell")
-
-
-def _kept(content: Any) -> Any:
-    """What PostgreSQL can keep of it: no zero bytes."""
-    return json.loads(json.dumps(content, default=str).replace("\\u0000", ""))
-
-
-def _keep_record(session: Session, attempt_id: int, kind: str, content: Any) -> None:
-    values = {"attempt_id": attempt_id, "kind": kind, "content": _kept(content)}
-    session.execute(
-        insert(AttemptRecord).values(**values).on_conflict_do_update(index_elements=["attempt_id", "kind"], set_=values)
-    )
-
-
-def find_cache(site: Site, attempt_id: int, token: str, name: str, parts: Mapping[str, Any]) -> caching.CacheAnswer:
-    with site.store.transaction() as session:
-        return caching.find_cache(session, _held(session, attempt_id, token), name, parts)
-
-
-def cache_archive(site: Site, attempt_id: int, token: str, entry: int) -> Iterable[bytes]:
-    with site.store.transaction() as session:
-        return caching.cache_archive(site, session, _held(session, attempt_id, token), entry)
-
-
-def keep_cache(
-    site: Site, attempt_id: int, token: str, name: str, told: Mapping[str, Any], chunks: Iterable[bytes], digest: str
-) -> str:
-    with site.store.transaction() as session:
-        _held(session, attempt_id, token)
-    return caching.keep_cache(site, attempt_id, name, told, chunks, digest)
-
-
-def keep_part(site: Site, attempt_id: int, token: str, number: int, part: int, data: bytes) -> None:
-    """Keep a part of a long report until all of them are there; the same part again changes nothing."""
-    with site.store.transaction() as session:
-        _held(session, attempt_id, token)
-    site.blobs.put(f"parts/{attempt_id}/{number:04d}/{part:05d}", [data])
-
-
-def parts_of(site: Site, attempt_id: int, number: int, parts: int) -> Iterable[bytes]:
-    """The parts of a long report one after another. Raises BadInput when one is missing."""
-    for part in range(parts):
-        try:
-            yield from site.blobs.chunks(f"parts/{attempt_id}/{number:04d}/{part:05d}")
-        except FileNotFoundError as error:
-            raise BadInput(f"part {part} of the report is missing", "send it again") from error
-
-
-def forget_parts(site: Site, attempt_id: int, number: int, parts: int) -> None:
-    for part in range(parts):
-        site.blobs.remove(f"parts/{attempt_id}/{number:04d}/{part:05d}")
-
-
-def keep_report(
-    site: Site, attempt_id: int, token: str, described: dict[str, Any], chunks: Iterable[bytes], digest: str
-) -> None:
-    """Keep a raw report; its bytes must have the digest (SHA-256) that the runner computed."""
-    with site.store.transaction() as session:
-        _held(session, attempt_id, token)
-    key = f"reports/{attempt_id}/{described['number']:04d}"
-    size = take_file(site, key, chunks, digest, MOST_REPORT_BYTES, "a report")
-    with site.store.transaction() as session:
-        _held(session, attempt_id, token, lock=True)
-        values = {"attempt_id": attempt_id, **described, "digest": digest, "size": size, "blob": key}
-        session.execute(
-            insert(Report).values(**values).on_conflict_do_update(index_elements=["attempt_id", "number"], set_=values)
-        )
-
-
-def finish(site: Site, attempt_id: int, token: str, said: dict[str, Any]) -> None:
-    """A runner is done; its reports are read next. Only then has the attempt an outcome."""
-    with site.store.transaction() as session:
-        attempt = session.get(Attempt, attempt_id, with_for_update=True)
-        if attempt is not None and attempt.state == "reading" and attempt.lease_digest == _digest(token):
-            return  # the answer to the first time was lost
-        attempt = _held(session, attempt_id, token, lock=True)
-        record = said.pop("record", {})
-        said = _kept(said)
-        for kind, content in record.items():
-            _keep_record(session, attempt_id, kind, content)
-        attempt.state, attempt.finish, attempt.ended_at = "reading", said, func.now()
-        attempt.runtimes = said.get("runtimes", {})
-        defer(session, "ingest", lock=f"attempt-{attempt_id}", priority=5, attempt_id=attempt_id)
-        ring_runners(session)
-        _tell_run(session, attempt, "cell")
-    _watch_machine(site, attempt.runner_id, said)
-
-
-def _watch_machine(site: Site, runner_id: int | None, said: Mapping[str, Any]) -> None:
-    """Drain a runner whose attempts keep going void because of its machine.
-
-    A transaction of its own: a runner's row is locked before its attempts everywhere.
-    """
-    troubled = bool(said.get("machine"))
-    with site.store.transaction() as session:
-        found = session.get(Runner, runner_id) if runner_id is not None else None
-        if found is None or not (troubled or found.troubles):
-            return
-        runner = session.get_one(Runner, runner_id, with_for_update=True, populate_existing=True)
-        runner.troubles = runner.troubles + 1 if troubled else 0
-        if runner.troubles >= MOST_TROUBLES and not runner.drained:
-            why = f"its last {runner.troubles} attempts went void because of its machine: {said.get('void', '')}"
-            runner.drained = why[:1000]
-            tell(session, "runner")
-
-
-def drain(site: Site, name: str, reason: str) -> None:
-    """Give a runner nothing more until it is resumed; an empty reason resumes it. Raises NotFound."""
-    with site.store.transaction() as session:
-        runner = session.scalar(select(Runner).where(Runner.name == name).with_for_update())
-        if runner is None:
-            raise NotFound(f"there is no runner {name[:80]}")
-        runner.drained, runner.troubles = reason, 0
-        ring_runners(session)
-        tell(session, "runner")
-
-
-def forget_runner(site: Site, name: str) -> None:
-    """Take a runner that is gone off the list. Raises NotFound."""
-    with site.store.transaction() as session:
-        runner = session.scalar(select(Runner).where(Runner.name == name).with_for_update())
-        if runner is None:
-            raise NotFound(f"there is no runner {name[:80]}")
-        for attempt in open_leases_of(session, runner.id):
-            lose(session, attempt, f"runner {name} was taken off the list")
-        session.delete(runner)
-        tell(session, "runner")
 
 
 def beat(site: Site, server: str) -> None:
@@ -524,8 +299,8 @@ def lose(session: Session, attempt: Attempt, reason: str) -> None:
         cell.state, cell.mark, cell.reason = "void", "void", reason
         session.flush()
         session.refresh(run, with_for_update=True)
-        advance(session, run, plan)
-    _tell_run(session, attempt, "cell")
+        advance(session, run, plan, cell)
+    tell_run(session, attempt, "cell")
 
 
 def may_try_again(session: Session, attempt: Attempt, plan: Plan | None, cell: Cell) -> bool:
@@ -540,7 +315,7 @@ def wait_again(session: Session, cell: Cell, attempt: Attempt, reason: str) -> N
     ring_runners(session)
 
 
-def _tell_run(session: Session, attempt: Attempt, kind: str) -> None:
+def tell_run(session: Session, attempt: Attempt, kind: str) -> None:
     row = session.execute(
         select(Project.name, Run.number)
         .join(Run, Run.project_id == Project.id)

@@ -203,7 +203,7 @@ def _conclude_attempt(
         }
         session.flush()
         if follow_up:
-            advance(session, run, plan_of(run.plan))
+            advance(session, run, plan_of(run.plan), cell)
     if follow_up:
         tell(session, "cell", project.name, run.number)
     return gone

@@ -23,9 +23,9 @@ from myriant.core.plan.versions import offered_names, version_key
 from myriant.core.written import counted
 from myriant.flow.advance import advance, stop_cells
 from myriant.flow.plans import event_of
-from myriant.flow.queue import give_ranks
 from myriant.flow.site import Site
-from myriant.flow.vault import lacking
+from myriant.flow.turns import give_ranks
+from myriant.flow.vault import lacking, names_wanted
 from myriant.repos.git import GitError
 from myriant.repos.mirror import Commit, Mirror
 from myriant.store.changes import ring_runners, tell
@@ -250,7 +250,7 @@ def _cell(run: Run, event: Event, found: JobIntent, cell: PlannedCell, position:
 
 def _content(run: Run, event: Event, job: Job, cell: PlannedCell) -> str | None:
     """A digest of all that decides a cell's result but the exact runtimes; None for what is never reused."""
-    if job.gated or job.secrets or not cell.selected:
+    if job.gated or names_wanted(job) or not cell.selected:
         return None
     steps = [i for i, (_, skipped) in enumerate(steps_for(job, cell.values, event)) if not skipped]
     parts = [run.project_id, run.tree, run.plan_digest, job.id, cell.key, steps, cell.wants]

@@ -9,6 +9,7 @@ from sqlalchemy.orm import Session
 
 from myriant.core.written import duration
 from myriant.flow.advance import advance
+from myriant.flow.controls import drop_stale_controls
 from myriant.flow.intake import BRANCH, start_run
 from myriant.flow.plans import plan_of
 from myriant.flow.site import Site
@@ -41,6 +42,7 @@ def keep_time(site: Site, now: datetime | None = None) -> list[int]:
         ).all()
         for report in gone:
             session.delete(report)
+        drop_stale_controls(session)
         session.execute(delete(SeenEvent).where(SeenEvent.at < now - _REMEMBERED))
     for report in gone:
         site.blobs.remove(report.blob)

@@ -18,6 +18,7 @@ from myriant.core.plan.globs import matches
 from myriant.core.plan.model import Job
 from myriant.flow.errors import BadInput, NotFound
 from myriant.flow.people import Person
+from myriant.flow.plans import plan_of
 from myriant.flow.site import Site
 from myriant.store.runs import project_named
 from myriant.store.tables import Project, Run, Secret
@@ -162,14 +163,24 @@ def lacking(session: Session, run: Run, job: Job) -> str:
         return ""
     rows = session.scalars(select(Secret).where(Secret.project_id == run.project_id, Secret.name.in_(wanted)))
     known = {s.name: s for s in rows}
-    return "; ".join(filter(None, (withheld(known.get(name), name, run, job.id) for name in wanted)))
+    refused = [withheld(known.get(n), n, run, job.id) or _ungranted(n, run, job.id) for n in wanted]
+    return "; ".join(filter(None, refused))
 
 
-def values_for(site: Site, session: Session, run: Run, job: Job, allowed: Job | None) -> Mapping[str, str]:
-    """The secrets of a lease, with their use noted; `allowed` is the job in the plan that judges a pull request."""
-    names = names_wanted(job)
-    if run.event == "pull-request":
-        names = [n for n in names if allowed is not None and n in names_wanted(allowed)]
+def _ungranted(name: str, run: Run, job: str) -> str:
+    """Why the target's plan keeps a secret from a pull request: a change cannot ask for more than is granted there."""
+    if run.event != "pull-request":
+        return ""
+    target = plan_of(run.rules) if run.rules else None
+    granted = next((j for j in target.jobs if j.id == job), None) if target is not None else None
+    if granted is not None and name in names_wanted(granted):
+        return ""
+    return f"the plan on {run.branch} gives job {job} no secret {name}"
+
+
+def values_for(site: Site, session: Session, run: Run, job: Job) -> Mapping[str, str]:
+    """The secrets of a lease, with their use noted."""
+    names = [n for n in names_wanted(job) if not _ungranted(n, run, job.id)]
     found: dict[str, str] = {}
     if not names:
         return found
