@@ -80,6 +80,7 @@ def measure(lines: int = 1_050_000) -> None:
         for name, work in (
             ("search of a text in the last line", lambda: logs.search(site, attempt, f"line {lines} of")),
             ("search of a text that is nowhere", lambda: logs.search(site, attempt, "no such tide")),
+            ("what of it is usual", lambda: logs.usual(site, attempt)),
             ("400 lines in the middle", lambda: logs.log_lines(site, attempt, lines // 2, 400)),
         ):
             times = []

@@ -179,12 +179,16 @@ def machine_difference(site: Site, attempt_id: int, other: int | None) -> Machin
         else:
             query = query.where(
                 Run.project_id == run.project_id, Cell.job == cell.job, Cell.key == cell.key,
-                Attempt.state == "passed", Attempt.id < attempt_id,
+                Attempt.state == "passed", Attempt.id < attempt_id, Attempt.id.in_(
+                    select(AttemptRecord.attempt_id).where(AttemptRecord.kind == "machine")
+                ),
             )  # fmt: skip
         found = session.execute(query.order_by(Attempt.id.desc()).limit(1)).first()
     if found is None:
         raise NotFound("there is no other attempt to compare with", "give the number of one")
     here, there = record(site, attempt_id).machine, record(site, found[0]).machine
+    if not here or not there:
+        raise NotFound(f"attempt {attempt_id if not here else found[0]} has told nothing of its machine")
     differing, same = differences(here, there)
     said = f"{found[6]} #{found[1]}, {found[2]} {found[3]}, attempt {found[4]} on {found[5]}"
     return MachineDifference(attempt_id, found[0], said, differing, same)

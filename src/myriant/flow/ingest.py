@@ -55,6 +55,8 @@ class _Gathered:
 
     def settle_retests(self) -> None:
         """A test that both failed and passed within the attempt is flaky, whatever came last."""
+        if not self.retests:
+            return
         places: dict[Identity, int] = {}
         for at, identity in enumerate(self.tests):
             places.setdefault(identity, at)

@@ -21,6 +21,7 @@ from myriant.store.tables import Attempt, Cell, Project, Run, Runner
 IN_TOUCH = timedelta(seconds=30)
 MOST_FORECAST = 2000  # cells whose start is predicted, in the order of turns
 MOST_STUCK = 200
+_NAMED = 4  # versions named in a sentence
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,7 +65,8 @@ class Supply:
             return f"no runner has the label {missing[0].removeprefix('label ')}"
         family = missing[0].split(" ")[0]
         known = sorted({version for f, version in self.runtimes if f == family}, key=version_key)
-        have = f"runners have {family} {', '.join(known)}" if known else f"no runner has any {family}"
+        older = f" and {counted(len(known) - _NAMED, 'older one')}" if len(known) > _NAMED else ""
+        have = f"runners have {family} {', '.join(known[-_NAMED:])}{older}" if known else f"no runner has any {family}"
         mend = f"install it on {self.runners[0].name} or register it there"
         return f"no runner offers {' or '.join(missing)}; {have}; {mend}"
 

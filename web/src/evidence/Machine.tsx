@@ -17,7 +17,7 @@ export function Machine({ attempt }: { attempt: Attempt }) {
           ? difference.differing.length
             ? `${counted(difference.differing.length, "thing")} changed since ${difference.said}; ${difference.same} are the same.`
             : `Nothing changed since ${difference.said}: ${counted(difference.same, "thing")} compared.`
-          : "No earlier attempt of this cell has passed, so there is nothing to compare with."}{" "}
+          : "No earlier attempt of this cell has passed and told of its machine, so there is nothing to compare with."}{" "}
         On your own machine: <code>myriant environment --against {attempt.id}</code>
       </p>
       {difference && difference.differing.length > 0 && (

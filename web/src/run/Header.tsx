@@ -98,7 +98,7 @@ function progress(run: Run): string {
   const running = open.filter((c) => c.state === "running").length;
   const failing = run.cells.filter((c) => c.state === "failed").length;
   const stuck = open.find((c) => c.stuck);
-  const ends = open.map((c) => (c.predicted === null ? NaN : (c.starts_in ?? 0) + c.predicted));
+  const ends = stuck ? [] : open.map((c) => (c.predicted === null ? NaN : (c.starts_in ?? 0) + c.predicted));
   const said = [`${done} of ${counted(binding.length, "cell")} done`, `${running} running`];
   if (failing) said.push(`${failing} with failures so far`);
   if (ends.length && ends.every((e) => e < 86_400)) said.push(`about ${duration(Math.max(...ends))} in all`);
