@@ -41,8 +41,11 @@ def record(site: TheSite, attempt: int) -> evidence.RecordView:
 
 
 @router.get("/attempts/{attempt}/machine-difference")
-def machine_difference(site: TheSite, attempt: int, other: int | None = None) -> evidence.MachineDifference:
-    """What differs from another attempt's machine, by default the newest passing one of the same cell before."""
+def machine_difference(site: TheSite, attempt: int, other: int | None = None) -> evidence.MachineDifference | None:
+    """What differs from another attempt's machine, by default the newest passing one of the same cell before.
+
+    Nothing when there is none to compare with.
+    """
     return evidence.machine_difference(site, attempt, other)
 
 

@@ -160,8 +160,11 @@ def _machine(content: Any) -> dict[str, dict[str, str]]:
     }
 
 
-def machine_difference(site: Site, attempt_id: int, other: int | None) -> MachineDifference:
-    """What differs between two attempts' machines; by default the other is the cell's newest passing one before."""
+def machine_difference(site: Site, attempt_id: int, other: int | None) -> MachineDifference | None:
+    """What differs between two attempts' machines; by default the other is the cell's newest passing one before.
+
+    None when there is no such one, or one of the two has told nothing of its machine. Raises NotFound.
+    """
     with site.store.transaction() as session:
         attempt = session.get(Attempt, attempt_id)
         if attempt is None:
@@ -185,10 +188,12 @@ def machine_difference(site: Site, attempt_id: int, other: int | None) -> Machin
             )  # fmt: skip
         found = session.execute(query.order_by(Attempt.id.desc()).limit(1)).first()
     if found is None:
-        raise NotFound("there is no other attempt to compare with", "give the number of one")
+        if other is not None:
+            raise NotFound(f"there is no attempt {other}", "give the number of one that the server knows")
+        return None
     here, there = record(site, attempt_id).machine, record(site, found[0]).machine
     if not here or not there:
-        raise NotFound(f"attempt {attempt_id if not here else found[0]} has told nothing of its machine")
+        return None
     differing, same = differences(here, there)
     said = f"{found[6]} #{found[1]}, {found[2]} {found[3]}, attempt {found[4]} on {found[5]}"
     return MachineDifference(attempt_id, found[0], said, differing, same)

@@ -592,7 +592,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description What differs from another attempt's machine, by default the newest passing one of the same cell before. */
+        /**
+         * @description What differs from another attempt's machine, by default the newest passing one of the same cell before.
+         *
+         *     Nothing when there is none to compare with.
+         */
         get: operations["machine_difference"];
         put?: never;
         post?: never;
@@ -4465,7 +4469,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["MachineDifference"];
+                    "application/json": components["schemas"]["MachineDifference"] | null;
                 };
             };
             /** @description Validation Error */

@@ -14,13 +14,14 @@ export function TimelineView({ run }: { run: Run }) {
   const [, go] = useAddress();
   const now = useNow();
   if (!found) return null;
+  if (found.rows.every((r) => r.bars.length === 0)) return <p className={classes.intro}>Nothing of this run was executed{run.reason ? `: ${run.reason}` : ""}.</p>;
   const begin = Date.parse(found.started_at);
   const end = Math.max(begin + 1000, ...found.rows.flatMap((r) => [...r.bars.map((b) => endOf(b, now)), r.predicted_end && endIsOpen(r) ? Date.parse(r.predicted_end) : 0]));
   const at = (time: number) => `${(100 * (time - begin)) / (end - begin)}%`;
   return (
     <>
       <p className={classes.intro} data-testid="timeline-said">
-        {said(found, now)}
+        {said(found, now, run.run.verdict)}
       </p>
       <div className={classes.timeline} role="table" aria-label="Timeline">
         <div className={classes.axis} aria-hidden>
@@ -68,12 +69,12 @@ const endOf = (bar: Bar, now: number) => (bar.ended_at ? Date.parse(bar.ended_at
 const endIsOpen = (row: TimelineRow) => row.bars.some((b) => !b.ended_at);
 const lasting = (bar: Bar, now: number) => duration(Math.max(0, endOf(bar, now) - Date.parse(bar.started_at)) / 1000);
 
-function said(found: Timeline, now: number): string {
+function said(found: Timeline, now: number, verdict: string): string {
   const seconds = ((found.ended_at ? Date.parse(found.ended_at) : now) - Date.parse(found.started_at)) / 1000;
   const critical = found.rows.filter((r) => r.critical).map((r) => `${r.job} ${r.key}`.trim());
   const won = found.rows.reduce((n, r) => n + (r.won ?? 0), 0);
   const waited = found.rows.flatMap((r) => r.bars.filter((b) => b.kind === "waiting").map((b) => endOf(b, now) - Date.parse(b.started_at)));
-  const parts = [`${duration(seconds)} ${found.ended_at ? "from the event to the verdict" : "so far"}`];
+  const parts = [`${duration(seconds)} ${!found.ended_at ? "so far" : verdict === "undecided" ? "from the event to its end, without a verdict" : "from the event to the verdict"}`];
   if (critical.length) parts.push(`${critical.reverse().join(", then ")} decided the end`);
   if (waited.length) parts.push(`the longest wait was ${duration(Math.max(...waited) / 1000)}`);
   if (won > 0.05) parts.push(`caches won ${duration(won)}`);

@@ -117,7 +117,7 @@ function GateCard({ run }: { run: Run }) {
         {run.judged.map((rule) => (
           <RuleRow key={`${rule.name}/${rule.line}`} rule={rule} />
         ))}
-        {run.judged.length === 0 && <li style={{ display: "block" }} className="soft">{run.run.verdict === "undecided" ? "Judged when the last cell has ended." : run.reason || "No rule had to be judged."}</li>}
+        {run.judged.length === 0 && <li style={{ display: "block" }} className="soft">{run.run.verdict === "undecided" ? (run.run.ended_at ? `Not judged: ${run.reason}.` : "Judged when the last cell has ended.") : run.reason || "No rule had to be judged."}</li>}
       </ul>
     </aside>
   );
