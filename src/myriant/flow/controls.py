@@ -43,7 +43,7 @@ def plan_controls(session: Session, run: Run, baseline: Run | None, new: Mapping
     for _ in range(MOST_CELLS):
         able = {n: t for n, t in left.items() if (cells[n].predicted or 0) <= LONGEST and not cells[n].gated}
         if not able:
-            return
+            break
         name = max(sorted(able), key=lambda n: len(able[n]))
         covered = left.pop(name)
         left = {n: rest for n, t in left.items() if len(rest := np.setdiff1d(t, covered))}
