@@ -6,8 +6,8 @@ import re
 from collections.abc import Iterator, Sequence
 from pathlib import Path, PurePosixPath
 
-from myriant.core.results.junit import read_junit
-from myriant.core.results.model import Outcome
+from myriant.core.results.model import Detail, Outcome
+from myriant.core.results.read import read_results
 
 _PIECE = 1 << 18
 
@@ -20,11 +20,11 @@ def failed_tests(reports: Sequence[Path], workspace: Path) -> list[dict[str, str
     """
     found = []
     for report in reports:
-        results = read_junit(_pieces(report))
+        _, results = read_results(_pieces(report))
         for i, outcome in enumerate(results.outcomes):
             if outcome in (Outcome.FAILED, Outcome.ERRORED):
                 suite, klass, name = results.suites[i], results.classes[i], results.names[i]
-                file = results.files.get(i, "")
+                file = results.details.get(i, Detail()).file
                 if not file:
                     file, within = _file_of(klass, workspace)
                     name = "::".join([*within, name])

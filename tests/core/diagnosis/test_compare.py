@@ -86,13 +86,34 @@ def test_an_explanation_is_a_selector_that_holds_for_exactly_the_affected(select
     truth = parse_selector(selector)
     affected = [truth.holds(c) for c in PYTHONS]
     found = explain(PYTHONS, affected)
-    assert found is not None and [parse_selector(found).holds(c) for c in PYTHONS] == affected
-    assert said is None or found == said
+    assert found.exact and found.selector and [parse_selector(found.selector).holds(c) for c in PYTHONS] == affected
+    assert said is None or found.selector == said
 
 
 def test_without_a_pattern_nothing_is_claimed() -> None:
-    assert explain(PYTHONS, [i in (0, 3, 6) for i in range(8)]) is None
-    assert explain(PYTHONS, [True] * 8) is None and explain(PYTHONS, [False] * 8) is None
+    assert explain(PYTHONS, [i in (0, 3, 6) for i in range(8)]).selector is None
+    assert explain(PYTHONS, [True] * 8).selector is None and explain(PYTHONS, [False] * 8).selector is None
+
+
+def test_what_nearly_fits_is_named_with_its_misses() -> None:
+    affected = [c["python"] in ("3.8", "3.9") for c in PYTHONS]
+    affected[0] = False
+    told = explain(PYTHONS, affected)
+    assert (told.selector, told.inside, told.outside, told.exact) == ("python=3.9", 0, 1, False)
+
+
+def test_cells_without_a_result_leave_rivals_and_one_of_them_tells_them_apart() -> None:
+    ran = [PYTHONS[0], PYTHONS[3], PYTHONS[6]]  # 3.8 nearest, 3.9 bankers, 3.12 nearest
+    rest = [c for c in PYTHONS if c not in ran]
+    for truth in map(parse_selector, ("python=3.9", "rounding=bankers")):
+        cells, left = list(ran), list(rest)
+        told = explain(cells, [truth.holds(c) for c in cells], left)
+        assert told.exact and told.rivals
+        while told.next is not None:
+            cells.append(left.pop(told.next))
+            told = explain(cells, [truth.holds(c) for c in cells], left)
+        assert told.selector and not told.rivals
+        assert [parse_selector(told.selector).holds(c) for c in PYTHONS] == [truth.holds(c) for c in PYTHONS]
 
 
 @pytest.mark.parametrize(

@@ -76,8 +76,8 @@ def test_any_bytes_are_answered(data: bytes) -> None:
         ),
         (b"<testsuite>" * 300, "nested more than 200 deep"),
         (
-            b'<testsuite><testcase name="' + b"n" * (MOST_TOKEN + (1 << 17)) + b'"/></testsuite>',
-            "one tag or attribute is larger",
+            b"<testsuite><testcase " + b"n" * (MOST_TOKEN + (1 << 17)) + b'="1"/></testsuite>',
+            "one tag is larger",
         ),
         (b'<testsuite><testcase name="a"></testsuite>', "not well-formed"),
         (b'<?xml version="1.0" encoding="klingon"?><testsuite><testcase name="a"/></testsuite>', "encoding"),
@@ -108,3 +108,74 @@ def test_a_case_with_several_failures_is_one_case() -> None:
     results = read_junit([source])
     assert list(results.outcomes) == [Outcome.FAILED]
     assert results.details[0].message == "one" and "also: two" in results.details[0].text
+
+
+def suite(inner: str) -> bytes:
+    return f"<testsuite>{inner}</testsuite>".encode()
+
+
+@pytest.mark.parametrize(
+    ("source", "outcomes", "warned"),
+    [
+        (suite('<testcase name="a" status="notrun"/><testcase name="b" result="suppressed"/>'), "SS", ""),
+        (suite('<testcase name="a" status="disabled"/><testcase name="b" executed="false"/>'), "SS", ""),
+        (suite('<testcase name="a" status="failed"/><testcase name="b" result="pass"/>'), "FP", ""),
+        (suite('<testcase name="a" status="fail"><failure message="m"/></testcase>'), "F", ""),
+        (suite('<testcase name="a"><flakyFailure message="once"/></testcase>'), "Y", "tried again"),
+        (suite('<testcase name="a"><failure/><rerunFailure message="twice"/></testcase>'), "F", ""),
+        (suite('<testcase name="a"><skipped type="todo"/><failure message="m"/></testcase>'), "S", ""),
+        (suite('<testcase name="a"><failure/><skipped/></testcase>'), "F", ""),
+        (suite('<testcase name="a"><skipped message="test passes unexpectedly"/></testcase>'), "F", "expected to fail"),
+        (suite('<testcase name="a"/><error message="boom">x</error>'), "PE", "outside any case"),
+        (suite('<testcase name="a"><testcase name="inner"/><failure/></testcase><testcase name="b"/>'), "FP", ""),
+        (b'<testsuite tests="3" failures="2"><testcase name="a"/></testsuite>', "P", "3 cases, not 1"),
+        (b'log\nmore\n<?xml version="1.0"?><testsuite><testcase name="a"/></testsuite>\nbye', "P", "before the document"),
+        (b'<j:testsuites xmlns:j="urn:x"><j:testsuite><j:testcase name="a"><j:failure/></j:testcase></j:testsuite></j:testsuites>', "F", ""),
+        (b'<?xml version="1.0" encoding="utf-16"?><testsuite><testcase name="a"/></testsuite>', "P", "and is not"),
+        (suite('<testcase name="a"><failure message="a & b &nbsp; c">x ]]> y</failure></testcase>'), "F", "escaped"),
+        (suite('<testcase name="a"><failure message="\x1b[31mred\x07 \x00">&#27;&#x0;</failure></testcase>'), "F", "forbids"),
+        (suite('<testcase name="a"><failure><![CDATA[a ]]> b ]]> c]]></failure></testcase>'), "F", "escaped"),
+        (b'<testsuite><testcase name="S\xfcd"/></testsuite>', "P", "no UTF-8"),
+        (suite(f'<testcase name="a"><failure message="{"m" * (5 << 20)}">x</failure></testcase><testcase name="b"/>'), "FP", "was cut"),
+        (suite('<testcase name="setUpClass (tides.Mole)"/><testcase name="a"/>'), "P", ""),
+    ],
+)  # fmt: skip
+def test_dialects_are_understood(source: bytes, outcomes: str, warned: str) -> None:
+    results = read_junit([source[i : i + 5000] for i in range(0, len(source), 5000)])
+    assert results.error is None, results.problems
+    letters = {Outcome.PASSED: "P", Outcome.FAILED: "F", Outcome.ERRORED: "E", Outcome.SKIPPED: "S", Outcome.FLAKY: "Y"}
+    assert "".join(letters[Outcome(o)] for o in results.outcomes) == outcomes
+    assert warned in " ".join(p.message for p in results.problems) and bool(warned) == bool(results.problems)
+
+
+def test_output_attachments_and_places_of_a_failed_case_are_kept() -> None:
+    results = read_junit([suite(
+        '<properties><property name="application" value="tidebook 1.4"/></properties>'
+        '<testcase name="a" file="tests/a.py" line="12"><system-out>drawn\n[[ATTACHMENT|out/a.png]]</system-out>'
+        '<properties><property name="attachment" value="out/b.png"/></properties><failure message="m">stack</failure></testcase>'
+    )])  # fmt: skip
+    detail = results.details[0]
+    assert (detail.file, detail.line, detail.attachments) == ("tests/a.py", 12, ["out/b.png", "out/a.png"])
+    assert detail.output.startswith("drawn") and detail.text == "stack"
+    assert results.properties == {"application": "tidebook 1.4"}
+
+
+@pytest.mark.parametrize("encoding", ["shift_jis", "utf-32", "cp1252", "utf-16-le"])
+def test_other_encodings_are_understood_and_odd_ones_refused(encoding: str) -> None:
+    name = "潮汐" if encoding == "shift_jis" else "Süd"
+    text = f'<?xml version="1.0" encoding="{encoding}"?><testsuite><testcase name="{name}"/></testsuite>'
+    assert read_junit([text.encode(encoding)]).names == [name]
+    for odd in ("idna", "zlib", "unicode_escape"):
+        assert read_junit([text.replace(encoding, odd).encode()]).error is not None
+
+
+@given(st.data())
+def test_a_repair_changes_characters_and_never_elements(data: st.DataObject) -> None:
+    """Noise in a message must not change how many cases there are, nor which of them failed."""
+    noise = data.draw(st.text(st.sampled_from("a]>&\x1b\x00;#x1[\x7f\ud7ff"), max_size=30))
+    source = suite(f'<testcase name="a"><failure>{noise}</failure></testcase><testcase name="b"/>').replace(
+        b"<![CDATA[", b""
+    )
+    cut = data.draw(st.integers(0, len(source)))
+    results = read_junit([source[:cut], source[cut:]])
+    assert results.error is None and list(results.outcomes) == [Outcome.FAILED, Outcome.PASSED]

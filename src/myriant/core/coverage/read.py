@@ -10,7 +10,7 @@ from xml.parsers import expat
 from myriant.core.coverage.model import Coverage, Lines
 from myriant.core.coverage.paths import relative
 from myriant.core.results.model import Oddity
-from myriant.core.xml import MOST_BYTES, Refused, explained, feed, make_parser
+from myriant.core.xml import MOST_BYTES, Notes, Refused, explained, feed, make_parser
 
 MOST_LINE = 10_000_000  # the greatest line number that is believed
 _CONDITION = re.compile(r"\((\d+)\s*/\s*(\d+)\)")
@@ -57,7 +57,9 @@ class _Cobertura:
         self.bad = 0
 
     def read(self, chunks: Iterable[bytes]) -> Coverage:
-        reason = feed(self.parser, chunks, self.explain)
+        notes = Notes()
+        reason = feed(self.parser, chunks, self.explain, notes)
+        self.result.problems += [Oddity("warning", text, line) for text, line in notes.told()]
         if reason is None and not self.files:
             reason = "the report names no file"
         if reason is not None:

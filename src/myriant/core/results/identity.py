@@ -33,7 +33,11 @@ def identities(kind: str, results: Results) -> list[Identity]:
 def list_digest(job: str, listed: Iterable[Identity]) -> bytes:
     """A digest of an ordered list of identities; equal lists have equal digests (BLAKE2b, 16 bytes)."""
     digest = hashlib.blake2b(job.encode("utf-8", "surrogatepass"), digest_size=16)
-    digest.update(repr(listed if isinstance(listed, list) else list(listed)).encode("utf-8", "surrogatepass"))
+    every = list(listed)
+    joined = "\x1e".join(map("\x1f".join, every))
+    if joined.count("\x1f") != 3 * len(every) or joined.count("\x1e") != max(len(every) - 1, 0):
+        joined = repr(every)  # a name holds one of the separators
+    digest.update(joined.encode("utf-8", "surrogatepass"))
     return digest.digest()
 
 

@@ -1,23 +1,54 @@
 """A streaming reader of JUnit XML: strict about safety, lenient about dialect.
 
 There is no standard; what is read is the common ground of the JUnit XML that test frameworks write:
-`testsuite` elements, nested or flat, holding `testcase` elements with at most one of `failure`,
-`error` or `skipped`. Elements are counted, the totals in attributes are not believed.
+`testsuite` elements, nested or flat, holding `testcase` elements with `failure`, `error` or `skipped`.
+Elements are counted, the totals in attributes are not believed. docs/formats.md lists the dialects.
 """
 
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Iterable
 from xml.parsers import expat
 
 from myriant.core.results.model import Detail, Oddity, Outcome, Results
-from myriant.core.xml import MOST_DEPTH, Refused, explained, feed, make_parser
+from myriant.core.xml import MOST_DEPTH, Notes, Refused, explained, feed, make_parser
 
 MOST_CASES = 2_000_000
 MOST_TEXT = 256 * 1024  # characters kept of one message or stack
+MOST_OUTPUT = 64 * 1024
 MOST_NAME = 2_000
+MOST_PROPERTIES = 500
+OUTSIDE = "(outside any test)"
+
 _VERDICTS = {"failure": Outcome.FAILED, "error": Outcome.ERRORED, "skipped": Outcome.SKIPPED}
+_RETRIES = {"flakyFailure", "flakyError", "rerunFailure", "rerunError"}
+_OUTPUTS = {"system-out", "system-err"}
+_NOT_RUN = {"notrun", "not run", "not-run", "not_run", "disabled", "skipped", "ignored", "suppressed", "pending"}
+_BAD = {"failed": Outcome.FAILED, "fail": Outcome.FAILED, "failure": Outcome.FAILED, "error": Outcome.ERRORED,
+        "errored": Outcome.ERRORED, "timeout": Outcome.ERRORED, "crashed": Outcome.ERRORED}  # fmt: skip
+_SETUP = re.compile(
+    r"(?:setUp|tearDown)(?:Class|Module)? \(.+\)$"
+    r'|"(?:before|after) (?:all|each)" hook\b|\{(?:before|after)(?: (?:all|each))?\}'
+    r"|(?:initializationError|classMethod|executionError)$"
+    r"|(?:init|end)_per_(?:suite|group|testcase)\b|(?:init|cleanup)TestCase$|fixture (?:setup|cleanup)\b",
+    re.IGNORECASE,
+)
+_SETUP_BEGINS = {
+    *("set", "Set", "tea", "Tea", "ini", "Ini", "end", "End", "cla", "cle", "exe", "fix"),
+    '"be',
+    '"af',
+    "{be",
+    "{af",
+}
+_MARKED = frozenset(("status", "result", "executed", "disabled"))
+_NO_SKIP = re.compile(r"pass(?:es|ed) unexpectedly|unexpected(?:ly)? (?:success|pass)", re.IGNORECASE)
+_EXPECTED = re.compile(r"tagged with !(?:may|should)fail|expected (?:test )?failure|\bx-?fail\b", re.IGNORECASE)
+_COMMENT = re.compile(r'message="(.*)"\s+type="skip"', re.DOTALL)
+_ATTACHED = re.compile(r"\[\[ATTACHMENT\|([^\]\n]{1,1000})\]\]")
+_CLOCK = re.compile(r"(?:(\d+):)?(\d{1,2}):(\d{1,2}(?:[.,]\d+)?)$")
+_UNIT = re.compile(r"([\d.,eE+-]+)\s*(ms|s|sec|seconds)$")
 
 
 def read_junit(chunks: Iterable[bytes]) -> Results:
@@ -32,40 +63,54 @@ def read_junit(chunks: Iterable[bytes]) -> Results:
 
 class _Reader:
     def __init__(self) -> None:
-        self.results = Results()
+        self.results = results = Results()
+        self.names, self.suites, self.classes = results.names.append, results.suites.append, results.classes.append
+        self.seconds, self.outcomes = results.seconds.append, results.outcomes.append
         self.parser = make_parser()
         self.parser.StartElementHandler = self.start
         self.parser.EndElementHandler = self.end
+        self.parser.CommentHandler = self.comment
         self.path: list[str] = []  # names of the suites that are open
+        self.stated: list[tuple[dict[str, str], int, int, int]] = []  # their attributes, line, cases and bad so far
         self.suite = ""
         self.depth = 0
         self.roots = 0
-        self.in_case = False
+        self.case_depth = 0  # of the case that is open, 0 for none
+        self.attributes: dict[str, str] = {}  # of that case
+        self.name = ""
+        self.plain = True  # it says nothing beside its attributes
         self.outcome = Outcome.PASSED
         self.detail: Detail | None = None
+        self.gathered = ""  # the element whose text is collected
         self.collected: list[str] = []
         self.kept = 0
-        self.bad_times = 0
-        self.unnamed = 0
-        self.file: str | None = None  # of the case that is open
+        self.output: list[str] = []
+        self.attached: list[str] = []
+        self.retried = False
+        self.expected = False  # its failure
+        self.bad = 0  # cases that failed or errored
+        self.dropped = 0  # set-ups that passed
+        self.liars, self.lying = 0, ("", 0)  # suites with wrong totals, the first of them
+        self.odd: dict[str, tuple[int, int]] = {}  # oddity: how often, first line
 
     def read(self, chunks: Iterable[bytes]) -> None:
-        reason = feed(self.parser, chunks, self.explain)
+        notes = Notes()
+        reason = feed(self.parser, chunks, self.explain, notes, self.watch)
         if reason is not None:
-            self.fault(reason)
-            return
-        if not len(self.results) and self.results.error is None:
-            self.fault("the report holds no test")
-        if self.bad_times:
-            self.warn(f"{self.bad_times} cases with a time that is no number of seconds")
-        if self.unnamed:
-            self.warn(f"{self.unnamed} cases without a name")
+            self.results.problems.append(Oddity("error", reason, self.parser.CurrentLineNumber))
+        elif not len(self.results) and self.results.error is None:
+            self.results.problems.append(Oddity("error", "the report holds no test", self.parser.CurrentLineNumber))
+        self.results.problems += [Oddity("warning", text, line) for text, line in notes.told()]
+        for what, (count, line) in self.odd.items():
+            self.results.problems.append(Oddity("warning", f"{count} {what}", line))
+        if self.liars:
+            suites = "1 suite states" if self.liars == 1 else f"{self.liars} suites state"
+            said = f"{suites} totals that its elements do not have: {self.lying[0]}; the elements count"
+            self.results.problems.append(Oddity("warning", said, self.lying[1]))
 
-    def fault(self, message: str) -> None:
-        self.results.problems.append(Oddity("error", message, self.parser.CurrentLineNumber))
-
-    def warn(self, message: str) -> None:
-        self.results.problems.append(Oddity("warning", message, 0))
+    def note(self, what: str) -> None:
+        count, line = self.odd.get(what, (0, self.parser.CurrentLineNumber))
+        self.odd[what] = (count + 1, line)
 
     def explain(self, error: expat.ExpatError) -> str:
         cases = len(self.results)
@@ -73,96 +118,272 @@ class _Reader:
 
     def start(self, name: str, attributes: dict[str, str]) -> None:
         self.depth += 1
-        if name == "testcase" and self.roots and not self.in_case:
+        if name == "testcase" and not self.case_depth and self.roots:
             self.case(attributes)
-        elif self.in_case:
-            if name in _VERDICTS:
-                self.verdict(name, attributes)
+            return
+        if ":" in name:
+            name = name.rpartition(":")[2]
+        if self.case_depth:
+            self.plain = False
+            self.within_case(name, attributes)
+        elif name == "testcase" and self.roots:
+            self.case(attributes)
         elif name == "testsuite":
             self.roots += 1
             self.path.append(attributes.get("name", "")[:MOST_NAME])
             self.suite = " › ".join(filter(None, self.path))
+            here = len(self.results) + self.dropped
+            self.stated.append((attributes, self.parser.CurrentLineNumber, here, self.bad))
         elif not self.roots:
             if name != "testsuites":
                 raise Refused(f"its root element is <{name[:40]}>, not <testsuites> or <testsuite>")
             self.roots += 1
+        elif name in ("failure", "error"):
+            self.case({"name": OUTSIDE})
+            self.plain = False
+            self.within_case(name, attributes)
+            self.note("failures outside any case")
+        elif name == "property":
+            self.property(attributes)
         if self.depth > MOST_DEPTH:
             raise Refused(f"elements are nested more than {MOST_DEPTH} deep")
 
     def case(self, attributes: dict[str, str]) -> None:
-        results, get = self.results, attributes.get
-        self.in_case = True
-        self.outcome = Outcome.PASSED
-        self.file = get("file")
+        get = attributes.get
+        self.case_depth = self.depth
+        self.attributes = attributes
+        self.plain = True
         name = get("name", "")
-        if not name:
-            self.unnamed += 1
-            name = f"(unnamed {self.unnamed})"
-        results.suites.append(self.suite)
-        results.classes.append(get("classname", ""))
-        results.names.append(name if len(name) <= MOST_NAME else name[:MOST_NAME])
+        if not 0 < len(name) <= MOST_NAME:
+            name = self.odd_name(name)
+        self.name = name
+        self.names(name)
+        self.suites(self.suite)
+        klass = get("classname") or get("class") or ""
+        self.classes(klass if len(klass) <= MOST_NAME else klass[:MOST_NAME])
         time = get("time")
         if time is None:
-            results.seconds.append(math.nan)
+            self.seconds(math.nan)
         else:
             try:
                 seconds = float(time)
             except ValueError:
-                seconds = self.odd_time(time)
+                seconds = odd_time(time)
             if not 0.0 <= seconds < 1e9:
-                self.bad_times += 1
+                self.note("cases with a time that is no number of seconds")
                 seconds = math.nan
-            results.seconds.append(seconds)
+            self.seconds(seconds)
+        if len(attributes) == 3 and time is not None and klass and "name" in attributes:
+            return  # nothing else is there
+        if not _MARKED.isdisjoint(attributes):
+            self.mark(attributes)
 
-    def odd_time(self, time: str) -> float:
-        """Times with thousands separators or a decimal comma; NaN for anything else."""
-        text = time.strip()
-        text = text.replace(",", "") if "." in text or text.count(",") > 1 else text.replace(",", ".")
-        try:
-            return float(text)
-        except ValueError:
-            return math.nan
+    def odd_name(self, name: str) -> str:
+        if name:
+            return name[:MOST_NAME]
+        self.note("cases without a name")
+        return f"(unnamed {self.odd['cases without a name'][0]})"
+
+    def mark(self, attributes: dict[str, str]) -> None:
+        """Attributes that say that a case without further elements did not pass."""
+        self.plain = False
+        said = {attributes.get(key, "").strip().lower() for key in ("status", "result")}
+        if (not_run := said & _NOT_RUN) or attributes.get("executed", "").lower() == "false":
+            self.outcome = Outcome.SKIPPED
+            self.detail = Detail(f"not run: its report says {min(not_run) if not_run else 'that it was not executed'}")
+        elif attributes.get("disabled", "").lower() in ("true", "1"):
+            self.outcome = Outcome.SKIPPED
+            self.detail = Detail("not run: its report says disabled")
+        elif bad := said & _BAD.keys():
+            self.outcome = _BAD[min(bad)]
+            self.detail = Detail(f"its report says {min(bad)}, and no more")
+
+    def within_case(self, name: str, attributes: dict[str, str]) -> None:
+        if name in _VERDICTS:
+            self.verdict(name, attributes)
+        elif name in _RETRIES:
+            self.retry(name, attributes)
+        elif name in _OUTPUTS:
+            self.gather(name)
+        elif name == "property" and attributes.get("name", "").lower() in ("attachment", "attachments"):
+            self.attached.append(attributes.get("value", "")[:1000])
+            self.gather(name)
 
     def verdict(self, name: str, attributes: dict[str, str]) -> None:
         outcome = _VERDICTS[name]
-        message = attributes.get("message") or ""
+        message, kind = attributes.get("message") or "", attributes.get("type") or ""
         if outcome is not Outcome.SKIPPED and not message:
-            message = attributes.get("type") or ""
-        if self.outcome is Outcome.PASSED or self.outcome is Outcome.SKIPPED:
+            message = kind
+        if outcome is Outcome.SKIPPED and _NO_SKIP.search(message):
+            outcome = Outcome.FAILED
+            self.note("cases that passed although they were expected to fail, told as skipped")
+        if outcome is Outcome.SKIPPED and (kind == "todo" or _EXPECTED.search(message)):
+            self.expected = True
+        told = self.detail is not None and not self.detail.message.startswith(("not run: its", "its report says"))
+        if self.expected and outcome is not Outcome.SKIPPED and self.detail is not None:
+            self.detail.text += f"\n\nas expected: {message[:MOST_TEXT]}\n"
+        elif self.detail is None or not told or self.outcome is Outcome.SKIPPED:
             self.outcome = outcome
-            self.detail = Detail(message[:MOST_TEXT])
-        elif self.detail is not None:
+            self.detail = Detail(message[:MOST_TEXT], type=kind[:MOST_NAME])
+        elif outcome is not Outcome.SKIPPED:
             self.detail.text += f"\n\nalso: {message[:MOST_TEXT]}\n"
+        self.gather(name)
+
+    def comment(self, text: str) -> None:
+        """A skip that is told in a comment only."""
+        if self.case_depth and self.outcome is Outcome.PASSED and (found := _COMMENT.search(text)) is not None:
+            self.plain = False
+            self.outcome, self.detail = Outcome.SKIPPED, Detail(found[1][:MOST_TEXT])
+
+    def retry(self, name: str, attributes: dict[str, str]) -> None:
+        """A try before the last one: of a case that passed at last, or of one that failed each time."""
+        message = attributes.get("message") or attributes.get("type") or ""
+        if self.detail is None:
+            self.detail = Detail(type=(attributes.get("type") or "")[:MOST_NAME])
+        if name.startswith("flaky"):
+            self.retried = True
+            self.detail.message = self.detail.message or message[:MOST_TEXT]
+        else:
+            self.detail.text += f"\n\nan earlier try: {message[:MOST_TEXT]}\n"
+        self.gather(name)
+
+    def gather(self, name: str) -> None:
+        self.gathered = name
         self.collected.clear()
         self.kept = 0
         self.parser.CharacterDataHandler = self.text
 
     def text(self, data: str) -> None:
-        if self.kept < MOST_TEXT:
-            self.collected.append(data[: MOST_TEXT - self.kept])
-            self.kept += len(data)
+        most = MOST_OUTPUT if self.gathered in _OUTPUTS else MOST_TEXT
+        if self.kept < most:
+            self.collected.append(data[: most - self.kept])
+        self.kept += len(data)
+
+    def property(self, attributes: dict[str, str]) -> None:
+        if len(self.results.properties) < MOST_PROPERTIES:
+            name, value = attributes.get("name", "")[:MOST_NAME], attributes.get("value", "")[:MOST_NAME]
+            self.results.properties.setdefault(name, value)
 
     def end(self, name: str) -> None:
-        self.depth -= 1
-        if name == "testcase" and self.in_case:
-            self.in_case = False
-            results = self.results
-            results.outcomes.append(self.outcome)
-            if self.detail is not None:
-                results.details[len(results.outcomes) - 1] = self.detail
-                self.detail = None
-                if self.file:
-                    results.files[len(results.outcomes) - 1] = self.file[:MOST_NAME]
-            if len(results.outcomes) > MOST_CASES:
-                raise Refused(f"more than {MOST_CASES:,} cases in one file")
-        elif self.in_case:
-            if name in _VERDICTS and self.detail is not None:
-                self.detail.text += "".join(self.collected).strip("\n")
-                if self.kept > MOST_TEXT:
-                    self.detail.text += f"\n… {self.kept - MOST_TEXT:,} more characters, see the raw report"
-                if not self.detail.message:
-                    self.detail.message = self.detail.text.strip().split("\n", 1)[0][:500]
-                self.parser.CharacterDataHandler = None
-        elif name == "testsuite" and self.path:
+        depth = self.depth
+        self.depth = depth - 1
+        if depth == self.case_depth:
+            if self.plain and self.name[:3] not in _SETUP_BEGINS:
+                self.case_depth = 0
+                self.outcomes(1)  # Outcome.PASSED
+            else:
+                self.case_ended(name)
+        elif self.gathered:
+            if name.rpartition(":")[2] == self.gathered:
+                self.gathered_all()
+        elif self.path and not self.case_depth and name.rpartition(":")[2] == "testsuite":
             self.path.pop()
             self.suite = " › ".join(filter(None, self.path))
+            self.compare_totals(*self.stated.pop())
+
+    def gathered_all(self) -> None:
+        text, name = "".join(self.collected), self.gathered
+        self.gathered = ""
+        self.parser.CharacterDataHandler = None
+        if name in _OUTPUTS:
+            self.output.append(text)
+            return
+        if name == "property":
+            if text.strip():
+                self.attached.append(text.strip()[:1000])
+            return
+        assert self.detail is not None
+        self.detail.text += text.strip("\n")
+        if self.kept > MOST_TEXT:
+            self.detail.text += f"\n… {self.kept - MOST_TEXT:,} more characters, see the raw report"
+        if not self.detail.message:
+            self.detail.message = self.detail.text.strip().split("\n", 1)[0][:500]
+
+    def case_ended(self, name: str) -> None:
+        if self.gathered and name.rpartition(":")[2] == self.gathered:  # a failure that stands for a case
+            self.gathered_all()
+        self.case_depth = 0
+        results, detail = self.results, self.detail
+        if self.retried:
+            self.retried = False
+            if self.outcome is Outcome.PASSED:
+                self.outcome = Outcome.FLAKY
+                self.note("cases that passed when they were tried again")
+        at, outcome = len(results.outcomes), self.outcome
+        self.outcome, self.expected = Outcome.PASSED, False
+        results.outcomes.append(outcome)
+        if self.output or self.attached:
+            detail = self.with_output(detail or Detail())
+        self.detail = None
+        if outcome is not Outcome.PASSED:
+            self.placed(detail or Detail(), at)
+        if outcome is Outcome.FAILED or outcome is Outcome.ERRORED:
+            self.bad += 1
+        elif outcome is Outcome.PASSED and _SETUP.match(self.name):
+            for column in (results.suites, results.classes, results.names, results.outcomes, results.seconds):
+                column.pop()
+            results.setups += 1
+            self.dropped += 1
+
+    def watch(self) -> None:
+        if len(self.results) > MOST_CASES:
+            raise Refused(f"more than {MOST_CASES:,} cases in one file")
+
+    def with_output(self, detail: Detail) -> Detail:
+        detail.output = "\n".join(filter(None, (text.strip("\n") for text in self.output)))[-MOST_OUTPUT:]
+        found = [*self.attached, *(m.strip() for text in self.output for m in _ATTACHED.findall(text))]
+        detail.attachments = list(dict.fromkeys(filter(None, found)))[:50]
+        self.output, self.attached = [], []
+        return detail
+
+    def placed(self, detail: Detail, at: int) -> None:
+        detail.file = (self.attributes.get("file") or self.attributes.get("filepath") or "")[:MOST_NAME]
+        if not detail.message:
+            first = next((t for t in (detail.text or detail.output).splitlines() if t.strip()), "")
+            detail.message = first.strip()[:500] or f"it {self.outcome_word(at)}, and its report does not say why"
+        line = self.attributes.get("line") or self.attributes.get("lineno") or ""
+        detail.line = int(line) if line.isascii() and line.isdigit() and len(line) < 9 else 0
+        if _SETUP.match(self.name) or _SETUP.match(f"{self.results.classes[at]}.{self.name}"):
+            detail.setup = True
+            self.results.setups += 1
+        self.results.details[at] = detail
+
+    def outcome_word(self, at: int) -> str:
+        return Outcome(self.results.outcomes[at]).name.lower()
+
+    def compare_totals(self, stated: dict[str, str], line: int, cases: int, bad: int) -> None:
+        cases, bad = len(self.results) + self.dropped - cases, self.bad - bad
+        for name, here in (("tests", cases), ("failures", bad)):
+            said = stated.get(name, "")
+            if name == "failures" and stated.get("errors", "").isdigit() and said.isdigit():
+                said = str(int(said[:12]) + int(stated["errors"][:12]))
+            if said.isdigit() and int(said[:12]) != here:
+                if not self.liars:
+                    what = "cases" if name == "tests" else "failures"
+                    self.lying = (f"{said[:12]} {what}, not {here}", line)
+                self.liars += 1
+                break
+
+
+def odd_time(time: str) -> float:
+    """Seconds of a time with separators, a unit or as a clock shows it; NaN for anything else.
+
+    >>> [odd_time(t) for t in ("1,234.5", "0,25", "1.234,5", "00:01:02.5", "12 ms", "1 234.5")]
+    [1234.5, 0.25, 1234.5, 62.5, 0.012, 1234.5]
+    """
+    text = re.sub(r"(?<=\d)[\s'_](?=\d{3})", "", time.strip())
+    if (clock := _CLOCK.match(text)) is not None:
+        return int(clock[1] or 0) * 3600 + int(clock[2]) * 60 + float(clock[3].replace(",", "."))
+    unit = 1.0
+    if (found := _UNIT.match(text)) is not None:
+        text, unit = found[1], 0.001 if found[2] == "ms" else 1.0
+    if text.rfind(",") > text.rfind(".") >= 0:  # 1.234,5
+        text = text.replace(".", "").replace(",", ".")
+    elif "." in text or text.count(",") > 1:
+        text = text.replace(",", "")
+    else:
+        text = text.replace(",", ".")
+    try:
+        return float(text) * unit
+    except ValueError:
+        return math.nan

@@ -31,15 +31,24 @@ class Oddity:
 
 @dataclass(slots=True)
 class Detail:
-    """What a case that did not pass says about itself."""
+    """What a case that did not pass says about itself. `line` is from 1, 0 where none was given."""
 
     message: str = ""
     text: str = ""
+    type: str = ""
+    output: str = ""  # what it printed
+    file: str = ""
+    line: int = 0
+    attachments: list[str] = field(default_factory=list)  # paths, as the report names them
+    setup: bool = False  # a set-up or tear-down, no test
 
 
 @dataclass(slots=True)
 class Results:
-    """Cases of one or more reports in file order; equal index, one case. `seconds` is NaN where none was given."""
+    """Cases of one or more reports in file order; equal index, one case. `seconds` is NaN where none was given.
+
+    A set-up or tear-down that passed is no case, only counted in `setups`; one that did not is a case as well.
+    """
 
     suites: list[str] = field(default_factory=list)
     classes: list[str] = field(default_factory=list)
@@ -47,7 +56,8 @@ class Results:
     outcomes: bytearray = field(default_factory=bytearray)
     seconds: list[float] = field(default_factory=list)
     details: dict[int, Detail] = field(default_factory=dict)
-    files: dict[int, str] = field(default_factory=dict)  # of cases that did not pass, where given
+    properties: dict[str, str] = field(default_factory=dict)  # of the whole and of suites, the first of each name
+    setups: int = 0
     problems: list[Oddity] = field(default_factory=list)
 
     def __len__(self) -> int:

@@ -77,28 +77,44 @@ def _pack_outcomes(outcomes: Outcomes) -> bytes:
     return _MIXED + _zstd.compress(outcomes.tobytes())
 
 
-def unpack_outcomes(data: bytes) -> Outcomes:
-    """Outcomes of a segment, one byte a test; tests beyond its end are absent."""
+def unpack_outcomes_into(whole: Outcomes, at: int, data: bytes) -> int:
+    """Write a segment's outcomes into an array from the place `at` on; the place behind its end."""
     if data[:1] == _MIXED:
-        return np.frombuffer(_zstd.decompress(data[1:]), np.uint8)
+        part = np.frombuffer(_zstd.decompress(data[1:]), np.uint8)
+        whole[at : at + len(part)] = part
+        return at + len(part)
     outcome, size = _UNIFORM.unpack(data)
-    return np.full(size, outcome, np.uint8)
+    whole[at : at + size] = outcome
+    return at + int(size)
+
+
+def duration_codes(data: bytes) -> NDArray[np.uint16]:
+    """The codes of a segment's durations: the greater the longer, 0 where none was given."""
+    planes = np.frombuffer(_zstd.decompress(data), np.uint8).reshape(2, -1)
+    return np.ascontiguousarray(planes.T).view("<u2").reshape(-1)
 
 
 def unpack_durations(data: bytes) -> Durations:
     """Seconds of a segment's tests, NaN where none was given."""
-    planes = np.frombuffer(_zstd.decompress(data), np.uint8).reshape(2, -1)
-    return decode_durations(np.ascontiguousarray(planes.T).view("<u2").reshape(-1))
+    return decode_durations(duration_codes(data))
+
+
+def outcome_at(outcomes: bytes, at: int) -> int:
+    """Outcome of one test of a segment; absent beyond its end."""
+    if outcomes[:1] == _MIXED:
+        part = _zstd.decompress(outcomes[1:])
+        return part[at] if at < len(part) else 0
+    outcome, size = _UNIFORM.unpack(outcomes)
+    return int(outcome) if at < size else 0
 
 
 def result_at(outcomes: bytes, durations: bytes, at: int) -> tuple[int, int]:
     """Outcome and duration code of one test of a segment, without unpacking the rest; absent beyond its end."""
-    planes = _zstd.decompress(durations)
-    size = len(planes) // 2
-    if at >= size:
+    outcome = outcome_at(outcomes, at)
+    if not outcome:
         return 0, 0
-    outcome = _zstd.decompress(outcomes[1:])[at] if outcomes[:1] == _MIXED else outcomes[0]
-    return outcome, planes[at] | planes[size + at] << 8
+    planes = _zstd.decompress(durations)
+    return outcome, planes[at] | planes[len(planes) // 2 + at] << 8
 
 
 class _Zstd(threading.local):
