@@ -5,7 +5,22 @@ from __future__ import annotations
 import importlib
 import sys
 
-NAMES = ("plans", "push", "orchestration", "ingest", "store", "strip", "logs", "claims", "caches", "faults")
+NAMES = (
+    "plans",
+    "push",
+    "orchestration",
+    "ingest",
+    "store",
+    "grouping",
+    "attribution",
+    "flakiness",
+    "bisection",
+    "strip",
+    "logs",
+    "claims",
+    "caches",
+    "faults",
+)
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or NAMES:

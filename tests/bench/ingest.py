@@ -110,11 +110,10 @@ def _memory(data: bytes) -> float:
         Path(file.name).write_bytes(data)
         program = textwrap.dedent(
             f"""
-            import resource
             from myriant.core.results.junit import read_junit
             source = open({file.name!r}, "rb")
             read_junit(iter(lambda: source.read(1 << 18), b""))
-            print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
+            print(next(int(line.split()[1]) / 1024 for line in open("/proc/self/status") if line.startswith("VmHWM")))
             """
         )
         return float(subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=True).stdout)

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,9 +22,11 @@ from myriant.core.results.packed import (
     decode_durations,
     pack,
     result_at,
-    unpack_outcomes,
+    unpack_outcomes_into,
 )
-from myriant.store.tables import Attempt, Cell, Failure, Project, Run, Segment, Test, TestList
+from myriant.store.tables import Attempt, Cell, Failure, Project, Run, Test, TestList
+
+_OUTCOMES = tuple(Outcome)
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,6 +38,8 @@ class NotPassed:
     message: str
     detail: str
     seconds: float | None
+    signature: str = ""
+    extra: Mapping[str, Any] = field(default_factory=dict)
 
 
 def test_numbers(session: Session, project_id: int, job: str, tests: list[Identity]) -> NDArray[np.int64]:
@@ -63,7 +69,7 @@ def test_numbers(session: Session, project_id: int, job: str, tests: list[Identi
     if added:
         session.execute(update(Project).where(Project.id == project_id).values(next_test=next_test + len(added)))
         with (
-            _psycopg(session).cursor() as cursor,
+            raw(session).cursor() as cursor,
             cursor.copy("COPY test (project_id, number, key, job, kind, suite, class, name) FROM STDIN") as copy,
         ):
             for number, key, test in added:
@@ -82,7 +88,7 @@ def keep_results(
     not_passed: Sequence[NotPassed],
 ) -> None:
     """Store the results of an attempt that has none yet."""
-    connection = _psycopg(session)
+    connection = raw(session)
     with (
         connection.cursor() as cursor,
         cursor.copy("COPY segment (number, attempt_id, outcomes, durations) FROM STDIN (FORMAT BINARY)") as copy,
@@ -94,30 +100,33 @@ def keep_results(
         return
     with (
         connection.cursor() as cursor,
-        cursor.copy("COPY failure (attempt_id, test, outcome, message, detail, seconds) FROM STDIN") as copy,
+        cursor.copy(
+            "COPY failure (attempt_id, test, outcome, message, detail, seconds, signature, extra) FROM STDIN"
+        ) as copy,
     ):
         for row in not_passed:
             copy.write_row(
-                (attempt_id, row.number, int(row.outcome), _clean(row.message), _clean(row.detail), row.seconds)
-            )
+                (attempt_id, row.number, int(row.outcome), _clean(row.message), _clean(row.detail), row.seconds,
+                 row.signature, json.dumps(_clean_all(row.extra)))
+            )  # fmt: skip
 
 
 def outcomes_of(session: Session, attempts: Sequence[int]) -> dict[int, Outcomes]:
     """Outcomes of whole attempts, by attempt, indexed by the project's test numbers."""
-    rows = session.execute(
-        select(Segment.attempt_id, Segment.number, Segment.outcomes).where(Segment.attempt_id.in_(attempts))
-    ).all()
-    pieces: dict[int, list[tuple[int, Outcomes]]] = {a: [] for a in attempts}
+    rows = (
+        raw(session)
+        .cursor(binary=True)
+        .execute("SELECT attempt_id, number, outcomes FROM segment WHERE attempt_id = ANY(%s)", (list(attempts),))
+        .fetchall()
+    )
+    wide = (max((number for _, number, _ in rows), default=-1) + 1) * SEGMENT
+    found = {attempt: np.zeros(wide, np.uint8) for attempt in attempts}
+    ends = dict.fromkeys(attempts, 0)
     for attempt, number, packed in rows:
-        pieces[attempt].append((number, unpack_outcomes(packed)))
-    found = {}
-    for attempt, segments in pieces.items():
-        size = max((number * SEGMENT + len(part) for number, part in segments), default=0)
-        whole = np.zeros(size, np.uint8)
-        for number, part in segments:
-            whole[number * SEGMENT : number * SEGMENT + len(part)] = part
-        found[attempt] = whole
-    return found
+        end = unpack_outcomes_into(found[attempt], number * SEGMENT, packed)
+        if end > ends[attempt]:
+            ends[attempt] = end
+    return {attempt: whole[: ends[attempt]] for attempt, whole in found.items()}
 
 
 def failing_outcomes_of(session: Session, attempts: Sequence[int]) -> dict[int, Outcomes]:
@@ -151,34 +160,45 @@ class Shown:
     suite: str
     klass: str
     name: str
+    signature: str
+    extra: dict[str, Any]
 
 
 def all_not_passed(session: Session, project_id: int, attempts: Sequence[int], *, skipped: bool = False) -> list[Shown]:
     """Every result of these attempts that failed at least once, skipped ones only when asked for."""
     wanted = [Outcome.FAILED, Outcome.ERRORED, Outcome.FLAKY, *([Outcome.SKIPPED] if skipped else [])]
-    rows = session.execute(
-        select(
-            Failure.attempt_id,
-            Failure.test,
-            Failure.outcome,
-            Failure.message,
-            Failure.detail,
-            Failure.seconds,
-            Test.kind,
-            Test.suite,
-            Test.klass,
-            Test.name,
-        )
-        .join(Test, (Test.project_id == project_id) & (Test.number == Failure.test))
-        .where(Failure.attempt_id.in_(attempts), Failure.outcome.in_(wanted))
-        .order_by(Failure.test, Failure.attempt_id)
-    ).all()
-    return [Shown(r[0], r[1], Outcome(r[2]), r[3], r[4], r[5], r[6], r[7], r[8], r[9]) for r in rows]
+    connection = raw(session)
+    rows = connection.execute(
+        """
+        SELECT attempt_id, test, outcome, message, detail, seconds, signature, NULLIF(extra, '{}') FROM failure
+        WHERE attempt_id = ANY(%s) AND outcome = ANY(%s) ORDER BY test, attempt_id
+        """,
+        (list(attempts), [int(o) for o in wanted]),
+    ).fetchall()
+    # names are looked up by themselves: joined, PostgreSQL reads every test of the project for a few thousand failures
+    named = connection.execute(
+        "SELECT number, kind, suite, class, name FROM test WHERE project_id = %s AND number = ANY(%s)",
+        (project_id, sorted({r[1] for r in rows})),
+    )
+    names = {r[0]: (r[1], r[2], r[3], r[4]) for r in named}
+    return [
+        Shown(r[0], r[1], _OUTCOMES[r[2]], r[3], r[4], r[5], *names[r[1]], r[6], r[7] or {})
+        for r in rows
+        if r[1] in names
+    ]
 
 
 def tests_numbered(session: Session, project_id: int, numbers: Sequence[int]) -> dict[int, Test]:
     rows = session.scalars(select(Test).where(Test.project_id == project_id, Test.number.in_(numbers)))
     return {test.number: test for test in rows}
+
+
+def words_of_tests(session: Session, project_id: int, numbers: Sequence[int]) -> set[str]:
+    """Suites, classes and names of tests, in lower case."""
+    rows = raw(session).execute(
+        "SELECT words FROM test WHERE project_id = %s AND number = ANY(%s)", (project_id, list(numbers))
+    )
+    return {row[0] for row in rows}
 
 
 @dataclass(frozen=True, slots=True)
@@ -194,7 +214,7 @@ class Past:
 def history_of_test(session: Session, project_id: int, number: int, runs: int = 300) -> list[Past]:
     """A test's outcomes and durations in every cell of the newest `runs` runs, oldest first."""
     rows = (
-        _psycopg(session)
+        raw(session)
         .cursor(binary=True)
         .execute(
             """
@@ -208,12 +228,12 @@ def history_of_test(session: Session, project_id: int, number: int, runs: int = 
         )
     )
     at = number % SEGMENT
-    found = [(run, cell, *result_at(outcomes, durations, at)) for run, cell, outcomes, durations in rows]
+    found = [(run, cell, *result_at(outcomes, durations, at)) for run, cell, outcomes, durations in rows.fetchall()]
     seconds = decode_durations(np.array([code for *_, code in found], np.uint16)).tolist()
     return [
-        Past(run, cell, Outcome(outcome), duration)
+        Past(run, cell, _OUTCOMES[outcome], duration)
         for (run, cell, outcome, _), duration in zip(found, seconds, strict=True)
-        if outcome != Outcome.ABSENT
+        if outcome
     ]
 
 
@@ -241,10 +261,18 @@ def earlier_attempts(session: Session, run: Run) -> dict[tuple[str, str], list[i
     return found
 
 
-def _psycopg(session: Session) -> Connection:
+def raw(session: Session) -> Connection:
+    """The driver's own connection of a session, for COPY and for reading many rows."""
     connection = session.connection().connection.driver_connection
     assert isinstance(connection, Connection)
     return connection
+
+
+def _clean_all(extra: Mapping[str, Any]) -> dict[str, Any]:
+    return {
+        k: _clean(v) if isinstance(v, str) else [_clean(x) for x in v] if isinstance(v, list) else v
+        for k, v in extra.items()
+    }
 
 
 def _clean(value: str) -> str:

@@ -8,6 +8,7 @@ from typing import Any
 from sqlalchemy import (
     BigInteger,
     Boolean,
+    Computed,
     DateTime,
     Float,
     ForeignKey,
@@ -297,7 +298,8 @@ class Control(Base):
     id: Mapped[int] = mapped_column(primary_key=True)
     run_id: Mapped[int] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"))
     cell_id: Mapped[int] = mapped_column(ForeignKey("cell.id", ondelete="CASCADE"))
-    place: Mapped[str]  # here, baseline
+    place: Mapped[str]  # here, baseline, search
+    search_id: Mapped[int | None] = mapped_column(ForeignKey("search.id", ondelete="CASCADE"))
     commit: Mapped[str] = mapped_column("commit_id")
     state: Mapped[str]  # waiting, running, done, given-up
     attempt_id: Mapped[int | None]
@@ -341,6 +343,7 @@ class Test(Base):
     suite: Mapped[str]
     klass: Mapped[str] = mapped_column("class")
     name: Mapped[str]
+    words: Mapped[str] = mapped_column(Computed("lower(suite || ' ' || class || ' ' || name)", persisted=True))
 
 
 class TestList(Base):
@@ -356,12 +359,101 @@ class Failure(Base):
     """A result that is not passed, in full."""
 
     __tablename__ = "failure"
+    __table_args__ = (
+        Index("failure_of_signature", "signature", postgresql_where=text("signature <> ''")),
+        Index("failure_of_test", "test"),
+    )
     attempt_id: Mapped[int] = mapped_column(ForeignKey("attempt.id", ondelete="CASCADE"), primary_key=True)
     test: Mapped[int] = mapped_column(primary_key=True)
     outcome: Mapped[int] = mapped_column(SmallInteger)
     message: Mapped[str]
     detail: Mapped[str]
     seconds: Mapped[float | None]
+    signature: Mapped[str] = mapped_column(server_default="")  # of what failed or errored
+    extra: Mapped[Json] = mapped_column(server_default="{}")  # type, output, file, line, attachments, setup
+
+
+class Quarantine(Base):
+    """A test whose failures are recorded but hold no run, with who said so and until when."""
+
+    __tablename__ = "quarantine"
+    __table_args__ = (Index("quarantine_open", "project_id", postgresql_where=text("ended_at IS NULL")),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    test: Mapped[int]
+    reason: Mapped[str]
+    owner: Mapped[str]
+    by: Mapped[str]
+    at: Mapped[datetime] = _now()
+    until: Mapped[datetime]
+    ended_at: Mapped[datetime | None]
+    ended_why: Mapped[str] = mapped_column(server_default="")
+
+
+class Search(Base):
+    """A search for the first bad commit of one test in one cell; its tries are control runs."""
+
+    __tablename__ = "search"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    run_id: Mapped[int] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"))
+    cell_id: Mapped[int] = mapped_column(ForeignKey("cell.id", ondelete="CASCADE"))
+    test: Mapped[int]
+    commits: Mapped[list[str]]  # oldest first; the last is known to be bad, what comes before the first to be good
+    slots: Mapped[int]
+    missed: Mapped[float]  # chance that a try of a bad commit passes
+    state: Mapped[str]  # running, found, stopped, given-up
+    said: Mapped[str] = mapped_column(server_default="")
+    by: Mapped[str]
+    at: Mapped[datetime] = _now()
+
+
+class AnalysisResult(Base):
+    """One result of static analysis of an attempt."""
+
+    __tablename__ = "analysis_result"
+    attempt_id: Mapped[int] = mapped_column(ForeignKey("attempt.id", ondelete="CASCADE"), primary_key=True)
+    key: Mapped[str] = mapped_column(primary_key=True)  # the same for the same result in another run
+    tool: Mapped[str]
+    rule: Mapped[str]
+    level: Mapped[str]  # error, warning, note, none
+    path: Mapped[str]
+    line: Mapped[int]
+    message: Mapped[str]
+    about: Mapped[str]
+    suppressed: Mapped[bool]
+    related: Mapped[list[Any]] = mapped_column(server_default="[]")
+
+
+class MovedTest(Base):
+    """A test found again under another name: its history goes on."""
+
+    __tablename__ = "moved_test"
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
+    now: Mapped[int] = mapped_column(primary_key=True)
+    before: Mapped[int]
+    run: Mapped[int]  # the number of the run that showed it
+    because: Mapped[str]
+
+
+class KindRule(Base):
+    """Shapes of failures that a project adds to the usual ones, as TOML."""
+
+    __tablename__ = "kind_rule"
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
+    text: Mapped[str]
+    by: Mapped[str]
+    at: Mapped[datetime] = _now()
+
+
+class Sending(Base):
+    """A file of results made elsewhere that is being sent, piece by piece."""
+
+    __tablename__ = "sending"
+    id: Mapped[str] = mapped_column(primary_key=True)  # the sender's own, random
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    told: Mapped[Json]  # commit, job, cell, branch, version, file name, digest, size, kind
+    run: Mapped[int | None]
+    at: Mapped[datetime] = _now()
 
 
 class Segment(Base):

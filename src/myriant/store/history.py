@@ -1,0 +1,104 @@
+"""What earlier runs say: first and last sight of signatures, durations, flaky results, quarantine, moved tests."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+import numpy as np
+from numpy.typing import NDArray
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from myriant.core.results.packed import SEGMENT, decode_durations, duration_codes, unpack_durations
+from myriant.store.tables import Attempt, Cell, Failure, MovedTest, Quarantine, Run, Segment
+
+
+@dataclass(frozen=True, slots=True)
+class Sight:
+    """A run in which a signature was seen."""
+
+    number: int
+    commit: str
+    at: datetime
+
+
+def sights_of(session: Session, project_id: int, signatures: Sequence[str]) -> dict[str, list[Sight]]:
+    """By signature, the runs that saw it, oldest first."""
+    rows = session.execute(
+        select(Failure.signature, Run.number, Run.commit, Run.created_at)
+        .join(Attempt, Attempt.id == Failure.attempt_id)
+        .join(Cell, Cell.id == Attempt.cell_id)
+        .join(Run, Run.id == Cell.run_id)
+        .where(Run.project_id == project_id, Failure.signature.in_(signatures), Attempt.number > 0)
+        .distinct()
+        .order_by(Run.number)
+    )
+    found: dict[str, list[Sight]] = {}
+    for signature, number, commit, at in rows:
+        found.setdefault(signature, []).append(Sight(number, commit, at))
+    return found
+
+
+def durations_of(session: Session, attempts: Sequence[int]) -> dict[int, NDArray[np.float64]]:
+    """Seconds of whole attempts, by attempt, indexed by the project's test numbers; NaN where there is none."""
+    rows = session.execute(
+        select(Segment.attempt_id, Segment.number, Segment.durations).where(Segment.attempt_id.in_(attempts))
+    ).all()
+    sizes: dict[int, int] = {}
+    for attempt, number, _ in rows:
+        sizes[attempt] = max(sizes.get(attempt, 0), (number + 1) * SEGMENT)
+    found = {attempt: np.full(sizes.get(attempt, 0), np.nan) for attempt in attempts}
+    for attempt, number, packed in rows:
+        part = unpack_durations(packed)
+        found[attempt][number * SEGMENT : number * SEGMENT + len(part)] = part
+    return found
+
+
+def slowest_of(
+    session: Session, attempts: Sequence[int], size: int, segments: Sequence[int] | None = None
+) -> NDArray[np.float64]:
+    """Seconds of each of `size` tests in its slowest of these attempts, NaN where there is none.
+
+    Only some segments are looked at when they are given; elsewhere it is NaN.
+    """
+    query = select(Segment.number, Segment.durations).where(Segment.attempt_id.in_(attempts))
+    if segments is not None:
+        query = query.where(Segment.number.in_(segments))
+    codes = np.zeros((size // SEGMENT + 1) * SEGMENT, np.uint16)
+    for number, packed in session.execute(query):
+        part = duration_codes(packed)
+        here = codes[number * SEGMENT : number * SEGMENT + len(part)]
+        np.maximum(here, part[: len(here)], out=here)
+    return decode_durations(codes[:size])
+
+
+def quarantined_tests(session: Session, project_id: int) -> dict[int, Quarantine]:
+    """Quarantines in force, by test."""
+    rows = session.scalars(
+        select(Quarantine).where(
+            Quarantine.project_id == project_id, Quarantine.ended_at.is_(None), Quarantine.until > func.now()
+        )
+    )
+    return {held.test: held for held in rows}
+
+
+def set_aside_at(session: Session, project_id: int, at: datetime) -> list[int]:
+    """Tests that were in quarantine at a time."""
+    ended = func.coalesce(Quarantine.ended_at, Quarantine.until)
+    query = select(Quarantine.test).where(Quarantine.project_id == project_id, Quarantine.at <= at, ended > at)
+    return list(session.scalars(query))
+
+
+def moves_of(session: Session, project_id: int) -> dict[int, MovedTest]:
+    """Tests that went by another number before, by their number now."""
+    return {m.now: m for m in session.scalars(select(MovedTest).where(MovedTest.project_id == project_id))}
+
+
+def numbers_through(moves: Mapping[int, MovedTest], number: int) -> list[int]:
+    """The numbers a test had, newest first."""
+    found = [number]
+    while (move := moves.get(found[-1])) is not None and move.before not in found:
+        found.append(move.before)
+    return found
