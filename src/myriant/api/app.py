@@ -16,7 +16,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from starlette.concurrency import run_in_threadpool
 
 from myriant import __version__
-from myriant.api import acting, execution, planning, reading, runners
+from myriant.api import acting, diagnosis, execution, planning, reading, runners
 from myriant.api.live import Live
 from myriant.api.problems import answer_problems
 from myriant.core.plan.reference import SCHEMA_PATH, schema
@@ -66,7 +66,8 @@ def make_app(site: Site) -> FastAPI:
     )
     app.state.site = site
     answer_problems(app)
-    for router in (reading.router, acting.router, planning.router, execution.router, planning.told, runners.router):
+    routers = (reading.router, acting.router, planning.router, execution.router, diagnosis.router)
+    for router in (*routers, planning.told, runners.router):
         app.include_router(router, prefix="/api/v1")
 
     describe = app.openapi

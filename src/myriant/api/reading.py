@@ -8,6 +8,7 @@ from fastapi import APIRouter, Depends, Header, Query, Request, Response
 from fastapi.responses import PlainTextResponse, StreamingResponse
 
 from myriant.api.access import ThePerson, TheSite, person
+from myriant.flow import findings as found
 from myriant.flow import logs, views
 from myriant.flow.people import Person
 from myriant.flow.queue import Load
@@ -53,8 +54,8 @@ def run_plan(site: TheSite, project: str, number: int) -> PlainTextResponse:
 
 
 @router.get("/projects/{project}/runs/{number}/findings")
-def findings(site: TheSite, project: str, number: int, base: int | None = None) -> views.Findings:
-    return views.findings(site, project, number, base)
+def findings(site: TheSite, project: str, number: int, base: int | None = None) -> found.Findings:
+    return found.findings(site, project, number, base)
 
 
 @router.get("/attempts/{attempt}")

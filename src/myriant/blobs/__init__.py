@@ -33,6 +33,15 @@ class Blobs:
     def get(self, key: str) -> bytes:
         return b"".join(self.chunks(key))
 
+    def below(self, folder: str) -> list[tuple[str, int]]:
+        """Keys of the blobs directly below a folder with their sizes in bytes, whole ones only."""
+        try:
+            listed = self._files.ls(f"{self._root}/{folder}", detail=True)
+        except FileNotFoundError:
+            return []
+        found = ((f"{folder}/{str(f['name']).rsplit('/', 1)[-1]}", int(f["size"])) for f in listed)
+        return [(key, size) for key, size in found if ".part-" not in key]
+
     def remove(self, key: str) -> None:
         if self._files.exists(f"{self._root}/{key}"):
             self._files.rm(f"{self._root}/{key}")

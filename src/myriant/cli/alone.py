@@ -19,9 +19,9 @@ from myriant.core.matrix.expand import Cell
 from myriant.core.plan.intent import Event, steps_for
 from myriant.core.plan.model import Job
 from myriant.core.plan.origins import origins
-from myriant.core.results.junit import read_junit
 from myriant.core.results.model import Outcome
 from myriant.core.results.outcome import attempt_outcome
+from myriant.core.results.read import read_results
 from myriant.core.written import counted
 from myriant.flow.dispatch import Lease as Given
 from myriant.flow.vault import names_wanted
@@ -76,7 +76,7 @@ class _Listener:
     def report(self, lease: Lease, number: int, path: str, file: Path, params: dict[str, Any]) -> None:
         if params["content"] not in ("tests", "retest"):
             return
-        results = read_junit([file.read_bytes()])
+        _, results = read_results([file.read_bytes()])
         if results.error is not None and params["content"] == "tests":
             self._untrusted.append(f"the report {path} is not to be trusted: {results.error.message}")
         for i, outcome in enumerate(results.outcomes):
@@ -214,7 +214,8 @@ def said(outcomes: Sequence[Outcomes]) -> list[str]:
     )
     for (job, kind, suite, klass, name), where in sorted(failed.items(), key=lambda f: -len(f[1])):
         ran = [o for o in outcomes if o.cell.job == job and (kind, suite, klass, name) in o.tests]
-        rule = explain([o.cell.values for o in ran], [o in where for o in ran])
+        told = explain([o.cell.values for o in ran], [o in where for o in ran])
+        rule = told.selector if told.exact else None
         cells = f"only where {rule}" if rule else f"in {len(where)} of {counted(len(ran), 'cell')}"
         message, detail = where[0].messages[(kind, suite, klass, name)]
         lines += ["", f"{klass or suite} › {name}" if klass or suite else name, f"  {job}, {cells}"]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import time
 from typing import Any
 
 import httpx
@@ -50,6 +51,17 @@ class Connection:
 
     def put(self, path: str, body: Any) -> Any:
         return self._answer(self._send("PUT", path, json=body))
+
+    def put_bytes(self, path: str, data: bytes, *, tries: int, **params: Any) -> Any:
+        """PUT a piece; a broken connection is tried again."""
+        for left in range(tries - 1, -1, -1):
+            try:
+                return self._answer(self._http.request("PUT", path, content=data, params=params))
+            except httpx.TransportError as error:
+                if not left:
+                    stop(f"{self.address} cannot be reached: {error}", "run the command again: it goes on")
+                time.sleep(2.0 * (tries - left))
+        return None
 
     def _send(self, method: str, path: str, **options: Any) -> httpx.Response:
         try:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import asdict
 from fractions import Fraction
 from pathlib import Path
@@ -12,9 +12,10 @@ from typing import Annotated, Any
 import typer
 
 from myriant.core.coverage.read import read_coverage
-from myriant.core.results.junit import read_junit
 from myriant.core.results.model import Detail, Outcome, Results
-from myriant.core.written import percent
+from myriant.core.results.read import format_of, headed, read_results
+from myriant.core.results.sarif import read_sarif
+from myriant.core.written import counted, percent
 
 inspect = typer.Typer(no_args_is_help=True, help="Say what a report file holds and what is odd about it.")
 Files = Annotated[list[Path], typer.Argument(help="Report files.")]
@@ -34,6 +35,7 @@ def coverage(files: Files, as_json: Json = False) -> None:
 
 
 def _results(file: Path) -> dict[str, Any]:
+    read: Iterable[bytes]
     read, trouble = _chunks(file)
     if trouble:
         return (
@@ -41,14 +43,32 @@ def _results(file: Path) -> dict[str, Any]:
             | dict.fromkeys(("total", "passed", "failed", "errored", "skipped"), 0)
             | {"cases": []}
         )
-    found = read_junit(read)
+    head, read = headed(read)
+    if format_of(head) == "sarif":
+        return _analysis(file, read)
+    form, found = read_results(read)
     return {
         "file": str(file),
-        "format": "junit" if found.error is None or len(found) else "unknown",
+        "format": form,
         "problems": [asdict(p) for p in found.problems],
         "total": len(found.outcomes),
-        **{o.name.lower(): found.count(o) for o in Outcome if o not in (Outcome.ABSENT, Outcome.FLAKY)},
+        "passed": found.count(Outcome.PASSED) + found.count(Outcome.FLAKY),
+        **{o.name.lower(): found.count(o) for o in (Outcome.FAILED, Outcome.ERRORED, Outcome.SKIPPED, Outcome.FLAKY)},
+        "setups": found.setups,
+        "properties": found.properties,
         "cases": [_case(found, i) for i in range(len(found.outcomes))],
+    }
+
+
+def _analysis(file: Path, read: Iterable[bytes]) -> dict[str, Any]:
+    found = read_sarif(read, ("/workspace", str(Path.cwd())))
+    shown = ("rule", "level", "path", "line", "message", "suppressed")
+    return {
+        "file": str(file),
+        "format": "sarif",
+        "problems": [asdict(p) for p in found.problems],
+        "results": len(found.results),
+        "findings": [{key: getattr(r, key) for key in shown} for r in found.results],
     }
 
 
@@ -63,6 +83,8 @@ def _case(found: Results, i: int) -> dict[str, Any]:
         "seconds": seconds if seconds == seconds else None,
         "message": detail.message,
         "detail": detail.text,
+        **({"attachments": detail.attachments} if detail.attachments else {}),
+        **({"setup": True} if detail.setup else {}),
     }
 
 
@@ -122,6 +144,13 @@ def _said(one: dict[str, Any]) -> str:
             f"  {c['outcome']}: {c['class'] or c['suite']} › {c['name']}: {c['message']}"
             for c in one["cases"]
             if c["outcome"] in ("failed", "errored")
+        ]
+    elif "findings" in one:
+        lines.append(f"  {counted(one['results'], 'result')} of static analysis")
+        lines += [
+            f"  {f['level']}{' (suppressed)' if f['suppressed'] else ''}: {f['path']}:{f['line']}: {f['rule']}: "
+            f"{f['message'].splitlines()[0] if f['message'] else ''}"
+            for f in one["findings"]
         ]
     else:
         totals = _share(one["lines_covered"], one["lines_valid"])

@@ -18,6 +18,7 @@ from myriant.cli.keeping import runners, secret
 from myriant.cli.local import environment, here, reproduce
 from myriant.cli.place import Place, default_data
 from myriant.cli.plans import plans
+from myriant.cli.send import send
 
 app = typer.Typer(
     no_args_is_help=True,
@@ -36,6 +37,7 @@ app.add_typer(runners, name="runners")
 app.command()(here)
 app.command()(reproduce)
 app.command()(environment)
+app.command()(send)
 
 Data = Annotated[Path, typer.Option(help="The data directory.", default_factory=default_data)]
 Port = Annotated[int, typer.Option(min=1, max=65535, help="The port on 127.0.0.1.")]

@@ -60,6 +60,26 @@ _FORECAST = '"""A forecast that nobody has tested yet."""\n' + "".join(
 )
 
 
+_TANGLE = (  # three causes at once: an old Python, one rounding, everywhere
+    Edit("tidebook/predict.py", "import math\n", "import math\nimport sys\n"),
+    Edit(
+        "tidebook/predict.py",
+        "    found = []\n    t = start\n",
+        "    if sys.version_info < (3, 9):\n"
+        '        raise LookupError("no slack water is known for %s before hour %d" % (station.name, end))\n'
+        "    found = []\n    t = start\n",
+    ),
+    Edit(
+        "tidebook/rounding.py",
+        """    return "%s%d.%d m" % (""",
+        """    if mode() == "bankers":
+        return "%d dm" % value
+    return "%s%d.%d m" % (""",
+    ),
+    Edit("tidebook/stations.py", "return found[0] if len(found) == 1 else None", "return found[0] or None"),
+)
+
+
 @dataclass(frozen=True, slots=True)
 class Scenario:
     repository: str
@@ -90,6 +110,13 @@ def _flaky(tree: Path) -> tuple[Author, str]:
     return TOBIAS, "Look at the office clock"
 
 
+def _tangle(tree: Path) -> tuple[Author, str]:
+    for edit in _TANGLE:
+        if edit.applies(tree):
+            edit.apply(tree)
+    return YUKI, "Tidy the tables before winter"
+
+
 def _vanish(tree: Path) -> tuple[Author, str]:
     (tree / "tests/test_rounding.py").unlink(missing_ok=True)
     return YUKI, "Move the rounding tests out of the way"
@@ -100,6 +127,7 @@ SCENARIOS = {
     "slow": Scenario("tidebook", _slow),
     "uncover": Scenario("tidebook", _uncover),
     "flaky": Scenario("tidebook", _flaky),
+    "tangle": Scenario("tidebook", _tangle),
     "vanish": Scenario("tidebook", _vanish),
 }
 WORDS = (*SCENARIOS, "fix")

@@ -49,7 +49,9 @@ def run_again(site: Site, project_name: str, number: int, which: str, chosen: st
         if any(not c.gated for c in cells):
             run.verdict, run.state, run.ended_at = "undecided", "running", None
             run.sentence = run.reason = ""
-        session.execute(delete(Control).where(Control.run_id == run.id, Control.state == "waiting"))
+        session.execute(
+            delete(Control).where(Control.run_id == run.id, Control.state == "waiting", Control.place != "search")
+        )
         session.flush()
         advance(session, run, plan)
         tell(session, "run", project.name, run.number)

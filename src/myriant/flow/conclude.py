@@ -20,8 +20,10 @@ from myriant.core.diagnosis.compare import (
     RunOutcomes,
     Tally,
     compare,
+    renamed,
     tally,
     with_earlier,
+    without_failures,
 )
 from myriant.core.diagnosis.explain import explain
 from myriant.core.gate.judge import DEFAULT_RULES, Judged, Measured, Verdict, beyond_repair, judge, verdict_of
@@ -31,6 +33,7 @@ from myriant.core.results.model import Outcome
 from myriant.flow.advance import advance
 from myriant.flow.controls import plan_controls
 from myriant.flow.plans import plan_of
+from myriant.flow.remembering import learn_moves, settle_quarantines
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.store.changes import tell
@@ -40,6 +43,7 @@ from myriant.store.coverage import (
     keep_coverage,
     merged_coverage_of,
 )
+from myriant.store.history import moves_of, quarantined_tests, set_aside_at
 from myriant.store.queue import defer
 from myriant.store.results import (
     Shown,
@@ -86,10 +90,13 @@ def conclude_run(site: Site, run_id: int, *, follow_up: bool = True) -> None:
         baseline = newest_clear_run(session, run, nearest, family(run))
         since = runs_since(session, run, baseline, nearest)
         compared = compare_runs(session, run, baseline, since)
+        if learn_moves(session, run, compared.current, compared.baseline):
+            compared = compare_runs(session, run, baseline, since)
         _judge(site, session, project, run, baseline, cells, compared)
         if follow_up and run.verdict == "held":
             binding = {(c.job, c.key) for c in cells if not c.advisory}
             plan_controls(session, run, baseline, {n: c for n, c in compared.cells.items() if n in binding})
+        settle_quarantines(session, project, run)
         tell(session, "run", project.name, run.number)
         if follow_up:
             defer(session, "announce", lock=f"notes-{run.project_id}", run_id=run.id)
@@ -194,15 +201,19 @@ def compare_runs(session: Session, run: Run, baseline: Run | None, since: Sequen
     for name, earlier in earlier_attempts(session, run).items():
         if name in current:
             current[name] = with_earlier(current[name], list(outcomes_of(session, earlier).values()))
+    pairs = [(m.now, m.before) for m in moves_of(session, run.project_id).values()]
     before: RunOutcomes | None = None
     if baseline is not None:
         found = trusted_attempts(session, baseline)
-        before = _by_cell(found, outcomes_of(session, list(found.values())))
-    between = []
+        aside = set_aside_at(session, run.project_id, baseline.ended_at or baseline.created_at)
+        then = _by_cell(found, outcomes_of(session, list(found.values())))
+        before = renamed(without_failures(then, aside), pairs)
+    between: list[RunOutcomes] = []
     for other in since[:MOST_COMPARED]:
         found = trusted_attempts(session, other)
-        between.append(_by_cell(found, failing_outcomes_of(session, list(found.values()))))
-    return Compared(current, before, compare(current, before, between), attempts)
+        between.append(renamed(_by_cell(found, failing_outcomes_of(session, list(found.values()))), pairs))
+    aside = list(quarantined_tests(session, run.project_id))
+    return Compared(current, before, compare(current, before, between, aside), attempts)
 
 
 def _by_cell(attempts: Mapping[CellName, int], outcomes: Mapping[int, Any]) -> dict[CellName, Any]:
@@ -268,7 +279,7 @@ def _judge(
     )
     verdict = verdict_of(judged)
     run.baseline_id = baseline.id if baseline is not None else None
-    run.ended_at = run.ended_at or func.now()
+    run.ended_at = run.ended_at or datetime.now(UTC)
     states = {c.state for c in binding}
     run.state = next((s for s in ("failed", "void", "stopped", "skipped") if s in states), "passed")
     share = changed((), None)
@@ -288,10 +299,7 @@ def _judge(
             judged=judged,
             cells=len(cells),
             cells_ended_well=sum(c.state in ("passed", "failed") for c in cells),
-            seconds=max(
-                0.0,
-                ((run.ended_at if isinstance(run.ended_at, datetime) else datetime.now(UTC)) - began).total_seconds(),
-            ),
+            seconds=max(0.0, (run.ended_at - began).total_seconds()),
             baseline=short,
             coverage=coverage,
             coverage_before=line_share(baseline, ()),
@@ -336,8 +344,8 @@ def _reruns(session: Session, cells: Sequence[Cell]) -> int:
 
 
 def family(run: Run) -> str:
-    """The purpose whose verdicts a run is compared with: a schedule's own, pushes for everything else."""
-    return run.purpose if run.event == "schedule" else "push"
+    """The purpose whose verdicts a run is compared with: a schedule's own, uploads with uploads, else pushes."""
+    return run.purpose if run.event in ("schedule", "upload") else "push"
 
 
 def _changed_share(
@@ -435,7 +443,8 @@ def _where(cells: Sequence[Cell], compared: Compared) -> str | None:
     if len(jobs) != 1:
         return None
     ran = [c for c in cells if c.job in jobs and (c.job, c.key) in compared.cells]
-    return explain([c.values for c in ran], [(c.job, c.key) in flagged for c in ran])
+    told = explain([c.values for c in ran], [(c.job, c.key) in flagged for c in ran])
+    return told.selector if told.exact else None
 
 
 def _first_here(compared: Compared) -> int:
@@ -467,6 +476,7 @@ def _mark_cells(session: Session, project_id: int, cells: Sequence[Cell], compar
             "fixed": int(result.fixed.sum()),
             "vanished": int(result.vanished.sum()),
             "first": result.first_here,
+            "quarantined": int(result.quarantined.sum()),
             "flaky": int((compared.current[(cell.job, cell.key)] == Outcome.FLAKY).sum()),
         }
         cell.mark = mark_of(
@@ -490,6 +500,8 @@ def mark_of(state: str, result: CellComparison, *, unexplained: bool, flaky: boo
         return "first"
     if result.known.any():
         return "known"
+    if result.quarantined.any():
+        return "quarantined"
     if flaky:
         return "flaky"
     return "fixed" if result.fixed.any() else state

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
-from sqlalchemy import delete, func, select, update
+from sqlalchemy import ColumnElement, and_, delete, func, select, update
 from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis.compare import CellComparison, CellName
@@ -35,8 +35,8 @@ def plan_controls(session: Session, run: Run, baseline: Run | None, new: Mapping
     """Repeat the fewest cells that together hold every newly failing test. Nothing is planned twice for a run."""
     if run.event not in ("push", "pull-request", "tag", "schedule") or run.wish.get("control") is False:
         return
-    session.execute(delete(Control).where(Control.run_id == run.id, Control.state == "waiting"))
-    if session.scalar(select(func.count()).where(Control.run_id == run.id)):
+    session.execute(delete(Control).where(_of_run(run), Control.state == "waiting"))
+    if session.scalar(select(func.count()).where(_of_run(run))):
         return
     cells = {(c.job, c.key): c for c in session.scalars(select(Cell).where(Cell.run_id == run.id))}
     left = {name: np.flatnonzero(found.new) for name, found in new.items() if found.new.any() and name in cells}
@@ -58,34 +58,47 @@ def plan_controls(session: Session, run: Run, baseline: Run | None, new: Mapping
     ring_runners(session)
 
 
+def _of_run(run: Run) -> ColumnElement[bool]:
+    return and_(Control.run_id == run.id, Control.place != "search")
+
+
 def drop_stale_controls(session: Session) -> None:
     """Give up what found no free slot for hours: its answer would come too late."""
     runs = select(Run.id).where(Run.ended_at < datetime.now(UTC) - FRESH)
     session.execute(
-        update(Control).where(Control.state == "waiting", Control.run_id.in_(runs)).values(state="given-up")
+        update(Control)
+        .where(Control.state == "waiting", Control.place != "search", Control.run_id.in_(runs))
+        .values(state="given-up")
     )
 
 
-def waiting_controls(session: Session) -> Sequence[Control]:
-    """Control runs that could start, oldest first, locked for this transaction."""
+def waiting_controls(session: Session, offers: Sequence[str]) -> Sequence[Control]:
+    """Control runs that a runner with these offers could start, oldest first, locked for this transaction."""
     return session.scalars(
-        select(Control).where(Control.state == WAITING).order_by(Control.id).limit(4).with_for_update(skip_locked=True)
+        select(Control)
+        .join(Cell, Cell.id == Control.cell_id)
+        .where(Control.state == WAITING, Cell.wants.contained_by(list(offers)))
+        .order_by(Control.id)
+        .limit(4)
+        .with_for_update(skip_locked=True, of=Control)
     ).all()
 
 
-def control_ended(session: Session, attempt: Attempt) -> None:
+def control_ended(session: Session, attempt: Attempt) -> Control | None:
+    """Note the end of an attempt that repeats a cell; the control run that it was, if any."""
     control = session.scalar(select(Control).where(Control.attempt_id == attempt.id).with_for_update())
     if control is None:
-        return
+        return None
     control.state = "done" if attempt.state in ("passed", "failed") else "given-up"
     run = session.get_one(Run, control.run_id)
     tell(session, "run", session.get_one(Project, run.project_id).name, run.number)
+    return control
 
 
 def controls_of(session: Session, run: Run) -> list[ControlView]:
     rows = session.execute(
         select(Control, Cell.job, Cell.key).join(Cell, Cell.id == Control.cell_id).where(Control.run_id == run.id)
-        .order_by(Control.id)
+        .where(Control.place != "search").order_by(Control.id)
     )  # fmt: skip
     return [ControlView(job, key, c.place, c.state, c.attempt_id) for c, job, key in rows]
 

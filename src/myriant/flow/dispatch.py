@@ -149,10 +149,10 @@ def _attempt_on(session: Session, runner: Runner, cell: Cell, number: int) -> tu
 def _control_leases(site: Site, session: Session, runner: Runner, free: int) -> list[Lease]:
     """Control runs for slots that nothing else wants."""
     leases: list[Lease] = []
-    for control in waiting_controls(session):
+    for control in waiting_controls(session, runner.offers):
         cell = session.get_one(Cell, control.cell_id)
-        if len(leases) >= free or not set(cell.wants) <= set(runner.offers):
-            continue
+        if len(leases) >= free:
+            break
         run = session.get_one(Run, cell.run_id)
         base = session.get(Run, run.baseline_id) if control.place == "baseline" and run.baseline_id else None
         plan = plan_of(base.plan if base is not None else run.plan)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field
+from typing import Any
 
 import numpy as np
 from sqlalchemy import select, update
@@ -12,17 +13,21 @@ from sqlalchemy.orm import Session
 from myriant.core.coverage.merge import merge_files
 from myriant.core.coverage.model import FileCoverage
 from myriant.core.coverage.read import read_coverage
+from myriant.core.diagnosis.signature import signature_of
 from myriant.core.results.identity import Identity, identities
-from myriant.core.results.junit import read_junit
-from myriant.core.results.model import Outcome, Results
+from myriant.core.results.model import Detail, Outcome, Results
 from myriant.core.results.outcome import attempt_outcome
+from myriant.core.results.read import read_results
+from myriant.core.results.sarif import Marked, read_sarif
 from myriant.flow.advance import advance
 from myriant.flow.caching import settle_caches
 from myriant.flow.controls import control_ended
 from myriant.flow.dispatch import may_try_again, wait_again
 from myriant.flow.logs import learn_usual
 from myriant.flow.plans import plan_of
+from myriant.flow.searches import try_ended
 from myriant.flow.site import Site
+from myriant.store.analysis import keep_analysis
 from myriant.store.changes import tell
 from myriant.store.coverage import keep_coverage
 from myriant.store.results import NotPassed, keep_results, test_numbers
@@ -36,12 +41,13 @@ class _Gathered:
     tests: list[Identity] = field(default_factory=list)
     outcomes: bytearray = field(default_factory=bytearray)
     seconds: list[float] = field(default_factory=list)
-    details: dict[int, tuple[str, str]] = field(default_factory=dict)
+    details: dict[int, Detail] = field(default_factory=dict)
     untrusted: list[str] = field(default_factory=list)
     failing_steps: set[int] = field(default_factory=set)  # steps whose reports hold failures
     retests: list[tuple[str, Results]] = field(default_factory=list)  # with the kind
     coverage: list[Mapping[str, FileCoverage]] = field(default_factory=list)
     coverage_trouble: list[str] = field(default_factory=list)
+    analysis: dict[str, Marked] = field(default_factory=dict)
 
     def add(self, kind: str, step: int, results: Results) -> None:
         at = len(self.tests)
@@ -49,7 +55,7 @@ class _Gathered:
         self.outcomes += results.outcomes
         self.seconds += results.seconds[: len(results.outcomes)]
         for index, detail in results.details.items():
-            self.details[at + index] = (detail.message, detail.text)
+            self.details[at + index] = detail
         if results.count(Outcome.FAILED) or results.count(Outcome.ERRORED):
             self.failing_steps.add(step)
 
@@ -69,7 +75,7 @@ class _Gathered:
                 now, before = Outcome(outcome), Outcome(self.outcomes[found])
                 if {now, before} & {Outcome.PASSED} and ({now, before} & set(bad)):
                     self.outcomes[found] = Outcome.FLAKY
-                    self.details.setdefault(found, ("it failed when it was run again", ""))
+                    self.details.setdefault(found, Detail("it failed when it was run again"))
 
 
 def ingest_attempt(site: Site, attempt_id: int, *, follow_up: bool = True) -> None:
@@ -98,6 +104,8 @@ def ingest_attempt(site: Site, attempt_id: int, *, follow_up: bool = True) -> No
             _read_coverage(site, report, gathered, workspace)
         elif report.content == "tests":
             _read(site, report, gathered, may_be_empty=(report.step, report.kind) in may_be_empty)
+        elif report.content == "analysis":
+            _read_analysis(site, report, gathered, workspace)
         elif report.content == "retest":
             _read_retest(site, report, gathered)
     gathered.settle_retests()
@@ -116,7 +124,7 @@ def _passed(site: Site, attempt_id: int) -> bool:
 
 def _read_retest(site: Site, report: Report, gathered: _Gathered) -> None:
     try:
-        results = read_junit(site.blobs.chunks(report.blob))
+        _, results = read_results(site.blobs.chunks(report.blob))
     except FileNotFoundError:
         return
     _count(report, results)
@@ -125,7 +133,7 @@ def _read_retest(site: Site, report: Report, gathered: _Gathered) -> None:
 
 def _read(site: Site, report: Report, gathered: _Gathered, *, may_be_empty: bool) -> None:
     try:
-        results = read_junit(site.blobs.chunks(report.blob))
+        _, results = read_results(site.blobs.chunks(report.blob))
     except FileNotFoundError:
         gathered.untrusted.append(f"the stored report {report.path} is gone")
         return
@@ -139,7 +147,8 @@ def _read(site: Site, report: Report, gathered: _Gathered, *, may_be_empty: bool
 def _count(report: Report, results: Results) -> None:
     report.problems = [asdict(p) for p in results.problems]
     report.total = len(results.outcomes)
-    report.passed, report.failed = results.count(Outcome.PASSED), results.count(Outcome.FAILED)
+    report.passed = results.count(Outcome.PASSED) + results.count(Outcome.FLAKY)
+    report.failed = results.count(Outcome.FAILED)
     report.errored, report.skipped = results.count(Outcome.ERRORED), results.count(Outcome.SKIPPED)
     report.seconds = float(np.nansum(results.seconds)) if results.seconds else 0.0
 
@@ -157,6 +166,20 @@ def _read_coverage(site: Site, report: Report, gathered: _Gathered, workspace: s
         gathered.coverage.append(coverage.files)
 
 
+def _read_analysis(site: Site, report: Report, gathered: _Gathered, workspace: str) -> None:
+    try:
+        analysis = read_sarif(site.blobs.chunks(report.blob), (workspace,))
+    except FileNotFoundError:
+        gathered.untrusted.append(f"the stored report {report.path} is gone")
+        return
+    report.problems = [asdict(p) for p in analysis.problems]
+    report.total = len(analysis.results)
+    if analysis.error is not None:
+        gathered.untrusted.append(f"the report {report.path} is not to be trusted: {analysis.error.message}")
+    for result in analysis.results:
+        gathered.analysis.setdefault(result.key, result)
+
+
 def _conclude_attempt(
     site: Site, session: Session, attempt_id: int, reports: Sequence[Report], gathered: _Gathered, *, follow_up: bool
 ) -> list[str]:
@@ -170,7 +193,9 @@ def _conclude_attempt(
     if reports:
         columns = ("id", "problems", "total", "passed", "failed", "errored", "skipped", "seconds")
         session.execute(update(Report), [{c: getattr(r, c) for c in columns} for r in reports])
-    _keep(session, project.id, cell.job, attempt_id, gathered)
+    roots = ("/workspace", (attempt.finish or {}).get("workspace") or "/workspace")
+    _keep(session, project.id, cell.job, attempt_id, gathered, roots)
+    keep_analysis(session, attempt_id, gathered.analysis.values())
     said = attempt.finish or {}
     keep_coverage(session, project.id, run.id, cell.job, attempt_id, merge_files(gathered.coverage))
     untrusted = [*filter(None, [said.get("void")]), *said.get("missing", []), *gathered.untrusted]
@@ -182,7 +207,9 @@ def _conclude_attempt(
     attempt.state, attempt.reason = attempt_outcome(untrusted, unexplained, failures)
     gone = settle_caches(site, session, attempt)
     if attempt.number < 0:
-        control_ended(session, attempt)
+        control = control_ended(session, attempt)
+        if control is not None:
+            try_ended(site, session, control)
     again = (
         attempt.state == "void" and said.get("machine") and follow_up
         and may_try_again(session, attempt, plan_of(run.plan), cell)
@@ -194,7 +221,7 @@ def _conclude_attempt(
         cell.mark = {"failed": "new"}.get(attempt.state, attempt.state)
         cell.counts = {
             "total": len(gathered.outcomes),
-            "passed": gathered.outcomes.count(Outcome.PASSED),
+            "passed": gathered.outcomes.count(Outcome.PASSED) + gathered.outcomes.count(Outcome.FLAKY),
             "failed": gathered.outcomes.count(Outcome.FAILED),
             "errored": gathered.outcomes.count(Outcome.ERRORED),
             "skipped": gathered.outcomes.count(Outcome.SKIPPED),
@@ -211,7 +238,9 @@ def _conclude_attempt(
     return gone
 
 
-def _keep(session: Session, project_id: int, job: str, attempt_id: int, gathered: _Gathered) -> None:
+def _keep(
+    session: Session, project_id: int, job: str, attempt_id: int, gathered: _Gathered, roots: Sequence[str]
+) -> None:
     numbers = test_numbers(session, project_id, job, gathered.tests)
     outcomes = np.frombuffer(bytes(gathered.outcomes), np.uint8)
     seconds = np.array(gathered.seconds, np.float64)
@@ -221,14 +250,24 @@ def _keep(session: Session, project_id: int, job: str, attempt_id: int, gathered
             first[np.searchsorted(distinct, numbers[index])] = index
     not_passed = []
     for index in first[outcomes[first] != Outcome.PASSED]:
-        message, detail = gathered.details.get(int(index), ("", ""))
+        detail, outcome = gathered.details.get(int(index), Detail()), Outcome(int(outcomes[index]))
         given = gathered.seconds[index]
+        _, suite, klass, _ = gathered.tests[index]
+        told = outcome is not Outcome.SKIPPED
+        sign = signature_of(detail.message, detail.text, detail.type, klass or suite, roots).digest if told else ""
         not_passed.append(
             NotPassed(
-                int(numbers[index]), Outcome(int(outcomes[index])), message, detail, given if given == given else None
+                int(numbers[index]), outcome, detail.message, detail.text, given if given == given else None, sign,
+                _extra(detail),
             )
-        )
+        )  # fmt: skip
     keep_results(session, attempt_id, distinct, outcomes[first], seconds[first], not_passed)
+
+
+def _extra(detail: Detail) -> dict[str, Any]:
+    every = {"type": detail.type, "output": detail.output, "file": detail.file, "line": detail.line,
+             "attachments": detail.attachments, "setup": detail.setup}  # fmt: skip
+    return {key: value for key, value in every.items() if value}
 
 
 def _badness(

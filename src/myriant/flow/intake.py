@@ -37,7 +37,7 @@ class Moved:
 
 
 def hear(site: Site, project_name: str, moved: list[Moved]) -> list[int]:
-    """Take a hook's message; the numbers of the runs that it made."""
+    """Take a hook's message; the numbers of the runs that it made, or that a look just before it made."""
     numbers = []
     trusted = True
     with site.store.transaction() as session:
@@ -45,6 +45,8 @@ def hear(site: Site, project_name: str, moved: list[Moved]) -> list[int]:
         for move in moved:
             if not move.ref.startswith(BRANCH) or not is_object_id(move.after):
                 trusted = trusted and not move.ref.startswith(TAG)  # a tag may be an object of its own: look
+            elif made := _made_already(session, project, move):
+                numbers += made
             elif not _is_next(session, project, move):
                 trusted = False
             else:
@@ -148,6 +150,21 @@ def _seen(session: Session, name: str, trouble: str | None) -> Project:
 def _is_next(session: Session, project: Project, move: Moved) -> bool:
     known = session.get(Ref, (project.id, move.ref), with_for_update=True)
     return (known is None and not move.before.strip("0")) or (known is not None and known.commit == move.before)
+
+
+def _made_already(session: Session, project: Project, move: Moved) -> list[int]:
+    """The run of a move that a look found before its hook could ring."""
+    known = session.get(Ref, (project.id, move.ref))
+    if known is None or known.commit != move.after:
+        return []
+    newest = select(func.max(Run.number)).where(
+        Run.project_id == project.id,
+        Run.event == "push",
+        Run.branch == move.ref.removeprefix(BRANCH),
+        Run.commit == move.after,
+    )
+    number = session.scalar(newest)
+    return [number] if number is not None else []
 
 
 def _take(session: Session, project: Project, name: str, commit: str) -> list[int]:

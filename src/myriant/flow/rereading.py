@@ -8,13 +8,16 @@ from dataclasses import dataclass
 from sqlalchemy import select
 
 from myriant.core.coverage.read import read_coverage
-from myriant.core.results.junit import read_junit
 from myriant.core.results.model import Outcome
+from myriant.core.results.read import read_results
+from myriant.core.results.sarif import read_sarif
 from myriant.flow.errors import NotFound
 from myriant.flow.site import Site
 from myriant.store.coverage import coverage_totals_of_attempts
 from myriant.store.runs import project_named
 from myriant.store.tables import Attempt, Cell, Report, Run
+
+_READ = ("tests", "retest", "coverage", "analysis")
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +42,7 @@ def reread(site: Site, project_name: str) -> Iterator[Reread | None]:
             .join(Attempt, Attempt.id == Report.attempt_id)
             .join(Cell, Cell.id == Attempt.cell_id)
             .join(Run, Run.id == Cell.run_id)
-            .where(Run.project_id == project.id)
+            .where(Run.project_id == project.id, Report.content.in_(_READ))
             .order_by(Run.number, Report.id)
         ).all()
         totals = coverage_totals_of_attempts(session, [row[0].attempt_id for row in rows])
@@ -51,11 +54,15 @@ def reread(site: Site, project_name: str) -> Iterator[Reread | None]:
             before = totals.get(report.attempt_id)
             stored = f"{before.lines_covered} of {before.lines_valid} lines" if before else "0 of 0 lines"
             now = f"{coverage.totals.lines_covered} of {coverage.totals.lines_valid} lines"
+        elif report.content == "analysis":
+            stored = f"{report.total} results of static analysis"
+            now = f"{len(read_sarif(site.blobs.chunks(report.blob)).results)} results of static analysis"
         else:
-            results = read_junit(site.blobs.chunks(report.blob))
+            _, results = read_results(site.blobs.chunks(report.blob))
             stored = _counts(report.passed, report.failed, report.errored, report.skipped)
-            kinds = (Outcome.PASSED, Outcome.FAILED, Outcome.ERRORED, Outcome.SKIPPED)
-            now = _counts(*(results.count(kind) for kind in kinds))
+            passed = results.count(Outcome.PASSED) + results.count(Outcome.FLAKY)
+            kinds = (Outcome.FAILED, Outcome.ERRORED, Outcome.SKIPPED)
+            now = _counts(passed, *(results.count(kind) for kind in kinds))
         same = stored == now
         yield None if same else Reread(number, f"{job} {key}".strip(), report.path, stored, now)
 

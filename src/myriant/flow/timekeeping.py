@@ -12,6 +12,8 @@ from myriant.flow.advance import advance
 from myriant.flow.controls import drop_stale_controls
 from myriant.flow.intake import BRANCH, start_run
 from myriant.flow.plans import plan_of
+from myriant.flow.searches import go_on_with_searches
+from myriant.flow.sending import forget_unfinished
 from myriant.flow.site import Site
 from myriant.store.tables import Approval, Project, Ref, Report, Run, Schedule, SeenEvent
 
@@ -44,6 +46,8 @@ def keep_time(site: Site, now: datetime | None = None) -> list[int]:
             session.delete(report)
         drop_stale_controls(session)
         session.execute(delete(SeenEvent).where(SeenEvent.at < now - _REMEMBERED))
+    go_on_with_searches(site)
+    forget_unfinished(site)
     for report in gone:
         site.blobs.remove(report.blob)
     return numbers

@@ -14,52 +14,28 @@ from sqlalchemy import ColumnElement, and_, case, func, select
 from sqlalchemy.orm import Session
 
 from myriant.core.coverage.model import Totals
-from myriant.core.diagnosis.expected import expected_and_actual
-from myriant.core.diagnosis.explain import explain
 from myriant.core.plan.versions import version_key
-from myriant.core.results.model import Outcome
 from myriant.core.written import percent
-from myriant.flow.conclude import Compared, ancestors, compare_runs, gate_baseline, runs_since, test_title
-from myriant.flow.controls import ControlView, answers, controls_of
+from myriant.flow.conclude import gate_baseline
+from myriant.flow.controls import ControlView, controls_of
 from myriant.flow.errors import NotFound
+from myriant.flow.lines import RunLine, run_line, the_project, the_run
 from myriant.flow.plans import plan_of
 from myriant.flow.queue import Load, Queued, load, queue_of, stuck_cells
 from myriant.flow.site import Site
 from myriant.store.coverage import coverage_totals_of, coverage_totals_of_attempts
-from myriant.store.results import Shown, all_not_passed, earlier_attempts
 from myriant.store.runs import (
     OPEN,
     attempts_of,
     cells_of,
     newest_run_of_commit,
-    project_named,
-    run_numbered,
 )
 from myriant.store.tables import Approval, Attempt, Cell, Control, Project, Report, Run, Step, Untested
 
-MOST_FINDINGS = 2000
 _LETTERS = {
     "passed": "p", "new": "n", "failed": "n", "known": "k", "fixed": "x", "first": "f", "void": "v", "quarantined": "q",
     "skipped": "s", "not-selected": "-", "running": "r", "waiting": "w", "stopped": "o", "flaky": "y",
 }  # fmt: skip
-
-
-@dataclass(frozen=True, slots=True)
-class RunLine:
-    """A run in one line."""
-
-    number: int
-    commit: str
-    title: str
-    author: str
-    branch: str
-    event: str
-    state: str
-    verdict: str
-    sentence: str
-    at: datetime
-    started_at: datetime | None
-    ended_at: datetime | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -250,48 +226,6 @@ class ApprovalView:
 
 
 @dataclass(frozen=True, slots=True)
-class AffectedCell:
-    job: str
-    key: str
-    attempt_id: int
-    mark: str
-    outcome: str
-    message: str
-    detail: str
-    seconds: float | None
-
-
-@dataclass(frozen=True, slots=True)
-class Finding:
-    """One test that did not pass, with every cell in which it did not."""
-
-    test: int
-    title: str
-    kind: str
-    job: str
-    suite: str
-    mark: str  # new, first, known, flaky
-    outcome: str
-    message: str
-    expected: str | None
-    actual: str | None
-    where: str | None  # the selector that explains it
-    ran_in: int  # cells that ran it
-    control: str | None  # change, world or chance, once its control runs have ended
-    cells: list[AffectedCell]
-
-
-@dataclass(frozen=True, slots=True)
-class Findings:
-    baseline: RunLine | None
-    movable: bool  # the baseline was chosen by the reader
-    findings: list[Finding]
-    more: int  # findings beyond those listed
-    fixed: int
-    vanished: int
-
-
-@dataclass(frozen=True, slots=True)
 class StepView:
     position: int
     name: str
@@ -406,22 +340,22 @@ def projects(site: Site) -> list[ProjectLine]:
 
 def project(site: Site, name: str) -> ProjectLine:
     with site.store.transaction() as session:
-        return _project_line(session, _project(session, name))
+        return _project_line(session, the_project(session, name))
 
 
 def project_id(site: Site, name: str) -> int:
     with site.store.transaction() as session:
-        return _project(session, name).id
+        return the_project(session, name).id
 
 
 def strip(site: Site, name: str, branch: str | None, before: int | None, limit: int) -> Strip:
     """The newest `limit` runs of a branch in the order of ancestry, those before run number `before` if given."""
     with site.store.transaction() as session:
-        found = _project(session, name)
+        found = the_project(session, name)
         branch = branch or found.main_branch
         query = select(Run).where(Run.project_id == found.id, on_ref(branch))
         if before is not None:
-            pivot = _run(session, found, before)
+            pivot = the_run(session, found, before)
             query = query.where((Run.depth < pivot.depth) | ((Run.depth == pivot.depth) & (Run.number < pivot.number)))
         rows = list(session.scalars(query.order_by(Run.depth.desc(), Run.number.desc()).limit(limit + 1)))
         more, runs = len(rows) > limit, list(reversed(rows[:limit]))
@@ -480,8 +414,8 @@ def on_ref(ref: str) -> ColumnElement[bool]:
 
 def run(site: Site, name: str, number: int) -> RunView:
     with site.store.transaction() as session:
-        found = _project(session, name)
-        row = _run(session, found, number)
+        found = the_project(session, name)
+        row = the_run(session, found, number)
         cells = cells_of(session, row.id)
         attempts = attempts_of(session, cells)
         base = session.get(Run, row.baseline_id) if row.baseline_id else None
@@ -535,104 +469,11 @@ def _is_open(cells: Sequence[Cell]) -> bool:
 def plan_text(site: Site, name: str, number: int) -> str:
     """The plan that a run was made by, empty when it had none."""
     with site.store.transaction() as session:
-        return _run(session, _project(session, name), number).plan or ""
+        return the_run(session, the_project(session, name), number).plan or ""
 
 
 def problem_view(problem: dict[str, Any]) -> PlanProblem:
     return PlanProblem(**{**problem, "edits": [PlanEdit(**e) for e in problem.get("edits", ())]})
-
-
-def findings(site: Site, name: str, number: int, base: int | None) -> Findings:
-    """What did not pass in a run, by test, beside its gate baseline or the run numbered `base`."""
-    with site.store.transaction() as session:
-        found = _project(session, name)
-        row = _run(session, found, number)
-        if base is not None:
-            baseline: Run | None = _run(session, found, base)
-            compared = compare_runs(session, row, baseline, [])
-        else:
-            stored = session.get(Run, row.baseline_id) if row.baseline_id else None
-            baseline = stored if row.verdict in ("clear", "held") else gate_baseline(site, session, row)
-            compared = compare_runs(
-                session, row, baseline, runs_since(session, row, baseline, ancestors(site, session, row))
-            )
-        listed = _findings(session, found.id, row, compared)
-        vanished = {int(n) for c in compared.cells.values() for n in c.vanished.nonzero()[0]}
-        fixed = {int(n) for c in compared.cells.values() for n in c.fixed.nonzero()[0]}
-        return Findings(
-            run_line(baseline) if baseline else None, base is not None, listed[:MOST_FINDINGS],
-            max(0, len(listed) - MOST_FINDINGS), len(fixed), len(vanished),
-        )  # fmt: skip
-
-
-def _findings(session: Session, project_id: int, row: Run, compared: Compared) -> list[Finding]:
-    cells = {(c.job, c.key): c for c in cells_of(session, row.id)}
-    by_attempt = {attempt: name for name, attempt in compared.attempts.items()}
-    earlier = {a: name for name, ids in earlier_attempts(session, row).items() for a in ids}
-    control = answers(session, controls_of(session, row))
-    grouped: dict[int, list[Shown]] = {}
-    for shown in all_not_passed(session, project_id, [*by_attempt, *earlier]):
-        name = by_attempt.get(shown.attempt_id) or earlier[shown.attempt_id]
-        flaky = name in compared.current and _outcome(compared, name, shown.number) == Outcome.FLAKY
-        if shown.attempt_id in by_attempt or flaky:
-            grouped.setdefault(shown.number, []).append(shown)
-    by_attempt |= earlier
-    listed = [
-        _finding(number, rows, by_attempt, compared, cells, control.get(number)) for number, rows in grouped.items()
-    ]
-    order = {"new": 0, "first": 1, "known": 2, "flaky": 3}
-    return sorted(listed, key=lambda f: (order[f.mark], -len(f.cells), f.title))
-
-
-def _outcome(compared: Compared, name: tuple[str, str], number: int) -> int:
-    outcomes = compared.current[name]
-    return int(outcomes[number]) if number < len(outcomes) else Outcome.ABSENT
-
-
-def _finding(
-    number: int,
-    rows: Sequence[Shown],
-    by_attempt: dict[int, tuple[str, str]],
-    compared: Compared,
-    cells: dict[tuple[str, str], Cell],
-    control: str | None,
-) -> Finding:
-    first = rows[0]
-    affected = []
-    for shown in rows:
-        job, key = by_attempt[shown.attempt_id]
-        result = compared.cells[(job, key)]
-        flaky = _outcome(compared, (job, key), number) == Outcome.FLAKY
-        mark = "flaky" if flaky else "known" if result.known[number] else "first" if result.first_here else "new"
-        affected.append(
-            AffectedCell(
-                job, key, shown.attempt_id, mark, shown.outcome.name.lower(), shown.message, shown.detail, shown.seconds
-            )
-        )
-    ran = [
-        name
-        for name, out in compared.current.items()
-        if number < len(out) and out[number] not in (Outcome.ABSENT, Outcome.SKIPPED)
-    ]
-    failed = {(a.job, a.key) for a in affected}
-    marks = [a.mark for a in affected]
-    pair = expected_and_actual(first.message, first.detail)
-    return Finding(
-        test=number,
-        title=test_title(first.suite, first.klass, first.name),
-        kind=first.kind,
-        job=affected[0].job,
-        suite=first.suite,
-        mark=next(m for m in ("new", "first", "known", "flaky") if m in marks),
-        outcome=affected[0].outcome,
-        message=first.message,
-        expected=pair.expected if pair else None,
-        actual=pair.actual if pair else None,
-        where=explain([cells[n].values for n in ran], [n in failed for n in ran]),
-        ran_in=len(ran),
-        control=None if "new" not in marks and "first" not in marks else control,
-        cells=affected,
-    )
 
 
 def attempt(site: Site, attempt_id: int) -> AttemptView:
@@ -791,27 +632,6 @@ def _seconds(row: Run) -> float | None:
     return (
         (row.ended_at - row.created_at).total_seconds() if row.ended_at and row.verdict in ("clear", "held") else None
     )
-
-
-def run_line(row: Run) -> RunLine:
-    return RunLine(
-        row.number, row.commit, row.title, row.author, row.branch, row.event, row.state, row.verdict,
-        f"{row.sentence or row.reason} {row.gated_said}".strip(), row.created_at, row.started_at, row.ended_at,
-    )  # fmt: skip
-
-
-def _project(session: Session, name: str) -> Project:
-    found = project_named(session, name)
-    if found is None:
-        raise NotFound(f"there is no project {name!r}", "the list of projects is at /")
-    return found
-
-
-def _run(session: Session, found: Project, number: int) -> Run:
-    row = run_numbered(session, found.id, number)
-    if row is None:
-        raise NotFound(f"{found.name} has no run #{number}")
-    return row
 
 
 def _project_line(session: Session, p: Project) -> ProjectLine:

@@ -1,0 +1,302 @@
+"""The tests of a run, and one test over its whole history."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from myriant.core.diagnosis.levels import level_changes
+from myriant.core.results.model import Outcome
+from myriant.core.results.packed import SEGMENT
+from myriant.flow.conclude import Compared, test_title
+from myriant.flow.errors import BadInput, NotFound
+from myriant.flow.findings import beside
+from myriant.flow.flakes import FlakeView, flake_of
+from myriant.flow.lines import RunLine, run_line, the_project, the_run
+from myriant.flow.site import Site
+from myriant.store.history import moves_of, numbers_through, slowest_of
+from myriant.store.results import Past, history_of_test, tests_numbered
+from myriant.store.runs import cells_of
+from myriant.store.tables import Attempt, Cell, Failure, Project, Report, Run, Test
+
+MOST_ROWS = 500
+STATES = {
+    "not-passed": "nfkqyx", "new": "nf", "known": "k", "flaky": "y", "skipped": "s", "quarantined": "q", "fixed": "x",
+    "all": "",
+}  # fmt: skip
+_LETTERS = np.frombuffer(b" pnnsy", np.uint8)  # by outcome: absent, passed, failed, errored, skipped, flaky
+_HISTORY = 300
+
+
+@dataclass(frozen=True, slots=True)
+class GridCell:
+    job: str
+    key: str
+    mark: str
+    ran: bool
+
+
+@dataclass(frozen=True, slots=True)
+class TestRow:
+    """A test in a run; `marks` has one letter for each cell of the grid, a blank where it has no result."""
+
+    test: int
+    job: str
+    kind: str
+    suite: str
+    klass: str
+    name: str
+    marks: str
+    seconds: float | None  # in the slowest cell
+    change: float | None  # of that, against the baseline
+
+
+@dataclass(frozen=True, slots=True)
+class KindCount:
+    kind: str
+    tests: int
+    seconds: float  # over all cells
+
+
+@dataclass(frozen=True, slots=True)
+class TestsPage:
+    cells: list[GridCell]
+    total: int  # tests of the run in the chosen cells
+    shown: int  # of them that fit what was asked for
+    offset: int
+    rows: list[TestRow]  # from `offset` on
+    kinds: list[KindCount]
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """Which tests: `state` a key of STATES, every word of `search` in the name, cells as "job/key" (none: all)."""
+
+    state: str = "not-passed"
+    search: str = ""
+    slower_than: float | None = None
+    cells: Sequence[str] = ()
+    offset: int = 0
+    limit: int = MOST_ROWS
+
+
+def tests_of_run(site: Site, name: str, number: int, base: int | None, wanted: Wanted) -> TestsPage:
+    """A window of the tests of a run, in the order in which reports list them, beside its reading baseline."""
+    if wanted.state not in STATES:
+        raise BadInput(f"{wanted.state!r} is no state of tests", f"use one of {', '.join(STATES)}")
+    with site.store.transaction() as session:
+        project = the_project(session, name)
+        row = the_run(session, project, number)
+        baseline, compared = beside(site, session, project, row, base)
+        every = [c for c in cells_of(session, row.id) if c.selected]
+        chosen = [c for c in every if not wanted.cells or f"{c.job}/{c.key}" in wanted.cells]
+        names = [(c.job, c.key) for c in chosen]
+        letters = _letters(names, compared)
+        present: NDArray[np.bool_] = np.any(letters != ord(" "), axis=0)
+        fit: NDArray[np.bool_] = present & _fits(letters, wanted.state)
+        attempts = [compared.attempts[n] for n in names if n in compared.attempts]
+        if wanted.slower_than is not None:
+            seconds = slowest_of(session, attempts, len(fit))
+            fit &= np.nan_to_num(seconds, nan=-1.0) > wanted.slower_than
+        numbers = np.flatnonzero(fit)
+        if wanted.search.strip():
+            numbers = np.intersect1d(numbers, _named(session, project, wanted.search))
+        window: list[int] = numbers[wanted.offset : wanted.offset + min(wanted.limit, MOST_ROWS)].tolist()
+        segments = sorted({n // SEGMENT for n in window})
+        seconds = slowest_of(session, attempts, len(fit), segments)
+        before = slowest_of(session, _attempts_then(session, baseline, names), len(fit), segments)
+        tests = tests_numbered(session, project.id, window)
+        rows = [_row(tests[n], letters, seconds, before) for n in window if n in tests]
+        return TestsPage(
+            [GridCell(c.job, c.key, c.mark, (c.job, c.key) in compared.current) for c in chosen],
+            int(present.sum()), len(numbers), wanted.offset, rows, _kinds(session, attempts),
+        )  # fmt: skip
+
+
+def _letters(names: Sequence[tuple[str, str]], compared: Compared) -> NDArray[np.uint8]:
+    """One row a cell, one column a test: the letter of its mark."""
+    size = max((len(c.new) for c in compared.cells.values()), default=0)
+    found = np.full((len(names), size), ord(" "), np.uint8)
+    for i, name in enumerate(names):
+        outcomes = compared.current.get(name)
+        if outcomes is None:
+            continue
+        found[i, : len(outcomes)] = _LETTERS[outcomes]
+        result = compared.cells[name]
+        new = "f" if result.first_here else "n"
+        told = ((result.new, new), (result.known, "k"), (result.quarantined, "q"), (result.fixed, "x"))
+        for flags, letter in told:
+            found[i, : len(flags)][flags] = ord(letter)
+    return found
+
+
+def _fits(letters: NDArray[np.uint8], state: str) -> NDArray[np.bool_]:
+    wanted = STATES[state]
+    if not wanted:
+        every: NDArray[np.bool_] = np.ones(letters.shape[1], np.bool_)
+        return every
+    found = np.isin(letters, np.frombuffer(wanted.encode(), np.uint8))
+    fit: NDArray[np.bool_] = np.any(found, axis=0)
+    return fit
+
+
+def _attempts_then(session: Session, baseline: Run | None, names: Sequence[tuple[str, str]]) -> list[int]:
+    """The newest attempts of these cells in the baseline."""
+    if baseline is None:
+        return []
+    rows = session.execute(
+        select(Cell.job, Cell.key, Cell.attempt_id).where(Cell.run_id == baseline.id, Cell.attempt_id.is_not(None))
+    )
+    wanted = set(names)
+    return [a for job, key, a in rows if a is not None and (job, key) in wanted]
+
+
+def _named(session: Session, project: Project, search: str) -> NDArray[np.int64]:
+    """Numbers of tests in whose suite, class or name every word of the search stands, in any case of letters."""
+    conditions = [Test.words.contains(word, autoescape=True) for word in search.lower().split()[:10]]
+    found = session.scalars(select(Test.number).where(Test.project_id == project.id, *conditions))
+    return np.fromiter(found, np.int64)
+
+
+def _row(test: Test, letters: NDArray[np.uint8], seconds: NDArray[np.float64], before: NDArray[np.float64]) -> TestRow:
+    now, then = float(seconds[test.number]), float(before[test.number])
+    return TestRow(
+        test.number, test.job, test.kind, test.suite, test.klass, test.name, letters[:, test.number].tobytes().decode(),
+        now if now == now else None, now - then if now == now and then == then else None,
+    )  # fmt: skip
+
+
+def _kinds(session: Session, attempts: Sequence[int]) -> list[KindCount]:
+    rows = session.execute(
+        select(Report.kind, Report.total, Report.seconds, Report.attempt_id).where(
+            Report.attempt_id.in_(attempts), Report.content == "tests"
+        )
+    ).all()
+    totals: dict[str, dict[int, int]] = {}
+    seconds: dict[str, float] = {}
+    for kind, total, time, attempt in rows:
+        by_attempt = totals.setdefault(kind, {})
+        by_attempt[attempt] = by_attempt.get(attempt, 0) + total
+        seconds[kind] = seconds.get(kind, 0.0) + time
+    return [KindCount(kind, max(found.values()), seconds[kind]) for kind, found in totals.items()]
+
+
+@dataclass(frozen=True, slots=True)
+class PastResult:
+    run: int
+    cell: str
+    outcome: str
+    seconds: float | None
+
+
+@dataclass(frozen=True, slots=True)
+class FailureKind:
+    """Failures of a test with one signature."""
+
+    signature: str
+    message: str
+    runs: int
+    last: int
+
+
+@dataclass(frozen=True, slots=True)
+class LevelChange:
+    """The median duration of a test changed with a run."""
+
+    run: int
+    before: float
+    now: float
+
+
+@dataclass(frozen=True, slots=True)
+class EarlierName:
+    title: str
+    run: int
+    because: str
+
+
+@dataclass(frozen=True, slots=True)
+class TestView:
+    test: int
+    title: str
+    job: str
+    kind: str
+    suite: str
+    klass: str
+    name: str
+    earlier: list[EarlierName]
+    runs: list[RunLine]  # that have a result of it, oldest first
+    cells: list[str]
+    results: list[PastResult]
+    failures: list[FailureKind]
+    changes: list[LevelChange]
+    flake: FlakeView
+
+
+def test_view(site: Site, name: str, number: int) -> TestView:
+    """One test over the newest runs, under every name it had. Raises NotFound."""
+    with site.store.transaction() as session:
+        project = the_project(session, name)
+        moves = moves_of(session, project.id)
+        chain = numbers_through(moves, number)
+        titles = tests_numbered(session, project.id, chain)
+        test = titles.get(number)
+        if test is None:
+            raise NotFound(f"{name} has no test {number}")
+        past = [p for n in chain for p in history_of_test(session, project.id, n, _HISTORY)]
+        past.sort(key=lambda p: p.run)
+        rows = session.scalars(
+            select(Run)
+            .where(Run.project_id == project.id, Run.number.in_({p.run for p in past}))
+            .order_by(Run.depth, Run.number)
+        ).all()
+        earlier = [
+            EarlierName(test_title(t.suite, t.klass, t.name), moves[now].run, moves[now].because)
+            for now, before in itertools.pairwise(chain)
+            for t in (titles[before],)
+        ]
+        results = [
+            PastResult(p.run, p.cell, p.outcome.name.lower(), p.seconds if p.seconds == p.seconds else None)
+            for p in past
+        ]
+        return TestView(
+            number, test_title(test.suite, test.klass, test.name), test.job, test.kind, test.suite, test.klass,
+            test.name, earlier, [run_line(r) for r in rows], list(dict.fromkeys(p.cell for p in past)), results,
+            _failures(session, project, chain), _changes(past, [r.number for r in rows]),
+            flake_of(session, project, number),
+        )  # fmt: skip
+
+
+def _failures(session: Session, project: Project, numbers: Sequence[int]) -> list[FailureKind]:
+    rows = session.execute(
+        select(Failure.signature, Failure.message, Run.number)
+        .join(Attempt, Attempt.id == Failure.attempt_id)
+        .join(Cell, Cell.id == Attempt.cell_id)
+        .join(Run, Run.id == Cell.run_id)
+        .where(Run.project_id == project.id, Failure.test.in_(numbers), Failure.outcome != Outcome.SKIPPED)
+        .where(Attempt.number > 0)
+        .order_by(Run.number.desc())
+        .limit(5000)
+    ).all()
+    found: dict[str, tuple[str, set[int], int]] = {}
+    for signature, message, run in rows:
+        _, runs, _ = found.setdefault(signature or message[:200], (message, set(), run))
+        runs.add(run)
+    return [FailureKind(s, message[:1000], len(runs), last) for s, (message, runs, last) in found.items()]
+
+
+def _changes(past: Sequence[Past], order: Sequence[int]) -> list[LevelChange]:
+    """Change points of the median over cells, in the order of ancestry."""
+    by_run: dict[int, list[float]] = {}
+    for p in past:
+        if p.seconds == p.seconds and p.outcome in (Outcome.PASSED, Outcome.FLAKY):
+            by_run.setdefault(p.run, []).append(p.seconds)
+    runs = [r for r in order if r in by_run]
+    series = [float(np.median(by_run[r])) for r in runs]
+    return [LevelChange(runs[c.at], c.before, c.now) for c in level_changes(series) if max(c.before, c.now) >= 0.01]
