@@ -857,6 +857,230 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/runs/{number}/tests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A window of the tests of a run with a mark for each cell. */
+        get: operations["run_tests"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/tests/{test}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One test over its history. */
+        get: operations["one_test"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/runs/{number}/tests/{test}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What changed since a failing test last passed, the likeliest cause first. */
+        get: operations["changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/runs/{number}/tests/{test}/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The search for the first bad commit as it stands, or what it would cost. */
+        get: operations["search"];
+        put?: never;
+        /** @description Begin to search for the first bad commit, or go on. */
+        post: operations["begin_search"];
+        /** @description Stop a search; it can be gone on with. */
+        delete: operations["stop_search"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/flaky": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Flaky tests with their evidence, cost and quarantine. */
+        get: operations["flaky"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/quarantines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Set tests aside: their failures hold nothing until a date. */
+        post: operations["quarantine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/quarantines/{quarantine}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Take a test back into the gate. */
+        delete: operations["end_quarantine"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Shapes of failures that the project adds to the usual ones. */
+        get: operations["told_kinds"];
+        /** @description Keep shapes of failures for this project, as TOML. */
+        put: operations["set_kinds"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A file of the repository at a commit. */
+        get: operations["file_at"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/runs/{number}/results.{form}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All results of a run: one JUnit XML with a suite for each cell (xml), CSV (csv) or Parquet (parquet). */
+        get: operations["export_results"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/sendings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Begin to send results made elsewhere, or learn how much of them is there. */
+        post: operations["offer_sending"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/sendings/{sent}/files/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description One piece of a file, in the body; what is there already is left out. */
+        put: operations["take_sending_piece"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/sendings/{sent}/finish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description All is sent: read it and judge it. */
+        post: operations["finish_sending"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -1107,10 +1331,8 @@ export interface components {
             mark: string;
             /** Outcome */
             outcome: string;
-            /** Message */
-            message: string;
-            /** Detail */
-            detail: string;
+            /** Tests */
+            tests: number;
             /** Seconds */
             seconds: number | null;
         };
@@ -1149,6 +1371,18 @@ export interface components {
             files: string[];
             /** Keep */
             keep?: number | null;
+        };
+        /**
+         * AttachmentView
+         * @description A file that a failed test names; `before` is the same file where the test passed last, if it was kept.
+         */
+        AttachmentView: {
+            /** Path */
+            path: string;
+            /** Report */
+            report: number;
+            /** Before */
+            before: number | null;
         };
         /** AttemptView */
         AttemptView: {
@@ -1210,6 +1444,13 @@ export interface components {
             started_at: string;
             /** Ended At */
             ended_at: string | null;
+        };
+        /** Became */
+        Became: {
+            /** Run */
+            run: number;
+            /** Address */
+            address: string;
         };
         /** Begun */
         Begun: {
@@ -1489,6 +1730,24 @@ export interface components {
             /** Stuck */
             stuck: boolean;
         };
+        /**
+         * Changed
+         * @description What changed between the last run in which a test passed in a cell, and this one.
+         */
+        Changed: {
+            /** Job */
+            job: string;
+            /** Key */
+            key: string;
+            /** Last Passed */
+            last_passed: number | null;
+            /** Commits */
+            commits: components["schemas"]["SuspectView"][];
+            /** More */
+            more: number;
+            /** Machine */
+            machine: components["schemas"]["Differing"][];
+        };
         /** Claim */
         Claim: {
             /** Boot */
@@ -1575,6 +1834,23 @@ export interface components {
              * Format: date-time
              */
             at: string;
+        };
+        /** CommitLine */
+        CommitLine: {
+            /** Commit */
+            commit: string;
+            /** Title */
+            title: string;
+            /** Author */
+            author: string;
+            /** Chance */
+            chance: number;
+            /** Passed */
+            passed: number;
+            /** Failed */
+            failed: number;
+            /** Running */
+            running: boolean;
         };
         /** CompanionWish */
         CompanionWish: {
@@ -1686,6 +1962,15 @@ export interface components {
              */
             reason: string;
         };
+        /** EarlierName */
+        EarlierName: {
+            /** Title */
+            title: string;
+            /** Run */
+            run: number;
+            /** Because */
+            because: string;
+        };
         /** Enrolled */
         Enrolled: {
             /** Runner */
@@ -1746,49 +2031,128 @@ export interface components {
             /** Line */
             line: number;
         };
-        /**
-         * Finding
-         * @description One test that did not pass, with every cell in which it did not.
-         */
-        Finding: {
+        /** FailedTest */
+        FailedTest: {
             /** Test */
             test: number;
             /** Title */
             title: string;
             /** Kind */
             kind: string;
-            /** Job */
-            job: string;
             /** Suite */
             suite: string;
             /** Mark */
             mark: string;
-            /** Outcome */
-            outcome: string;
+            /** Cells */
+            cells: number;
+            /** Control */
+            control: string | null;
+        };
+        /**
+         * FailureKind
+         * @description Failures of a test with one signature.
+         */
+        FailureKind: {
+            /** Signature */
+            signature: string;
             /** Message */
             message: string;
+            /** Runs */
+            runs: number;
+            /** Last */
+            last: number;
+        };
+        /** FileOffer */
+        FileOffer: {
+            /** Path */
+            path: string;
+            /** Digest */
+            digest: string;
+            /** Size */
+            size: number;
+            /**
+             * Content
+             * @default tests
+             */
+            content: string;
+        };
+        /**
+         * Finding
+         * @description One cause with every test and cell in which it shows.
+         */
+        Finding: {
+            /** Id */
+            id: string;
+            /** Title */
+            title: string;
+            /** Headline */
+            headline: string;
+            /** Exception */
+            exception: string;
+            /** Because */
+            because: string;
+            /** Job */
+            job: string;
+            /** Mark */
+            mark: string;
+            /** Outcome */
+            outcome: string;
+            /** Setup */
+            setup: boolean;
+            /** Message */
+            message: string;
+            /** Detail */
+            detail: string;
+            /** Output */
+            output: string;
             /** Expected */
             expected: string | null;
             /** Actual */
             actual: string | null;
             /** Where */
             where: string | null;
+            /** Missed */
+            missed: number;
+            /** Rivals */
+            rivals: string[];
+            /** Next Cell */
+            next_cell: string | null;
             /** Ran In */
             ran_in: number;
             /** Control */
             control: string | null;
+            told: components["schemas"]["KindView"] | null;
+            first_seen: components["schemas"]["SeenIn"] | null;
+            /** Seen */
+            seen: number;
+            /** Places */
+            places: components["schemas"]["Place"][];
+            /** Tests */
+            tests: components["schemas"]["FailedTest"][];
+            /** More Tests */
+            more_tests: number;
             /** Cells */
             cells: components["schemas"]["AffectedCell"][];
+            /** Attachments */
+            attachments: components["schemas"]["AttachmentView"][];
         };
         /** Findings */
         Findings: {
             baseline: components["schemas"]["RunLine"] | null;
             /** Movable */
             movable: boolean;
+            /** Tests */
+            tests: {
+                [key: string]: number;
+            };
             /** Findings */
             findings: components["schemas"]["Finding"][];
             /** More */
             more: number;
+            /** Others */
+            others: components["schemas"]["OtherFinding"][];
+            /** Troubled */
+            troubled: components["schemas"]["TroubledCell"][];
             /** Fixed */
             fixed: number;
             /** Vanished */
@@ -1847,6 +2211,52 @@ export interface components {
             };
         };
         /**
+         * FlakeView
+         * @description How often a test flakes: a share of its results, with its 90 % interval and the evidence.
+         */
+        FlakeView: {
+            /** Test */
+            test: number;
+            /** Title */
+            title: string;
+            /** Job */
+            job: string;
+            /** Rate */
+            rate: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /** Odd */
+            odd: number;
+            /** Tries */
+            tries: number;
+            /** Retested */
+            retested: number;
+            /** Controlled */
+            controlled: number;
+            /** Alone */
+            alone: number;
+            /** Minutes */
+            minutes: number;
+            /** Flaky */
+            flaky: boolean;
+            /** Proposed */
+            proposed: boolean;
+            quarantine: components["schemas"]["QuarantineView"] | null;
+        };
+        /** Flakes */
+        Flakes: {
+            /** Runs */
+            runs: number;
+            /** Tests */
+            tests: components["schemas"]["FlakeView"][];
+            /** More */
+            more: number;
+            /** Ended */
+            ended: components["schemas"]["QuarantineView"][];
+        };
+        /**
          * Forecast
          * @description What an event would take: minutes of machines, time to the verdict, price; None: nothing is known of it.
          */
@@ -1866,6 +2276,17 @@ export interface components {
         Forgotten: {
             /** Caches */
             caches: number;
+        };
+        /** GridCell */
+        GridCell: {
+            /** Job */
+            job: string;
+            /** Key */
+            key: string;
+            /** Mark */
+            mark: string;
+            /** Ran */
+            ran: boolean;
         };
         /** HTTPValidationError */
         HTTPValidationError: {
@@ -1988,6 +2409,43 @@ export interface components {
             of: string;
             /** Needed */
             needed: boolean;
+        };
+        /** KindCount */
+        KindCount: {
+            /** Kind */
+            kind: string;
+            /** Tests */
+            tests: number;
+            /** Seconds */
+            seconds: number;
+        };
+        /**
+         * KindView
+         * @description What sort of failure it is, and what to do next.
+         */
+        KindView: {
+            /** Name */
+            name: string;
+            /** Part */
+            part: string;
+            /** Say */
+            say: string;
+            /** Line */
+            line: string;
+        };
+        /** KindsText */
+        KindsText: {
+            /** Text */
+            text: string;
+        };
+        /** KindsView */
+        KindsView: {
+            /** Text */
+            text: string;
+            /** By */
+            by: string;
+            /** At */
+            at: string | null;
         };
         /**
          * Lane
@@ -2114,6 +2572,18 @@ export interface components {
             origins: {
                 [key: string]: components["schemas"]["OriginGiven"][];
             };
+        };
+        /**
+         * LevelChange
+         * @description The median duration of a test changed with a run.
+         */
+        LevelChange: {
+            /** Run */
+            run: number;
+            /** Before */
+            before: number;
+            /** Now */
+            now: number;
         };
         /**
          * LimitsWish
@@ -2282,6 +2752,11 @@ export interface components {
              */
             branches: string[];
         };
+        /** Offset */
+        Offset: {
+            /** Offset */
+            offset: number;
+        };
         /** OriginGiven */
         OriginGiven: {
             /** Place */
@@ -2302,12 +2777,56 @@ export interface components {
             /** Control */
             control: string;
         };
+        /**
+         * OtherFinding
+         * @description What is odd beside failing tests: vanished, moved, not run, slower, less covered, newly marked by analysis.
+         */
+        OtherFinding: {
+            /** Kind */
+            kind: string;
+            /** Title */
+            title: string;
+            /** Say */
+            say: string;
+            /** Lines */
+            lines: components["schemas"]["OtherLine"][];
+            /** More */
+            more: number;
+        };
+        /** OtherLine */
+        OtherLine: {
+            /** Text */
+            text: string;
+            /**
+             * Path
+             * @default
+             */
+            path: string;
+            /**
+             * Line
+             * @default 0
+             */
+            line: number;
+            /** Test */
+            test?: number | null;
+        };
         /** OverrodeView */
         OverrodeView: {
             /** Origin */
             origin: string;
             /** Value */
             value: string;
+        };
+        /** PastResult */
+        PastResult: {
+            /** Run */
+            run: number;
+            /** Cell */
+            cell: string;
+            /** Outcome */
+            outcome: string;
+            /** Seconds */
+            seconds: number | null;
         };
         /** Person */
         Person: {
@@ -2338,6 +2857,18 @@ export interface components {
             says: string;
             /** Where */
             where: string;
+        };
+        /**
+         * Place
+         * @description A place that a stack names, in the repository.
+         */
+        Place: {
+            /** File */
+            file: string;
+            /** Line */
+            line: number;
+            /** Name */
+            name: string;
         };
         /** PlaceView */
         PlaceView: {
@@ -2540,6 +3071,52 @@ export interface components {
             state: string;
             /** Run */
             run: number | null;
+        };
+        /** QuarantineView */
+        QuarantineView: {
+            /** Id */
+            id: number;
+            /** Test */
+            test: number;
+            /** Title */
+            title: string;
+            /** Reason */
+            reason: string;
+            /** Owner */
+            owner: string;
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Until
+             * Format: date-time
+             */
+            until: string;
+            /** Ended At */
+            ended_at: string | null;
+            /** Ended Why */
+            ended_why: string;
+        };
+        /** QuarantineWish */
+        QuarantineWish: {
+            /** Tests */
+            tests: number[];
+            /** Reason */
+            reason: string;
+            /**
+             * Owner
+             * @default
+             */
+            owner: string;
+            /**
+             * Until
+             * Format: date-time
+             */
+            until: string;
         };
         /** Queue */
         Queue: {
@@ -2832,6 +3409,35 @@ export interface components {
             /** Next */
             next: string[];
         };
+        /**
+         * SearchView
+         * @description A search as it stands; before it has begun, what it would cost.
+         */
+        SearchView: {
+            /** Id */
+            id: number | null;
+            /** Test */
+            test: number;
+            /** Job */
+            job: string;
+            /** Key */
+            key: string;
+            /** State */
+            state: string;
+            /** Said */
+            said: string;
+            /** Tries */
+            tries: number;
+            /** Expected */
+            expected: number;
+            /** Seconds */
+            seconds: number | null;
+            /** At Once */
+            at_once: number;
+            answer: components["schemas"]["CommitLine"] | null;
+            /** Commits */
+            commits: components["schemas"]["CommitLine"][];
+        };
         /** Secret */
         Secret: {
             /** Secret */
@@ -2863,6 +3469,60 @@ export interface components {
             used_by: string;
             /** Readable */
             readable: boolean;
+        };
+        /** SeenIn */
+        SeenIn: {
+            /** Number */
+            number: number;
+            /** Commit */
+            commit: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+        };
+        /** SendingOffer */
+        SendingOffer: {
+            /** Id */
+            id: string;
+            /** Commit */
+            commit: string;
+            /**
+             * Branch
+             * @default
+             */
+            branch: string;
+            /** Job */
+            job: string;
+            /** Values */
+            values?: {
+                [key: string]: string;
+            };
+            /**
+             * Kind
+             * @default unit
+             */
+            kind: string;
+            /**
+             * Version
+             * @default
+             */
+            version: string;
+            /** Files */
+            files: components["schemas"]["FileOffer"][];
+        };
+        /**
+         * SendingStanding
+         * @description How many bytes of each file are there; `run` once all of it has become a run.
+         */
+        SendingStanding: {
+            /** Id */
+            id: string;
+            /** Offsets */
+            offsets: number[];
+            /** Run */
+            run: number | null;
         };
         /**
          * SettingView
@@ -2906,6 +3566,17 @@ export interface components {
         Size: {
             /** Size */
             size: number;
+        };
+        /** SourceFile */
+        SourceFile: {
+            /** Path */
+            path: string;
+            /** Commit */
+            commit: string;
+            /** Text */
+            text: string;
+            /** Cut */
+            cut: boolean;
         };
         /** SourceWish */
         SourceWish: {
@@ -3109,6 +3780,21 @@ export interface components {
             /** Reason */
             reason: string;
         };
+        /** SuspectView */
+        SuspectView: {
+            /** Commit */
+            commit: string;
+            /** Title */
+            title: string;
+            /** Author */
+            author: string;
+            /** At */
+            at: string | null;
+            /** Score */
+            score: number;
+            /** Because */
+            because: string[];
+        };
         /**
          * Taken
          * @description What came of an event.
@@ -3123,6 +3809,75 @@ export interface components {
              * @default false
              */
             repeated: boolean;
+        };
+        /**
+         * TestRow
+         * @description A test in a run; `marks` has one letter for each cell of the grid, a blank where it has no result.
+         */
+        TestRow: {
+            /** Test */
+            test: number;
+            /** Job */
+            job: string;
+            /** Kind */
+            kind: string;
+            /** Suite */
+            suite: string;
+            /** Klass */
+            klass: string;
+            /** Name */
+            name: string;
+            /** Marks */
+            marks: string;
+            /** Seconds */
+            seconds: number | null;
+            /** Change */
+            change: number | null;
+        };
+        /** TestView */
+        TestView: {
+            /** Test */
+            test: number;
+            /** Title */
+            title: string;
+            /** Job */
+            job: string;
+            /** Kind */
+            kind: string;
+            /** Suite */
+            suite: string;
+            /** Klass */
+            klass: string;
+            /** Name */
+            name: string;
+            /** Earlier */
+            earlier: components["schemas"]["EarlierName"][];
+            /** Runs */
+            runs: components["schemas"]["RunLine"][];
+            /** Cells */
+            cells: string[];
+            /** Results */
+            results: components["schemas"]["PastResult"][];
+            /** Failures */
+            failures: components["schemas"]["FailureKind"][];
+            /** Changes */
+            changes: components["schemas"]["LevelChange"][];
+            flake: components["schemas"]["FlakeView"];
+        };
+        /** TestsPage */
+        TestsPage: {
+            /** Cells */
+            cells: components["schemas"]["GridCell"][];
+            /** Total */
+            total: number;
+            /** Shown */
+            shown: number;
+            /** Offset */
+            offset: number;
+            /** Rows */
+            rows: components["schemas"]["TestRow"][];
+            /** Kinds */
+            kinds: components["schemas"]["KindCount"][];
         };
         /** Timeline */
         Timeline: {
@@ -3156,6 +3911,17 @@ export interface components {
             critical: boolean;
             /** Won */
             won: number | null;
+        };
+        /**
+         * TroubledCell
+         * @description What is known of a cell that gave no result or failed beside its tests.
+         */
+        TroubledCell: {
+            /** Job */
+            job: string;
+            /** Key */
+            key: string;
+            told: components["schemas"]["KindView"] | null;
         };
         /** Usual */
         Usual: {
@@ -5017,6 +5783,545 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Begun"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    run_tests: {
+        parameters: {
+            query?: {
+                base?: number | null;
+                state?: string;
+                search?: string;
+                slower_than?: number | null;
+                cell?: string[];
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TestsPage"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    one_test: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                test: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TestView"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    changes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+                test: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    search: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+                test: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchView"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    begin_search: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+                test: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchView"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    stop_search: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+                test: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchView"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    flaky: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Flakes"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    quarantine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["QuarantineWish"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuarantineView"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    end_quarantine: {
+        parameters: {
+            query?: {
+                why?: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+                quarantine: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuarantineView"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    told_kinds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KindsView"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    set_kinds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KindsText"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KindsView"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    file_at: {
+        parameters: {
+            query: {
+                commit: string;
+                path: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceFile"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    export_results: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+                form: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    offer_sending: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SendingOffer"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SendingStanding"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    take_sending_piece: {
+        parameters: {
+            query: {
+                offset: number;
+            };
+            header: {
+                "content-length": number;
+            };
+            path: {
+                project: string;
+                sent: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Offset"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    finish_sending: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                sent: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Became"];
                 };
             };
             /** @description Validation Error */

@@ -7,6 +7,8 @@ import { FirstVisit } from "../plan/FirstVisit";
 import { ProjectPage } from "../run/ProjectPage";
 import { Runners } from "../runners/Runners";
 import { ProjectSettings } from "../settings/ProjectSettings";
+import { FlakyTests } from "../tests/FlakyTests";
+import { TestPage } from "../tests/TestPage";
 import { Frame } from "./Frame";
 import { listen } from "./live";
 import { Notice } from "./Notice";
@@ -59,6 +61,8 @@ function Inside() {
         <Route path="/add" element={<FirstVisit empty={false} />} />
         <Route path="/runners" element={<Runners />} />
         <Route path="/p/:project/settings" element={<ProjectSettings />} />
+        <Route path="/p/:project/tests/:test" element={<TestPage />} />
+        <Route path="/p/:project/flaky" element={<FlakyTests />} />
         <Route path="/p/:project/plan" element={<Workbench />} />
         <Route path="/p/:project" element={<ProjectPage />} />
         <Route path="/p/:project/runs/:run" element={<ProjectPage />} />

@@ -28,6 +28,11 @@ export function Frame({ children }: { children: ReactNode }) {
           </NavLink>
         )}
         {project && (
+          <NavLink to={`/p/${project}/flaky`} className={classes.link}>
+            Flaky
+          </NavLink>
+        )}
+        {project && (
           <NavLink to={`/p/${project}/settings`} className={classes.link}>
             Settings
           </NavLink>

@@ -2,7 +2,7 @@
 import { useCallback, useMemo } from "react";
 import { useLocation, useNavigate } from "react-router";
 
-export const sections = ["findings", "matrix", "evidence", "sent"] as const;
+export const sections = ["findings", "matrix", "tests", "evidence", "sent"] as const;
 export type Section = (typeof sections)[number];
 
 export interface Address {
@@ -14,7 +14,12 @@ export interface Address {
   base: number | undefined;
   /** Selected cells as "job/key". */
   cells: string[];
-  test: number | undefined;
+  /** The opened finding by its signature; empty when the reader closed what was open. */
+  finding: string | undefined;
+  /** Which tests the section Tests shows. */
+  state: string;
+  search: string;
+  slower: number | undefined;
   line: number | undefined;
   /** What of a cell's evidence is shown. */
   view: EvidenceView;
@@ -48,7 +53,10 @@ export function readAddress(path: string, search: string): Address {
     branch: query.get("branch") ?? undefined,
     base: number(query.get("base")),
     cells: query.getAll("cell"),
-    test: number(query.get("test")),
+    finding: query.get("finding") ?? undefined,
+    state: query.get("state") ?? "not-passed",
+    search: query.get("search") ?? "",
+    slower: number(query.get("slower")),
     line: number(query.get("line")),
     view: evidenceViews.find((v) => v === query.get("view")) ?? "log",
     attempt: number(query.get("attempt")),
@@ -90,7 +98,10 @@ export function written(to: Partial<Address> & { project: string }): string {
   if (to.section && to.section !== "findings") query.set("section", to.section);
   if (to.base) query.set("base", String(to.base));
   for (const cell of to.cells ?? []) query.append("cell", cell);
-  if (to.test !== undefined) query.set("test", String(to.test));
+  if (to.finding !== undefined) query.set("finding", to.finding);
+  if (to.state && to.state !== "not-passed") query.set("state", to.state);
+  if (to.search) query.set("search", to.search);
+  if (to.slower !== undefined) query.set("slower", String(to.slower));
   if (to.line !== undefined) query.set("line", String(to.line));
   if (to.view && to.view !== "log") query.set("view", to.view);
   if (to.attempt !== undefined) query.set("attempt", String(to.attempt));

@@ -46,6 +46,63 @@ export const findingsQuery = (project: string, number: number, base: number | un
     queryFn: () => taken(api.GET("/api/v1/projects/{project}/runs/{number}/findings", { params: { path: { project, number }, query: { base } } })),
   });
 
+export const changesQuery = (project: string, number: number, test: number) =>
+  queryOptions({
+    queryKey: ["run", project, number, "changes", test],
+    queryFn: () => taken(api.GET("/api/v1/projects/{project}/runs/{number}/tests/{test}/changes", { params: { path: { project, number, test } } })),
+    retry: false,
+    staleTime: 60_000,
+  });
+
+export const searchQuery = (project: string, number: number, test: number) =>
+  queryOptions({
+    queryKey: ["run", project, number, "search", test],
+    queryFn: () => taken(api.GET("/api/v1/projects/{project}/runs/{number}/tests/{test}/search", { params: { path: { project, number, test } } })),
+    retry: false,
+    refetchInterval: (query) => (query.state.data?.state === "running" ? 3000 : false),
+  });
+
+export const fileQuery = (project: string, commit: string, path: string) =>
+  queryOptions({
+    queryKey: ["file", project, commit, path],
+    queryFn: () => taken(api.GET("/api/v1/projects/{project}/file", { params: { path: { project }, query: { commit, path } } })),
+    retry: false,
+    staleTime: Infinity,
+  });
+
+export interface TestsWanted {
+  base: number | undefined;
+  state: string;
+  search: string;
+  slower: number | undefined;
+  cells: string[];
+}
+
+export const testsQuery = (project: string, number: number, wanted: TestsWanted, offset: number, limit: number) =>
+  queryOptions({
+    queryKey: ["run", project, number, "tests", wanted, offset, limit],
+    queryFn: () =>
+      taken(
+        api.GET("/api/v1/projects/{project}/runs/{number}/tests", {
+          params: { path: { project, number }, query: { base: wanted.base, state: wanted.state, search: wanted.search, slower_than: wanted.slower, cell: wanted.cells, offset, limit } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+
+export const testQuery = (project: string, test: number) =>
+  queryOptions({
+    queryKey: ["test", project, test],
+    queryFn: () => taken(api.GET("/api/v1/projects/{project}/tests/{test}", { params: { path: { project, test } } })),
+    placeholderData: keepPreviousData,
+  });
+
+export const flakyQuery = (project: string) =>
+  queryOptions({
+    queryKey: ["flaky", project],
+    queryFn: () => taken(api.GET("/api/v1/projects/{project}/flaky", { params: { path: { project } } })),
+  });
+
 export const attemptQuery = (attempt: number) =>
   queryOptions({
     queryKey: ["attempt", attempt],

@@ -66,7 +66,7 @@ function Filled({ strip }: { strip: StripData }) {
   const index = strip.columns.findIndex((c) => c.run.number === selected);
   const run = useQuery({ ...runQuery(address.project, selected ?? 0), enabled: selected !== undefined });
   const base = address.base ?? run.data?.baseline?.number;
-  const select = (number: number | undefined) => go({ run: number, cells: [], test: undefined, line: undefined });
+  const select = (number: number | undefined) => go({ run: number, cells: [], finding: undefined, line: undefined });
   const step = (to: number) => {
     const target = strip.columns[to];
     if (target) select(target.run.number);

@@ -5,10 +5,11 @@ import { Evidence } from "../evidence/Evidence";
 import { Findings } from "../findings/Findings";
 import { Matrix } from "../matrix/Matrix";
 import { Sent } from "../sent/Sent";
+import { Tests } from "../tests/Tests";
 import { Header } from "./Header";
 import classes from "./run.module.css";
 
-const titles: Record<Section, string> = { findings: "Findings", matrix: "Matrix", evidence: "Evidence", sent: "Sent" };
+const titles: Record<Section, string> = { findings: "Findings", matrix: "Matrix", tests: "Tests", evidence: "Evidence", sent: "Sent" };
 
 /** The selected run against its baseline: header, gate card and sections. */
 export function RunBody({ run, now }: { run: Run; now: number }) {
@@ -38,6 +39,7 @@ export function RunBody({ run, now }: { run: Run; now: number }) {
       <section id="section" role="tabpanel" aria-labelledby={`tab-${address.section}`} className={classes.section}>
         {address.section === "findings" && <Findings run={run} />}
         {address.section === "matrix" && <Matrix run={run} />}
+        {address.section === "tests" && <Tests run={run} />}
         {address.section === "evidence" && <Evidence run={run} />}
         {address.section === "sent" && <Sent run={run} now={now} />}
       </section>

@@ -1,0 +1,97 @@
+import { useState } from "react";
+import { Link } from "react-router";
+import { useAddress, written } from "../app/address";
+import type { Cell, KindTold, OtherFinding, Rule, Run } from "../api/client";
+import { StatusMark, VerdictMark } from "../marks/StatusMark";
+import { markNamed } from "../marks/shapes";
+import classes from "./findings.module.css";
+import { SourceAt } from "./SourceAt";
+
+/** A cell that gave no result to trust, failed beside its tests, or cannot run. */
+export function CellFinding({ cell, told }: { cell: Cell; told: KindTold | undefined }) {
+  const [address] = useAddress();
+  return (
+    <li className={classes.item}>
+      <Link className={`plain ${classes.row ?? ""}`} to={written({ ...address, section: "evidence", cells: [`${cell.job}/${cell.key}`] })} style={{ color: "inherit" }}>
+        <StatusMark mark={markNamed(cell.mark)} size={13} />
+        <span className={classes.title}>
+          <b>
+            {cell.job} {cell.key}
+          </b>
+          <span className={classes.pair} title={cell.reason}>
+            {cell.reason}
+          </span>
+        </span>
+        <span className={classes.where}>{cell.state === "void" ? "void" : cell.state === "waiting" ? "cannot run" : "step failed"}</span>
+        <span />
+      </Link>
+      {told && (
+        <p className={classes.next}>
+          <b>{told.name}</b> <span className="soft">({told.part})</span> {told.say}
+        </p>
+      )}
+    </li>
+  );
+}
+
+/** A rule that is not met for another reason than failing tests. */
+export function RuleFinding({ rule }: { rule: Rule }) {
+  return (
+    <li className={classes.item}>
+      <div className={classes.row}>
+        <VerdictMark verdict={rule.level === "warn" ? "undecided" : "held"} size={13} />
+        <span className={classes.title}>
+          <b>{rule.name}</b>
+          <span className={classes.pair}>
+            {rule.value === null ? rule.reason : `${rule.value}, ${rule.sign.replace("-", " ")} ${rule.limit ?? "the baseline's"}`}
+          </span>
+        </span>
+        <span className={classes.where}>{rule.level === "warn" ? "warns" : "holds"}</span>
+        <span />
+      </div>
+    </li>
+  );
+}
+
+/** What is odd beside failing tests; its lines open in place, and those with a place show the source. */
+export function OtherRow({ other, run }: { other: OtherFinding; run: Run }) {
+  const [open, setOpen] = useState(false);
+  const [shown, setShown] = useState<number>();
+  return (
+    <li className={classes.item}>
+      <button type="button" className={`plain ${classes.row ?? ""}`} aria-expanded={open} onClick={() => setOpen(!open)}>
+        <StatusMark mark={other.kind === "moved" ? "fixed" : other.kind === "analysis" ? "new" : "skipped"} size={13} />
+        <span className={classes.title}>
+          <b>{other.title}</b>
+          <span className={classes.pair}>{other.say}</span>
+        </span>
+        <span className={classes.where}>beside the tests</span>
+        <span />
+      </button>
+      {open && (
+        <ul className={classes.lines}>
+          {other.lines.map((line, i) => (
+            <li key={i}>
+              {line.test !== null && line.test !== undefined ? (
+                <Link to={`/p/${encodeURIComponent(run.project)}/tests/${line.test}`}>{line.text}</Link>
+              ) : line.path ? (
+                <button type="button" className="plain" aria-expanded={shown === i} onClick={() => setShown(shown === i ? undefined : i)}>
+                  {other.kind === "analysis" && (
+                    <span className="mono soft">
+                      {line.path}:{line.line}{" "}
+                    </span>
+                  )}
+                  {line.text}
+                </button>
+              ) : (
+                line.text
+              )}
+              {shown === i && line.path && <SourceAt project={run.project} commit={run.tested} path={line.path} line={line.line} />}
+            </li>
+          ))}
+          {other.more > 0 && <li className="soft">and {other.more} more</li>}
+        </ul>
+      )}
+    </li>
+  );
+}

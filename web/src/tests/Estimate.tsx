@@ -1,0 +1,58 @@
+import { Button } from "@mantine/core";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { counted, exact } from "../app/words";
+import { api, taken, type Flake } from "../api/client";
+import { SetAside } from "../findings/SetAside";
+import classes from "./tests.module.css";
+
+const percent = (value: number) => `${(100 * value).toFixed(1)} %`;
+
+/** How often a test flakes, with its interval and what the estimate rests on; quarantine from here. */
+export function Estimate({ flake, project }: { flake: Flake; project: string }) {
+  const [aside, setAside] = useState(false);
+  const client = useQueryClient();
+  const end = useMutation({
+    mutationFn: (id: number) => taken(api.DELETE("/api/v1/projects/{project}/quarantines/{quarantine}", { params: { path: { project, quarantine: id } } })),
+    onSuccess: () => {
+      void client.invalidateQueries({ queryKey: ["flaky", project] });
+      void client.invalidateQueries({ queryKey: ["test", project] });
+    },
+  });
+  const q = flake.quarantine;
+  const evidence = [
+    [flake.retested, "passed when tried again"],
+    [flake.controlled, "answered otherwise by a control run"],
+    [flake.alone, "lone failures between passes"],
+  ] as const;
+  const told = evidence.filter(([n]) => n > 0).map(([n, what]) => `${n} ${what}`);
+  return (
+    <div>
+      <p>
+        {flake.odd === 0 ? `No sign of chance in ${counted(flake.tries, "result")}: at most ${percent(flake.high)} of them, with 90 % certainty.` : `${flake.flaky ? "Flaky" : "Perhaps flaky"}: ${percent(flake.rate)} of its results, between ${percent(flake.low)} and ${percent(flake.high)} (90 %); ${told.join(", ")}, of ${counted(flake.tries, "result")}.`}
+        {flake.minutes >= 0.1 && ` Repeating it has cost ${flake.minutes.toFixed(1)} min.`}
+      </p>
+      <div className={classes.scale} aria-hidden>
+        <i style={{ left: `${100 * Math.sqrt(flake.low)}%`, right: `${100 - 100 * Math.sqrt(flake.high)}%` }} />
+        <b style={{ left: `${100 * Math.sqrt(flake.rate)}%` }} />
+      </div>
+      {q ? (
+        <p>
+          Quarantined by {q.by} for {q.owner}, until <span title={exact(q.until)}>{q.until.slice(0, 10)}</span>: {q.reason}.{" "}
+          <Button size="compact-xs" variant="default" loading={end.isPending} onClick={() => end.mutate(q.id)}>
+            Take it back
+          </Button>
+        </p>
+      ) : (
+        <p>
+          {flake.proposed && "Quarantine is proposed. "}
+          <Button size="compact-xs" variant="default" aria-expanded={aside} onClick={() => setAside(!aside)}>
+            Quarantine …
+          </Button>
+        </p>
+      )}
+      {aside && <SetAside project={project} tests={[{ test: flake.test, title: flake.title }]} onDone={() => setAside(false)} />}
+      {end.error && <p>{end.error.message}</p>}
+    </div>
+  );
+}

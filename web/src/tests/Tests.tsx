@@ -1,0 +1,61 @@
+import { NumberInput, SegmentedControl, TextInput } from "@mantine/core";
+import { useDebouncedCallback } from "@mantine/hooks";
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useAddress } from "../app/address";
+import { Notice } from "../app/Notice";
+import { testsQuery } from "../app/queries";
+import { counted, duration } from "../app/words";
+import type { Run } from "../api/client";
+import { Grid } from "./Grid";
+import classes from "./tests.module.css";
+
+const states = [
+  { value: "not-passed", label: "did not pass" },
+  { value: "new", label: "new" },
+  { value: "known", label: "known" },
+  { value: "flaky", label: "flaky" },
+  { value: "skipped", label: "skipped" },
+  { value: "all", label: "all" },
+];
+
+/** Every test of the run against every cell; what is left out by a filter is always stated. */
+export function Tests({ run }: { run: Run }) {
+  const [address, go] = useAddress();
+  const [text, setText] = useState(address.search);
+  const wanted = { base: address.base, state: address.state, search: address.search, slower: address.slower, cells: address.cells };
+  const first = useQuery(testsQuery(run.project, run.run.number, wanted, 0, 200));
+  const search = useDebouncedCallback((value: string) => go({ search: value }, true), 250);
+  if (first.error) return <Notice title="The tests cannot be shown">{first.error.message}</Notice>;
+  if (!first.data) return null;
+  const { total, shown, cells, kinds } = first.data;
+  const exported = (form: string) => `/api/v1/projects/${encodeURIComponent(run.project)}/runs/${run.run.number}/results.${form}`;
+  return (
+    <>
+      <p className={classes.intro}>
+        {counted(total, "test")} in {counted(cells.length, address.cells.length ? "chosen cell" : "cell")}
+        {kinds.length > 1 && `: ${kinds.map((k) => `${k.tests.toLocaleString("en")} ${k.kind} in ${duration(k.seconds)}`).join(", ")}`}.{" "}
+        {shown < total ? `${counted(shown, "is", "are")} shown, ${(total - shown).toLocaleString("en")} hidden by what is chosen below.` : "All are shown."}
+      </p>
+      <div className={classes.bar}>
+        <TextInput
+          size="xs"
+          w={220}
+          placeholder="Search by name"
+          aria-label="Search tests"
+          value={text}
+          onChange={(e) => {
+            setText(e.currentTarget.value);
+            search(e.currentTarget.value);
+          }}
+        />
+        <SegmentedControl size="xs" data={states} value={address.state} onChange={(state) => go({ state }, true)} aria-label="Which tests" />
+        <NumberInput size="xs" w={150} placeholder="slower than, s" aria-label="Slower than, seconds" min={0} value={address.slower ?? ""} onChange={(v) => go({ slower: v === "" ? undefined : Number(v) }, true)} />
+        <span className={classes.downloads}>
+          All results as <a href={exported("xml")}>JUnit XML</a>, <a href={exported("csv")}>CSV</a>, <a href={exported("parquet")}>Parquet</a>
+        </span>
+      </div>
+      {shown === 0 ? <p className="soft">{total === 0 ? "No test gave a result in these cells yet." : "No test fits; choose “all” to see every test."}</p> : <Grid run={run} wanted={wanted} page={first.data} />}
+    </>
+  );
+}
