@@ -43,7 +43,7 @@ def pushed(world: World, demo: Path, what: str, project: str) -> dict[str, Any]:
     ).stdout.strip()
     for _ in range(600):
         found = world.get(f"/verdicts/{commit}", project=project)
-        if found and found[0]["verdict"] != "undecided":
+        if found and found[0]["verdict"] != "undecided" and found[0]["final"]:
             view: dict[str, Any] = world.get(f"/projects/{project}/runs/{found[0]['run']}")
             return view
         time.sleep(0.1)

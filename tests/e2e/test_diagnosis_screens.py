@@ -1,0 +1,124 @@
+"""From a held run to the cause of each failure, in the real interface."""
+
+from __future__ import annotations
+
+import json
+import re
+import time
+
+import pytest
+from playwright.sync_api import Browser, expect
+
+from browsing import axe, browser, signed_in
+from conftest import PLAN, World, junit, writes
+
+pytestmark = pytest.mark.browser
+
+PLAN24 = """version = 1
+[jobs.unit]
+vary = { python = ["3.8", "3.9", "3.10", "3.11", "3.12", "3.13"], rounding = ["nearest", "bankers", "down", "up"] }
+[[jobs.unit.steps]]
+name = "test"
+command = '''mkdir -p out; f="red-$MYRIANT_CELL_PYTHON-$MYRIANT_CELL_ROUNDING.xml"; [ -f "$f" ] || f="red-$MYRIANT_CELL_PYTHON.xml"; [ -f "$f" ] || f=green.xml; cp "$f" out/unit.xml'''
+collect = { tests = ["out/unit.xml"] }
+"""
+TESTS = 1000
+CAUSES = {
+    "red-3.8.xml": (range(0, 250), "LookupError: no slack water is known for gauge {n}", "python=3.8"),
+    "red-3.12-bankers.xml": (range(250, 350), "FATAL: database &quot;logbook{n}&quot; does not exist", "python=3.12,rounding=bankers"),
+    "red-3.13-bankers.xml": (range(350, 400), "assert 24 == 25", "python=3.13,rounding=bankers"),
+}  # fmt: skip
+
+
+def report(failing: range = range(0), message: str = "") -> str:
+    rows = []
+    for n in range(TESTS):
+        head = f'<testcase classname="tides.module{n // 50}" name="test_{n}" time="0.00{n % 9 + 1}"'
+        said = message.replace("{n}", str(n % 7))
+        stack = f"  File &quot;/workspace/tidebook/predict.py&quot;, line {n % 3 + 10}, in turning"
+        rows.append(
+            f'{head}><failure message="{said}">{stack if "Lookup" in said else ""}</failure></testcase>'
+            if n in failing
+            else f"{head}/>"
+        )
+    return f'<testsuite name="s">{"".join(rows)}</testsuite>'
+
+
+def test_the_cause_of_each_of_400_failures_is_one_click_away(world: World, browser: Browser) -> None:
+    repo = world.repository("causes", None)
+    repo.pushed(
+        {"myriant.toml": PLAN24, "green.xml": report(), "tidebook/predict.py": "def turning():\n    pass\n" * 9},
+        within=120,
+    )
+    held = repo.pushed(
+        {name: report(tests, said) for name, (tests, said, _) in CAUSES.items()}, "Tidy the tables", within=120
+    )
+    assert sum(c["failed"] > 0 for c in held["cells"]) == 6 and len(held["cells"]) == 24
+    with signed_in(browser, world) as page:
+        begun = time.monotonic()
+        page.goto(f"{world.address}/p/causes/runs/{held['run']['number']}")
+        rows = page.get_by_test_id("findings").locator("[data-findings] > button")
+        expect(rows).to_have_count(3)
+        watched = {"page to findings": time.monotonic() - begun}
+        expect(page.get_by_text(re.compile("400 newly failing. 3 causes"))).to_be_visible()
+        shown = {"LookupError": "predict.py", "FATAL": "no database logbook", "assert": "expected"}
+        for (name, (_, _, where)), (word, cause) in zip(CAUSES.items(), shown.items(), strict=True):
+            row = rows.filter(has_text=word)
+            expect(row).to_contain_text(f"only where {where}")
+            begun = time.monotonic()
+            row.click()
+            expect(page.locator("[data-findings]").filter(has_text=word).get_by_text(cause).first).to_be_visible()
+            watched[f"{name} to its cause"] = time.monotonic() - begun
+            expect(page.get_by_test_id("changes").get_by_text("Tidy the tables")).to_be_visible()
+            assert axe(page) == []
+        rows.filter(has_text="LookupError").click()
+        page.get_by_test_id("places").get_by_role("button").first.click()
+        expect(page.get_by_role("figure")).to_contain_text("def turning")
+        print(json.dumps({k: round(v, 3) for k, v in watched.items()}))
+
+
+def test_tests_stand_against_cells_and_each_has_a_page_of_its_own(world: World, browser: Browser) -> None:
+    repo = world.repository("grids", None)
+    repo.pushed({"myriant.toml": PLAN24, "green.xml": report()}, within=120)
+    run = repo.pushed({"red-3.8.xml": report(range(3), "expected 1, got 2")}, within=120)
+    with signed_in(browser, world) as page:
+        page.goto(f"{world.address}/p/grids/runs/{run['run']['number']}?section=tests")
+        expect(page.get_by_text("3 are shown, 997 hidden")).to_be_visible()
+        page.get_by_role("radiogroup", name="Which tests").get_by_text("all").click()
+        expect(page.get_by_text("All are shown")).to_be_visible()
+        grid = page.get_by_test_id("tests-grid")
+        grid.evaluate("box => box.scrollTo(0, box.scrollHeight)")
+        expect(grid.get_by_text("test_999")).to_be_visible()
+        page.get_by_label("Search tests").fill("module3 test_17")
+        expect(page.get_by_text(re.compile("10 are shown"))).to_be_visible()
+        assert axe(page) == []
+        page.goto(f"{world.address}/p/grids/runs/{run['run']['number']}?section=tests")
+        grid.get_by_role("link", name=re.compile("› test_1$")).click()
+        expect(page.get_by_role("heading", name="tides.module0 › test_1")).to_be_visible()
+        expect(page.get_by_text("It failed in 4 of its 48 results over 2 runs and 24 cells")).to_be_visible()
+        assert axe(page) == []
+
+
+def test_quarantine_search_and_flaky_tests_work_from_the_screen(world: World, browser: Browser) -> None:
+    good, bad = writes(junit(a="passed", b="passed")), writes(junit(a="passed", b="expected 1, got 2"))
+    repo = world.repository("triage", PLAN, **{"test.sh": good})
+    for i in range(4):
+        repo.commit({"test.sh": bad if i > 1 else good, "n.txt": str(i)}, f"commit {i}")
+    repo.push()
+    run = repo.run_of(repo.git("rev-parse", "HEAD").strip())
+    with signed_in(browser, world) as page:
+        page.goto(f"{world.address}/p/triage/runs/{run['run']['number']}")
+        search = page.get_by_test_id("first-bad")
+        expect(search).to_contain_text("4 commits since it passed")
+        search.get_by_role("button", name="Find it").click()
+        expect(search.get_by_text("commit 2", exact=True)).to_be_visible(timeout=60_000)
+        page.get_by_role("button", name="Quarantine …").click()
+        page.get_by_label("Reason").fill("the gauge drifts")
+        page.get_by_role("button", name="Quarantine", exact=True).click()
+        page.get_by_role("link", name="Flaky").click()
+        expect(page.get_by_text("Quarantined by")).to_be_visible()
+        assert axe(page) == []
+        page.get_by_role("button", name="Take it back").click()
+        expect(page.get_by_text("Quarantines that are over")).to_be_visible()
+        page.goto(f"{world.address}/p/grids/flaky")
+        expect(page.get_by_text("No test has shown a sign of chance")).to_be_visible()

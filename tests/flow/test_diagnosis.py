@@ -1,0 +1,270 @@
+"""From failures to causes: findings over real runs, quarantine, searches, moved tests, analysis, exports, sending."""
+
+from __future__ import annotations
+
+import csv
+import hashlib
+import io
+import json
+import subprocess
+import time
+from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pyarrow.parquet as pq
+import pytest
+
+from conftest import PLAN, Repository, World, junit, writes
+from myriant.core.results.junit import read_junit
+
+FOUR = PLAN.replace('["5.1", "5.4"]', '["5.1", "5.2", "5.3", "5.4"]')
+
+
+def case(name: str, failure: str = "", text: str = "", klass: str = "tides.gauge") -> str:
+    inner = f'><failure message="{failure}">{text}</failure></testcase>' if failure else "/>"
+    return f'<testcase classname="{klass}" name="{name}" time="0.02"{inner}'
+
+
+def by_lua(**reports: str) -> str:
+    """A test.sh whose report depends on the version of Lua: v51="<testcase…", rest="…"."""
+    branches = "".join(
+        f"{key[1]}.{key[2]}) cat > out/unit.xml <<'END'\n<testsuite name=\"s\">{body}</testsuite>\nEND\n;;\n"
+        for key, body in reports.items() if key != "rest"
+    )  # fmt: skip
+    rest = f"*) cat > out/unit.xml <<'END'\n<testsuite name=\"s\">{reports['rest']}</testsuite>\nEND\n;;\n"
+    return f'mkdir -p out\ncase "$MYRIANT_CELL_LUA" in\n{branches}{rest}esac\n'
+
+
+def wait_for(ask: Callable[[], Any], holds: Callable[[Any], bool], within: float = 60) -> Any:
+    end = time.monotonic() + within
+    while not holds(found := ask()) and time.monotonic() < end:
+        time.sleep(0.1)
+    assert holds(found), found
+    return found
+
+
+@pytest.fixture(scope="module")
+def tangled(world: World) -> tuple[Repository, dict[str, Any]]:
+    """A run with three causes over four cells: two tests by one exception, one in every cell, one assertion."""
+    repo = world.repository(
+        "tangle", FOUR, **{"gauge.lua": "return 1\n" * 20, "test.sh": by_lua(rest="".join(map(case, "abcd")))}
+    )
+    stack = "  File &quot;/workspace/gauge.lua&quot;, line 7, in read"
+    old = case("a", "GaugeError: no gauge at 17 m", stack) + case("b", "GaugeError: no gauge at 4 m", stack)
+    always = case("c", "FATAL: database &quot;logbook&quot; does not exist")
+    changed = repo.pushed({
+        "test.sh": by_lua(v51=old + always + case("d"), rest=case("a") + case("b") + always + case("d", "assert 4 == 3")),
+        "gauge.lua": "return 2\n" * 20,
+    }, "Read the gauge another way")  # fmt: skip
+    return repo, changed
+
+
+def test_failures_are_grouped_by_cause_with_where_what_and_since_when(
+    tangled: tuple[Repository, dict[str, Any]],
+) -> None:
+    repo, run = tangled
+    found = repo.findings(run)
+    told = {f["headline"]: f for f in found["findings"]}
+    assert len(told) == 3 and found["tests"]["new"] == 4
+    gauge = next(f for h, f in told.items() if h.startswith("GaugeError"))
+    assert (gauge["where"], gauge["missed"], len(gauge["tests"]), gauge["exception"]) == ("lua=5.1", 0, 2, "GaugeError")
+    assert gauge["places"][0] == {"file": "gauge.lua", "line": 7, "name": "read"} and "same" in gauge["because"]
+    assert gauge["first_seen"]["number"] == run["run"]["number"] and gauge["seen"] == 1
+    database = next(f for h, f in told.items() if h.startswith("FATAL"))
+    assert database["told"]["name"] == "database unknown" and "no database logbook" in database["told"]["say"]
+    assert database["where"] is None and len(database["cells"]) == 4
+    value = next(f for h, f in told.items() if h.startswith("assert"))
+    assert (value["expected"], value["actual"], value["where"]) == ("3", "4", "lua>=5.2")
+
+
+def test_what_changed_since_it_passed_names_the_commit_and_why(tangled: tuple[Repository, dict[str, Any]]) -> None:
+    repo, run = tangled
+    gauge = next(f for f in repo.findings(run)["findings"] if f["exception"] == "GaugeError")
+    test = gauge["tests"][0]["test"]
+    changed = repo.world.get(f"/projects/{repo.name}/runs/{run['run']['number']}/tests/{test}/changes")
+    assert changed["last_passed"] == run["run"]["number"] - 1
+    assert changed["commits"][0]["title"] == "Read the gauge another way"
+    assert changed["commits"][0]["because"] == ["changed gauge.lua, which the stack names"]
+    source = repo.world.http.get(
+        f"/projects/{repo.name}/file", params={"commit": run["tested"], "path": "gauge.lua"}
+    ).json()
+    assert source["text"].startswith("return 2") and not source["cut"]
+
+
+def test_the_tests_of_a_run_are_told_with_a_mark_for_each_cell_and_what_is_hidden(
+    tangled: tuple[Repository, dict[str, Any]],
+) -> None:
+    repo, run = tangled
+    path = f"/projects/{repo.name}/runs/{run['run']['number']}/tests"
+    page = repo.world.get(path)
+    assert (page["total"], page["shown"]) == (4, 4)
+    assert {r["name"]: r["marks"] for r in page["rows"]} == {"a": "nppp", "b": "nppp", "c": "nnnn", "d": "pnnn"}
+    assert repo.world.get(path, state="all", search="GAUGE tid")["shown"] == 4
+    assert repo.world.get(path, state="all", search="gauge nowhere")["shown"] == 0
+    assert repo.world.get(path, cell="unit/lua=5.1")["shown"] == 3
+    assert repo.world.get(path, state="all", slower_than=1)["shown"] == 0
+    one = repo.world.get(f"/projects/{repo.name}/tests/{page['rows'][0]['test']}")
+    assert [r["outcome"] for r in one["results"]].count("failed") == 1 and one["failures"][0]["runs"] == 1
+    assert repo.world.http.get(f"{path}?state=odd").status_code == 422
+
+
+def test_results_are_exported_whole_as_junit_csv_and_parquet(tangled: tuple[Repository, dict[str, Any]]) -> None:
+    repo, run = tangled
+    path = f"/projects/{repo.name}/runs/{run['run']['number']}/results"
+    merged = read_junit([repo.world.http.get(f"{path}.xml").content])
+    assert merged.error is None and len(merged) == 16 and merged.properties["lua"] == "5.1"
+    rows = list(csv.DictReader(io.StringIO(repo.world.http.get(f"{path}.csv").text)))
+    table = pq.read_table(io.BytesIO(repo.world.http.get(f"{path}.parquet").content)).to_pylist()
+    assert len(rows) == len(table) == 16
+    assert sorted((r["cell"], r["name"], r["outcome"]) for r in rows) == sorted(
+        (r["cell"], r["name"], r["outcome"]) for r in table
+    )
+    assert repo.world.http.get(f"{path}.pdf").status_code == 404
+
+
+def test_a_quarantined_test_is_recorded_and_holds_nothing_until_it_is_taken_back(world: World) -> None:
+    repo = world.repository("quarantine", PLAN, **{"test.sh": writes(junit(a="passed", b="passed"))})
+    held = repo.pushed({"test.sh": writes(junit(a="passed", b="expected 1, got 2"))})
+    assert held["run"]["verdict"] == "held"
+    [finding] = repo.findings(held)["findings"]
+    until = (datetime.now(UTC) + timedelta(days=7)).isoformat()
+    wish = {"tests": [finding["tests"][0]["test"]], "reason": "the gauge drifts", "owner": "Ingrid", "until": until}
+    path = f"/projects/{repo.name}/quarantines"
+    for wrong in ({"reason": " "}, {"until": "2020-01-01T00:00:00Z"}, {"tests": [99_999]}, {"tests": []}):
+        assert world.http.post(path, json=wish | wrong).status_code in (404, 422)
+    [kept] = world.http.post(path, json=wish).json()
+    assert world.http.post(path, json=wish).status_code == 409
+    clear = repo.pushed({"more.txt": "more"})
+    assert clear["run"]["verdict"] == "clear" and {c["mark"] for c in clear["cells"]} == {"quarantined"}
+    assert repo.findings(clear)["tests"]["quarantined"] == 1
+    [flaky] = world.get(f"/projects/{repo.name}/flaky")["tests"]
+    assert flaky["quarantine"]["reason"] == "the gauge drifts"
+    assert world.http.delete(f"{path}/{kept['id']}?why=mended").status_code == 200
+    assert repo.pushed({"more.txt": "again"})["run"]["verdict"] == "held"
+    assert world.get(f"/projects/{repo.name}/flaky")["ended"][0]["ended_why"].endswith("mended")
+
+
+def test_the_first_bad_commit_is_found_among_untested_ones(world: World) -> None:
+    good, bad = writes(junit(a="passed")), writes(junit(a="expected 1, got 2"))
+    repo = world.repository("bisect", PLAN, **{"test.sh": good})
+    for i in range(6):
+        repo.commit({"test.sh": bad if i >= 3 else good, "n.txt": str(i)}, f"commit {i}")
+    repo.push()
+    run = repo.run_of(repo.git("rev-parse", "HEAD").strip())
+    test = repo.findings(run)["findings"][0]["tests"][0]["test"]
+    path = f"/projects/{repo.name}/runs/{run['run']['number']}/tests/{test}/search"
+    proposed = world.get(path)
+    assert proposed["state"] == "proposed" and len(proposed["commits"]) == 6 and proposed["expected"] >= 2
+    assert world.http.post(path).json()["state"] == "running"
+    answer = wait_for(lambda: world.get(path), lambda s: s["state"] != "running")
+    assert answer["state"] == "found" and answer["answer"]["title"] == "commit 3", answer["said"]
+    assert world.http.delete(path).json()["state"] == "found"
+
+
+def test_a_renamed_test_keeps_its_history_and_is_neither_vanished_nor_new(world: World) -> None:
+    repo = world.repository("renames", PLAN, **{"test.sh": writes(junit(opens_at_high_water="passed", a="passed"))})
+    moved = repo.pushed({"test.sh": writes(junit(opens_at_high_waters="passed", a="passed"))})
+    found = repo.findings(moved)
+    assert found["vanished"] == 0 and [o["kind"] for o in found["others"]] == ["moved"]
+    test = found["others"][0]["lines"][0]["test"]
+    one = world.get(f"/projects/{repo.name}/tests/{test}")
+    assert len(one["runs"]) == 2 and "renamed" in one["earlier"][0]["because"]
+    held = repo.pushed({"test.sh": writes(junit(opens_at_high_waters="expected 1, got 2", a="passed"))})
+    assert repo.findings(held)["findings"][0]["mark"] == "new"
+
+
+def test_new_results_of_static_analysis_are_told_with_their_place(world: World) -> None:
+    plan = PLAN.replace('tests = ["out/unit.xml"]', 'tests = ["out/unit.xml"], analysis = ["out/style.sarif"]')
+
+    def sarif(*lines: int) -> str:
+        results = [{"ruleId": "T1", "level": "error", "message": {"text": f"line is long: {chr(97 + n)}"},
+                    "locations": [{"physicalLocation": {"artifactLocation": {"uri": "gauge.lua"}, "region": {"startLine": n}}}]}
+                   for n in lines]  # fmt: skip
+        log = {"version": "2.1.0", "runs": [{"tool": {"driver": {"name": "tidelint"}}, "results": results}]}
+        return writes(junit(a="passed")).replace("exit 0", f"cat > out/style.sarif <<'END'\n{json.dumps(log)}\nEND\n")
+
+    repo = world.repository("analysis", plan, **{"gauge.lua": "x\n" * 9, "test.sh": sarif(1)})
+    run = repo.pushed({"test.sh": sarif(1, 5)})
+    [other] = repo.findings(run)["others"]
+    assert other["title"] == "1 new result of static analysis" and other["say"].startswith("1 more")
+    assert (other["lines"][0]["path"], other["lines"][0]["line"]) == ("gauge.lua", 5)
+    broken = repo.pushed({"test.sh": writes(junit(a="passed")).replace("exit 0", "echo '{' > out/style.sarif")})
+    assert broken["run"]["verdict"] == "held" and "style.sarif is not to be trusted" in broken["cells"][0]["reason"]
+
+
+def test_a_void_cell_says_what_kind_of_trouble_it_is_and_a_project_adds_its_own(world: World) -> None:
+    repo = world.repository("kinds", PLAN, **{"test.sh": writes(junit(a="passed"))})
+    run = repo.pushed({"test.sh": "echo 'OSError: [Errno 28] No space left on device'; exit 1\n"})
+    assert {t["told"]["name"] for t in repo.findings(run)["troubled"]} == {"disk full"}
+    rules = (
+        '[[kind]]\nname = "gauge adrift"\npart = "companion"\npattern = "Errno (?P<n>28)"\nsay = "Moor gauge {n}."\n'
+    )
+    path = f"/projects/{repo.name}/kinds"
+    assert world.http.put(path, json={"text": '[[kind]]\nname = "x"\n'}).status_code == 422
+    assert world.http.put(path, json={"text": rules}).json()["text"] == rules
+    assert {t["told"]["say"] for t in repo.findings(run)["troubled"]} == {"Moor gauge 28."}
+
+
+def send(world: World, *words: str, folder: Path) -> subprocess.CompletedProcess[str]:
+    return world.command("send", *words, cwd=folder)
+
+
+def test_results_made_elsewhere_are_sent_and_judged_like_others(world: World, tmp_path: Path) -> None:
+    repo = world.repository("pump", PLAN, **{"test.sh": writes(junit(a="passed"))})
+    commit = repo.git("rev-parse", "HEAD").strip()
+    (tmp_path / "site.xml").write_text(junit(pumps="passed", drains="expected 1, got 2"))
+    words = (
+        "pump",
+        "site.xml",
+        "--job",
+        "on-site",
+        "--cell",
+        "machine=pump",
+        "--commit",
+        commit,
+        "--version",
+        "tidebook 1.4",
+    )
+    done = send(world, *words, folder=tmp_path)
+    assert done.returncode == 0, done.stderr
+    run = wait_for(
+        lambda: next((v for v in world.get(f"/verdicts/{commit}", project="pump") if v["purpose"] == "upload"), None),
+        lambda v: v and v["final"],
+    )
+    view = world.get(f"/projects/pump/runs/{run['run']}")
+    assert run["verdict"] == "held" and [(c["job"], c["key"], c["failed"]) for c in view["cells"]] == [
+        ("on-site", "machine=pump", 1)
+    ]
+    assert view["cells"][0]["runtimes"] == {"application": "tidebook 1.4"}
+    assert "sent before" in send(world, *words, folder=tmp_path).stdout
+    (tmp_path / "bad.xml").write_text("<testsuite><testcase name='a'>")
+    send(world, "pump", "bad.xml", "--job", "on-site", "--cell", "machine=buoy", "--commit", commit, folder=tmp_path)
+    again = wait_for(
+        lambda: world.get(f"/projects/pump/runs/{run['run']}"), lambda v: len(v["cells"]) == 2 and not v["open"]
+    )
+    assert {c["key"]: c["state"] for c in again["cells"]} == {"machine=pump": "failed", "machine=buoy": "void"}
+
+
+def test_a_broken_off_sending_goes_on_where_it_stopped(world: World) -> None:
+    repo = world.repository("ferry", PLAN, **{"test.sh": writes(junit(a="passed"))})
+    data = junit(a="passed", b="passed").encode()
+    file = {"path": "r.xml", "digest": hashlib.sha256(data).hexdigest(), "size": len(data)}
+    wish = {"id": "ab" * 16, "commit": repo.git("rev-parse", "HEAD").strip(), "job": "on-site", "files": [file]}
+    offer, piece = "/projects/ferry/sendings", f"/projects/ferry/sendings/{wish['id']}/files/0"
+
+    def put(offset: int, part: bytes) -> httpx.Response:
+        return world.http.put(piece, params={"offset": offset}, content=part)
+
+    assert world.http.post(offer, json=wish).json()["offsets"] == [0]
+    assert put(0, data[:40]).json() == {"offset": 40}
+    assert put(50, data[50:]).status_code == 422
+    assert world.http.post(f"{offer}/{wish['id']}/finish").status_code == 422
+    assert world.http.post(offer, json=wish).json()["offsets"] == [40]
+    assert put(20, data[20:]).json() == {"offset": len(data)}
+    number = world.http.post(f"{offer}/{wish['id']}/finish").json()["run"]
+    assert world.http.post(f"{offer}/{wish['id']}/finish").json()["run"] == number
+    for wrong in ({"commit": "f" * 40}, {"job": "On Site"}, {"files": []}, {"id": "x"}, {"values": {"a": "b,c"}}):
+        assert world.http.post(offer, json=wish | {"id": "cd" * 16} | wrong).status_code in (404, 422), wrong
