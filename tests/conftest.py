@@ -11,16 +11,21 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from itertools import count
 from pathlib import Path
 from typing import Any
 
 import httpx
 import pytest
+from sqlalchemy import func
 
 from myriant.cli.database import free_port
 from myriant.cli.place import Place
 from myriant.cli.up import Installation
+from myriant.store.engine import Store
+from myriant.store.tables import Attempt, Cell, Project, Run
 
+_names = count(1)
 WHEELS = Path(__file__).parent.parent / ".setup/wheels"
 PLAN = """\
 version = 1
@@ -171,6 +176,50 @@ def _tend(installation: Installation, stopping: threading.Event) -> None:
         installation.tend()
 
 
+def stored_project(store: Store, runs: int = 1, cells: int = 1) -> tuple[int, list[int]]:
+    """A project with runs and cells that have passed; its id and its attempts, oldest run first."""
+    with store.transaction() as session:
+        made = Project(name=f"stored-{next(_names)}", address="/nowhere", main_branch="main")
+        session.add(made)
+        session.flush()
+        attempts = []
+        for number in range(1, runs + 1):
+            run = Run(
+                project_id=made.id,
+                number=number,
+                event="push",
+                purpose="push",
+                branch="main",
+                commit=f"{number:040x}",
+                state="passed",
+                verdict="clear",
+                depth=number,
+            )
+            session.add(run)
+            session.flush()
+            for position in range(cells):
+                cell = Cell(
+                    run_id=run.id,
+                    job="unit",
+                    job_title="unit",
+                    position=position,
+                    key=f"n={position}",
+                    values={},
+                    wants=[],
+                    state="passed",
+                )
+                session.add(cell)
+                session.flush()
+                attempt = Attempt(
+                    cell_id=cell.id, number=1, state="passed", runner="", lease_digest="", lease_until=func.now()
+                )
+                session.add(attempt)
+                session.flush()
+                cell.attempt_id = attempt.id
+                attempts.append(attempt.id)
+        return made.id, attempts
+
+
 @contextmanager
 def one_installation(prefix: str) -> Iterator[World]:
     """A real installation with its runner, gone afterwards."""
@@ -198,7 +247,7 @@ def one_installation(prefix: str) -> Iterator[World]:
 
 @pytest.fixture(scope="session")
 def world() -> Iterator[World]:
-    os.environ["MYRIANT_POLL_SECONDS"] = "3"
+    os.environ["MYRIANT_POLL_SECONDS"] = "20"
     os.environ["MYRIANT_MOST_LOG_BYTES"] = str(2_000_000)
     os.environ["MYRIANT_MOST_CACHE_BYTES"] = str(60_000)
     os.environ["MYRIANT_SUBMODULE_PROTOCOLS"] = "file:https"

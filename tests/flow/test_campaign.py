@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import os
 import shutil
 import tempfile
 from pathlib import Path
+
+import pytest
 
 from campaign import campaign, tended
 from myriant.cli.database import free_port
@@ -13,8 +14,8 @@ from myriant.cli.place import Place
 from myriant.cli.up import Installation
 
 
-def test_no_kill_loses_doubles_or_clears_anything() -> None:
-    os.environ["MYRIANT_POLL_SECONDS"] = "3"
+def test_no_kill_loses_doubles_or_clears_anything(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("MYRIANT_POLL_SECONDS", "3")
     folder = Path(tempfile.mkdtemp(prefix="myriant-campaign-"))
     folder.chmod(0o755)
     installation = Installation(Place(folder / "data"), free_port(), 4, tell=lambda _: None)

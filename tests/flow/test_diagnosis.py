@@ -14,11 +14,20 @@ from pathlib import Path
 from typing import Any
 
 import httpx
+import numpy as np
 import pyarrow.parquet as pq
 import pytest
+from sqlalchemy import select
 
-from conftest import PLAN, Repository, World, junit, writes
+from conftest import PLAN, Repository, World, junit, stored_project, writes
+from myriant.core.results.identity import Identity
 from myriant.core.results.junit import read_junit
+from myriant.core.results.model import Outcome
+from myriant.flow.findings import MOST_FINDINGS
+from myriant.flow.flakes import flakes
+from myriant.store.results import NotPassed, keep_results
+from myriant.store.results import test_numbers as numbers_of
+from myriant.store.tables import Cell, Control, Project
 
 FOUR = PLAN.replace('["5.1", "5.4"]', '["5.1", "5.2", "5.3", "5.4"]')
 
@@ -147,6 +156,57 @@ def test_a_quarantined_test_is_recorded_and_holds_nothing_until_it_is_taken_back
     assert world.get(f"/projects/{repo.name}/flaky")["ended"][0]["ended_why"].endswith("mended")
 
 
+MARKS = {".": Outcome.ABSENT, "p": Outcome.PASSED, "f": Outcome.FAILED, "s": Outcome.SKIPPED, "x": Outcome.FLAKY}
+HISTORIES = [  # of four cells over five runs; then how often it was odd alone and within an attempt
+    ("a lone failure", ("pfppp", "ppppp", "ppppp", "ppppp"), 1, 0),
+    ("lone failures of two cells", ("pfppp", "pppfp", "ppppp", "ppppp"), 2, 0),
+    ("new in its first failing run", (".fppp", "ppppp", "ppppp", "ppppp"), 0, 0),
+    ("put right at once, everywhere", ("pfppp", "pfppp", "pfppp", "ppppp"), 0, 0),
+    ("failed twice running", ("pffpp", "ppppp", "ppppp", "ppppp"), 0, 0),
+    ("beside a skip", ("sfppp", "ppfsp", "ppppp", "ppppp"), 0, 0),
+    ("mixed within an attempt", ("pxppp", "ppppx", "ppppp", "ppppp"), 0, 2),
+    ("still failing", ("ppppf", "ppppp", "ppppp", "ppppp"), 0, 0),
+]
+
+
+def test_only_outcomes_that_no_change_explains_speak_for_chance(world: World) -> None:
+    site = world.installation.site
+    assert site is not None
+    owner, attempts = stored_project(site.store, runs=5, cells=4)
+    tests: list[Identity] = [("unit", "", "", title) for title, *_ in HISTORIES]
+    with site.store.transaction() as session:
+        name = session.get_one(Project, owner).name
+        numbers = numbers_of(session, owner, "unit", tests)
+        for at, attempt in enumerate(attempts):
+            run, cell = divmod(at, 4)
+            outcomes = np.array([MARKS[h[1][cell][run]] for h in HISTORIES], np.uint8)
+            there = np.flatnonzero(outcomes)
+            bad = [
+                NotPassed(int(numbers[i]), Outcome(outcomes[i]), "m", "", None) for i in np.flatnonzero(outcomes > 1)
+            ]
+            keep_results(session, attempt, numbers[there], outcomes[there], np.full(len(there), 0.1), bad)
+    told = {f.title: (f.alone, f.retested) for f in flakes(site, name).tests}
+    assert told == {title: (alone, within) for title, _, alone, within in HISTORIES if alone or within}
+
+
+def test_a_control_run_speaks_of_failures_in_its_cells_only_and_waits_for_no_other(world: World) -> None:
+    site = world.installation.site
+    assert site is not None
+    _, attempts = stored_project(site.store, cells=5)
+    with site.store.transaction() as session:  # older ones, that no runner can take
+        for cell in session.scalars(select(Cell).where(Cell.attempt_id.in_(attempts))):
+            cell.wants = ["submarine"]
+            session.add(Control(run_id=cell.run_id, cell_id=cell.id, place="here", commit="1" * 40, state="waiting"))
+    repo = world.repository("two-sides", PLAN, **{"test.sh": by_lua(rest=case("a") + case("b"))})
+    held = repo.pushed({
+        "test.sh": by_lua(v51=case("a", "expected 1, got 2") + case("b"), rest=case("a") + case("b", "timed out"))
+    })  # fmt: skip
+    controls = wait_for(
+        lambda: [f["control"] for f in repo.findings(held)["findings"]], lambda found: all(found), within=30
+    )
+    assert controls == ["change", "change"]
+
+
 def test_the_first_bad_commit_is_found_among_untested_ones(world: World) -> None:
     good, bad = writes(junit(a="passed")), writes(junit(a="expected 1, got 2"))
     repo = world.repository("bisect", PLAN, **{"test.sh": good})
@@ -193,6 +253,15 @@ def test_new_results_of_static_analysis_are_told_with_their_place(world: World) 
     assert (other["lines"][0]["path"], other["lines"][0]["line"]) == ("gauge.lua", 5)
     broken = repo.pushed({"test.sh": writes(junit(a="passed")).replace("exit 0", "echo '{' > out/style.sarif")})
     assert broken["run"]["verdict"] == "held" and "style.sarif is not to be trusted" in broken["cells"][0]["reason"]
+
+
+def test_more_causes_than_a_page_holds_are_counted_and_the_widest_come_first(world: World) -> None:
+    words = ["".join(chr(97 + n // 26**i % 26) for i in range(3)) for n in range(MOST_FINDINGS + 3)]
+    said = {w: f"Gauge{w.title()}Error: the {w} {w} is {w}" for w in words}
+    repo = world.repository("many-causes", PLAN, **{"test.sh": writes(junit(a="passed"))})
+    found = repo.findings(repo.pushed({"test.sh": writes(junit(**said, zz=said[words[-1]]))}))
+    assert (len(found["findings"]), found["more"], found["tests"]["new"]) == (MOST_FINDINGS, 3, MOST_FINDINGS + 4)
+    assert [len(f["tests"]) for f in found["findings"][:2]] == [2, 1]
 
 
 def test_a_void_cell_says_what_kind_of_trouble_it_is_and_a_project_adds_its_own(world: World) -> None:
@@ -248,7 +317,7 @@ def test_results_made_elsewhere_are_sent_and_judged_like_others(world: World, tm
     assert {c["key"]: c["state"] for c in again["cells"]} == {"machine=pump": "failed", "machine=buoy": "void"}
 
 
-def test_a_broken_off_sending_goes_on_where_it_stopped(world: World) -> None:
+def test_a_broken_off_sending_goes_on_where_it_stopped_and_outlives_a_killed_server(world: World) -> None:
     repo = world.repository("ferry", PLAN, **{"test.sh": writes(junit(a="passed"))})
     data = junit(a="passed", b="passed").encode()
     file = {"path": "r.xml", "digest": hashlib.sha256(data).hexdigest(), "size": len(data)}
@@ -266,5 +335,10 @@ def test_a_broken_off_sending_goes_on_where_it_stopped(world: World) -> None:
     assert put(20, data[20:]).json() == {"offset": len(data)}
     number = world.http.post(f"{offer}/{wish['id']}/finish").json()["run"]
     assert world.http.post(f"{offer}/{wish['id']}/finish").json()["run"] == number
+    [server] = [p.process for p in world.installation.parts.parts if p.name == "server"]
+    assert server is not None
+    server.kill()
+    read = wait_for(lambda: world.get(f"/projects/ferry/runs/{number}"), lambda v: v["run"]["verdict"] != "undecided")
+    assert (read["run"]["verdict"], read["cells"][0]["total"]) == ("clear", 2)
     for wrong in ({"commit": "f" * 40}, {"job": "On Site"}, {"files": []}, {"id": "x"}, {"values": {"a": "b,c"}}):
         assert world.http.post(offer, json=wish | {"id": "cd" * 16} | wrong).status_code in (404, 422), wrong

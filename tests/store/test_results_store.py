@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import random
 from concurrent.futures import ThreadPoolExecutor
-from itertools import count
 
 import numpy as np
 import pytest
 from sqlalchemy import func, select
 
-from conftest import World
+from conftest import World, stored_project
 from myriant.core.coverage.model import FileCoverage, Lines
 from myriant.core.results.identity import Identity
 from myriant.core.results.model import Outcome
@@ -28,10 +27,8 @@ from myriant.store.results import (
 from myriant.store.results import (
     test_numbers as numbers_of_tests,
 )
-from myriant.store.tables import Attempt, Cell, Project, Run
+from myriant.store.tables import Run
 from myriant.store.tables import Test as StoredTest
-
-_names = count(1)
 
 
 @pytest.fixture
@@ -45,52 +42,8 @@ def named_tests(*names: str) -> list[Identity]:
     return [("unit", "s", "c", name) for name in names]
 
 
-def project(store: Store, runs: int = 1, cells: int = 1) -> tuple[int, list[int]]:
-    """A project with runs and cells that have passed; its id and its attempts, oldest run first."""
-    with store.transaction() as session:
-        made = Project(name=f"stored-{next(_names)}", address="/nowhere", main_branch="main")
-        session.add(made)
-        session.flush()
-        attempts = []
-        for number in range(1, runs + 1):
-            run = Run(
-                project_id=made.id,
-                number=number,
-                event="push",
-                purpose="push",
-                branch="main",
-                commit=f"{number:040x}",
-                state="passed",
-                verdict="clear",
-                depth=number,
-            )
-            session.add(run)
-            session.flush()
-            for position in range(cells):
-                cell = Cell(
-                    run_id=run.id,
-                    job="unit",
-                    job_title="unit",
-                    position=position,
-                    key=f"n={position}",
-                    values={},
-                    wants=[],
-                    state="passed",
-                )
-                session.add(cell)
-                session.flush()
-                attempt = Attempt(
-                    cell_id=cell.id, number=1, state="passed", runner="", lease_digest="", lease_until=func.now()
-                )
-                session.add(attempt)
-                session.flush()
-                cell.attempt_id = attempt.id
-                attempts.append(attempt.id)
-        return made.id, attempts
-
-
 def test_numbers_stay_the_same_whatever_the_order_and_new_tests_get_the_next(store: Store) -> None:
-    owner, _ = project(store)
+    owner, _ = stored_project(store)
     with store.transaction() as session:
         first = numbers_of_tests(session, owner, "unit", named_tests("a", "b", "c")).tolist()
     with store.transaction() as session:
@@ -101,7 +54,7 @@ def test_numbers_stay_the_same_whatever_the_order_and_new_tests_get_the_next(sto
 
 
 def test_two_writers_at_once_give_each_test_one_number(store: Store) -> None:
-    owner, _ = project(store)
+    owner, _ = stored_project(store)
     names = [f"t{i}" for i in range(3000)]
 
     def write(seed: int) -> dict[str, int]:
@@ -119,7 +72,7 @@ def test_two_writers_at_once_give_each_test_one_number(store: Store) -> None:
 
 
 def test_what_is_kept_comes_back_by_run_by_failure_and_by_test(store: Store) -> None:
-    owner, attempts = project(store, runs=4, cells=2)
+    owner, attempts = stored_project(store, runs=4, cells=2)
     luck = np.random.default_rng(5)
     size = 3 * SEGMENT + 17
     truth = {}
@@ -154,7 +107,7 @@ def test_what_is_kept_comes_back_by_run_by_failure_and_by_test(store: Store) -> 
 
 
 def test_texts_that_postgresql_does_not_take_are_kept_readable(store: Store) -> None:
-    owner, [attempt] = project(store)
+    owner, [attempt] = stored_project(store)
     with store.transaction() as session:
         numbers = numbers_of_tests(
             session, owner, "unit", named_tests("zero\0byte", "lone\ud800surrogate", "tab\tnew\nline\\N")
@@ -175,7 +128,7 @@ def file_of(**hits: int) -> FileCoverage:
 
 
 def test_merged_coverage_is_replaced_and_an_attempts_is_kept(store: Store) -> None:
-    owner, [attempt] = project(store)
+    owner, [attempt] = stored_project(store)
     with store.transaction() as session:
         run = session.scalars(select(Run).where(Run.project_id == owner)).one()
         keep_coverage(session, owner, run.id, "unit", attempt, {"a.lua": file_of(l1=1, l2=0), "b.lua": file_of(l9=3)})

@@ -1,14 +1,16 @@
-"""`myriant here`, `reproduce` and `environment`: what runs elsewhere, on one's own machine."""
+"""`myriant here`, `reproduce` and `environment`: what runs elsewhere, on one's own machine.
+
+What runs cells is imported when it is used: it takes a second to load, and every other command is loaded with this one.
+"""
 
 from __future__ import annotations
 
 import subprocess
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from myriant.cli import alone
 from myriant.cli.connection import Connection
 from myriant.cli.errors import stop
 from myriant.core.matrix.expand import Cell, expand
@@ -17,10 +19,9 @@ from myriant.core.plan.model import FILE_NAME, Job, Plan
 from myriant.core.plan.read import read_plan
 from myriant.core.plan.selectors import Selector, SelectorError, parse_selector
 from myriant.core.written import counted
-from myriant.flow.evidence import differences
-from myriant.runner import machine
-from myriant.runner.attempt import Execution
-from myriant.runner.runtimes import find_runtimes
+
+if TYPE_CHECKING:
+    from myriant.cli import alone
 
 Cells = Annotated[str, typer.Option("--cell", help="Only these cells: python=3.12")]
 Log = Annotated[bool, typer.Option("--log", help="Show what the steps print.")]
@@ -37,6 +38,8 @@ def here(
     folder: Annotated[Path, typer.Option(help="The working tree.")] = Path(),
 ) -> None:
     """Run the plan on the working tree as it stands. Exit status: 0 everything passed, 1 it did not."""
+    from myriant.cli import alone
+
     text = _text(folder / FILE_NAME)
     plan = _plan(text, str(folder / FILE_NAME))
     commit, branch = alone.here_and_now(folder)
@@ -59,6 +62,8 @@ def reproduce(
     share: Share = [],  # noqa: B006  # typer copies it
 ) -> None:
     """Rebuild a cell of a run on this machine, commit and settings alike, and run it. Exit status as `here`."""
+    from myriant.cli import alone
+
     connection = Connection()
     names = [p["name"] for p in connection.get("/projects")]
     if not project and len(names) != 1:
@@ -88,7 +93,7 @@ def reproduce(
                 raise OSError(f"the commit could not be fetched: {done.stderr.strip()[-500:]}")
 
     setting = alone.Setting(project, view["tested"], event, text, checkout)
-    _run(chosen, setting, slots=1, log=log, share=share, execution=alone.ShellInstead if shell else Execution)
+    _run(chosen, setting, slots=1, log=log, share=share, shell=shell)
 
 
 def environment(
@@ -96,6 +101,10 @@ def environment(
     folder: Annotated[Path, typer.Option(help="The working tree.")] = Path(),
 ) -> None:
     """Say what this machine is made of, or what differs from an attempt's. Exit status 1 if anything differs."""
+    from myriant.flow.evidence import differences
+    from myriant.runner import machine
+    from myriant.runner.runtimes import find_runtimes
+
     runtimes = {f"{r.family} {r.version}": str(r.path) for r in find_runtimes()}
     plan = read_plan(_text(folder / FILE_NAME).encode()).plan if (folder / FILE_NAME).exists() else None
     tools = {words: _ask(words, folder) for job in (plan.jobs if plan else ()) for words in job.describe}
@@ -116,6 +125,8 @@ def environment(
 
 
 def _ask(words: str, folder: Path) -> str:
+    from myriant.runner import machine
+
     done = subprocess.run(
         ["/bin/sh", "-c", words], cwd=folder, capture_output=True, text=True, errors="replace", timeout=30, check=False
     )
@@ -124,13 +135,16 @@ def _ask(words: str, folder: Path) -> str:
 
 def _run(
     chosen: list[tuple[Job, Cell]], setting: alone.Setting, *, slots: int, log: bool, share: list[Path],
-    execution: type[Execution] = Execution,
+    shell: bool = False,
 ) -> None:  # fmt: skip
+    from myriant.cli import alone
+    from myriant.runner.attempt import Execution
+
     outcomes = alone.run_cells(
-        chosen, setting, slots=slots, say=typer.echo, show_log=log, execution=execution,
-        shared=[p.resolve() for p in share],
+        chosen, setting, slots=slots, say=typer.echo, show_log=log, shared=[p.resolve() for p in share],
+        execution=alone.ShellInstead if shell else Execution,
     )  # fmt: skip
-    if execution is alone.ShellInstead:
+    if shell:
         return
     typer.echo("")
     for line in alone.said(outcomes):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis.compare import CellComparison, CellName
 from myriant.core.results.model import Outcome
+from myriant.core.results.packed import Outcomes
 from myriant.store.changes import ring_runners, tell
 from myriant.store.results import outcomes_of
 from myriant.store.runs import WAITING
@@ -20,6 +21,7 @@ from myriant.store.tables import Attempt, Cell, Control, Project, Run
 MOST_CELLS = 3  # of a run that are repeated
 LONGEST = 15 * 60.0  # seconds that a repeated cell may be predicted to take
 FRESH = timedelta(hours=6)
+_BAD = (Outcome.FAILED, Outcome.ERRORED)
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,27 +105,33 @@ def controls_of(session: Session, run: Run) -> list[ControlView]:
     return [ControlView(job, key, c.place, c.state, c.attempt_id) for c, job, key in rows]
 
 
-def answers(session: Session, controls: Sequence[ControlView]) -> dict[int, str]:
-    """By test: "change" (the baseline passes today, or lacks it), "world" (it fails too) or "chance" (it passed here).
+def answers(
+    session: Session, controls: Sequence[ControlView], failed: Mapping[CellName, Collection[int]]
+) -> dict[int, str]:
+    """By test that failed in some cells, what the control runs of those cells say of it.
 
-    A test without an answer yet is left out.
+    "change" (the baseline passes today, or lacks it), "world" (it fails too) or "chance" (it passed here; one cell
+    that says so is enough). A test without an answer yet is left out.
     """
     done = {(c.job, c.key, c.place): c.attempt_id for c in controls if c.state == "done" and c.attempt_id is not None}
     outcomes = outcomes_of(session, list(done.values()))
-    bad = (Outcome.FAILED, Outcome.ERRORED)
     found: dict[int, str] = {}
     for (job, key, place), attempt in done.items():
         if place != "here":
             continue
-        here = outcomes[attempt]
         base = outcomes.get(done.get((job, key, "baseline"), -1))
-        for test in range(len(here)):
-            if here[test] in (Outcome.PASSED, Outcome.FLAKY):
+        for test in failed.get((job, key), ()):
+            here = _outcome(outcomes[attempt], test)
+            if here in (Outcome.PASSED, Outcome.FLAKY):
                 found[test] = "chance"
-            elif here[test] in bad and base is not None and found.get(test) != "chance":
-                there = base[test] if test < len(base) else Outcome.ABSENT
-                if there in bad:
+            elif here in _BAD and base is not None and found.get(test) != "chance":
+                there = _outcome(base, test)
+                if there in _BAD:
                     found[test] = "world"
                 elif there in (Outcome.PASSED, Outcome.ABSENT):
                     found[test] = "change"
     return found
+
+
+def _outcome(outcomes: Outcomes, test: int) -> int:
+    return int(outcomes[test]) if test < len(outcomes) else Outcome.ABSENT

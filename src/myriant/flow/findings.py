@@ -225,7 +225,11 @@ def _causes(
     failed = _failed(session, project.id, row, compared)
     groups = group([f.signature for f in failed])
     sights = sights_of(session, project.id, list({f.shown.signature for f in failed if f.shown.signature}))
-    control = answers(session, controls_of(session, row))
+    unproven: dict[tuple[str, str], set[int]] = {}
+    for f in failed:
+        if f.mark in ("new", "first"):
+            unproven.setdefault(f.cell, set()).add(f.shown.number)
+    control = answers(session, controls_of(session, row), unproven)
     marks: dict[int, str] = {}
     for f in failed:
         marks[f.shown.number] = min(marks.get(f.shown.number, f.mark), f.mark, key=_ORDER.__getitem__)

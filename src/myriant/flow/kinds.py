@@ -7,7 +7,7 @@ from datetime import datetime
 
 from sqlalchemy.orm import Session
 
-from myriant.core.diagnosis.kinds import Kind, KindError, kinds_from
+from myriant.core.diagnosis.kinds import Kind, KindError, kinds_from, usual_kinds
 from myriant.flow.errors import BadInput
 from myriant.flow.lines import the_project
 from myriant.flow.people import Person
@@ -18,10 +18,20 @@ MOST_TEXT = 100_000
 
 
 @dataclass(frozen=True, slots=True)
+class UsualKind:
+    name: str
+    part: str
+    say: str
+
+
+@dataclass(frozen=True, slots=True)
 class KindsView:
+    """A project's rules as TOML, and the shapes that are known without them."""
+
     text: str
     by: str
     at: datetime | None
+    usual: list[UsualKind]
 
 
 def kinds_of(session: Session, project_id: int) -> tuple[Kind, ...]:
@@ -36,7 +46,8 @@ def kinds_of(session: Session, project_id: int) -> tuple[Kind, ...]:
 def kinds_told(site: Site, project_name: str) -> KindsView:
     with site.store.transaction() as session:
         row = session.get(KindRule, the_project(session, project_name).id)
-        return KindsView(row.text, row.by, row.at) if row is not None else KindsView("", "", None)
+        usual = [UsualKind(k.name, k.part, k.say) for k in usual_kinds()]
+        return KindsView(row.text, row.by, row.at, usual) if row is not None else KindsView("", "", None, usual)
 
 
 def set_kinds(site: Site, project_name: str, text: str, who: Person) -> KindsView:
@@ -46,7 +57,7 @@ def set_kinds(site: Site, project_name: str, text: str, who: Person) -> KindsVie
     try:
         kinds_from(text)
     except KindError as error:
-        raise BadInput(str(error), "the rules that come with the product are examples: docs/kinds.md") from error
+        raise BadInput(str(error), "docs/diagnosis.md shows one, and what each key means") from error
     with site.store.transaction() as session:
         project = the_project(session, project_name)
         row = session.get(KindRule, project.id) or KindRule(project_id=project.id)

@@ -20,17 +20,21 @@ from myriant.flow.findings import beside
 from myriant.flow.flakes import FlakeView, flake_of
 from myriant.flow.lines import RunLine, run_line, the_project, the_run
 from myriant.flow.site import Site
-from myriant.store.history import moves_of, numbers_through, slowest_of
-from myriant.store.results import Past, history_of_test, tests_numbered
+from myriant.store.history import last_failures_of, moves_of, numbers_through, slowest_of
+from myriant.store.results import Past, Place, history_of_test, places_of_tests, tests_numbered
 from myriant.store.runs import cells_of
 from myriant.store.tables import Attempt, Cell, Failure, Project, Report, Run, Test
 
 MOST_ROWS = 500
+MOST_HEADINGS = 2_000
 STATES = {
     "not-passed": "nfkqyx", "new": "nf", "known": "k", "flaky": "y", "skipped": "s", "quarantined": "q", "fixed": "x",
     "all": "",
 }  # fmt: skip
 _LETTERS = np.frombuffer(b" pnnsy", np.uint8)  # by outcome: absent, passed, failed, errored, skipped, flaky
+_WORST_FIRST = np.frombuffer(b"nfkqyxsp ", np.uint8)
+_RANK = np.full(256, len(_WORST_FIRST) - 1, np.uint8)
+_RANK[_WORST_FIRST] = np.arange(len(_WORST_FIRST))
 _HISTORY = 300
 
 
@@ -47,14 +51,23 @@ class TestRow:
     """A test in a run; `marks` has one letter for each cell of the grid, a blank where it has no result."""
 
     test: int
-    job: str
     kind: str
-    suite: str
-    klass: str
-    name: str
+    name: str  # with what its heading does not say
     marks: str
     seconds: float | None  # in the slowest cell
     change: float | None  # of that, against the baseline
+    failed_before: int | None  # the newest earlier run in which it failed
+
+
+@dataclass(frozen=True, slots=True)
+class Heading:
+    """Tests of one job, suite and class that stand together; `marks` has the most important letter of each cell."""
+
+    job: str
+    suite: str
+    klass: str
+    tests: int
+    marks: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,6 +83,7 @@ class TestsPage:
     total: int  # tests of the run in the chosen cells
     shown: int  # of them that fit what was asked for
     offset: int
+    headings: list[Heading]  # in the order of the rows; suites or jobs where classes would be too many
     rows: list[TestRow]  # from `offset` on
     kinds: list[KindCount]
 
@@ -87,7 +101,7 @@ class Wanted:
 
 
 def tests_of_run(site: Site, name: str, number: int, base: int | None, wanted: Wanted) -> TestsPage:
-    """A window of the tests of a run, in the order in which reports list them, beside its reading baseline."""
+    """A window of the tests of a run, by job, suite and class, beside its reading baseline."""
     if wanted.state not in STATES:
         raise BadInput(f"{wanted.state!r} is no state of tests", f"use one of {', '.join(STATES)}")
     with site.store.transaction() as session:
@@ -107,15 +121,17 @@ def tests_of_run(site: Site, name: str, number: int, base: int | None, wanted: W
         numbers = np.flatnonzero(fit)
         if wanted.search.strip():
             numbers = np.intersect1d(numbers, _named(session, project, wanted.search))
+        headings, numbers, depth = _headed(places_of_tests(session, project.id, numbers.tolist()), letters)
         window: list[int] = numbers[wanted.offset : wanted.offset + min(wanted.limit, MOST_ROWS)].tolist()
         segments = sorted({n // SEGMENT for n in window})
         seconds = slowest_of(session, attempts, len(fit), segments)
         before = slowest_of(session, _attempts_then(session, baseline, names), len(fit), segments)
         tests = tests_numbered(session, project.id, window)
-        rows = [_row(tests[n], letters, seconds, before) for n in window if n in tests]
+        failed = last_failures_of(session, project.id, window, row.number)
+        rows = [_row(tests[n], depth, letters, seconds, before, failed.get(n)) for n in window if n in tests]
         return TestsPage(
             [GridCell(c.job, c.key, c.mark, (c.job, c.key) in compared.current) for c in chosen],
-            int(present.sum()), len(numbers), wanted.offset, rows, _kinds(session, attempts),
+            int(present.sum()), len(numbers), wanted.offset, headings, rows, _kinds(session, attempts),
         )  # fmt: skip
 
 
@@ -164,11 +180,42 @@ def _named(session: Session, project: Project, search: str) -> NDArray[np.int64]
     return np.fromiter(found, np.int64)
 
 
-def _row(test: Test, letters: NDArray[np.uint8], seconds: NDArray[np.float64], before: NDArray[np.float64]) -> TestRow:
+def _headed(places: Sequence[Place], letters: NDArray[np.uint8]) -> tuple[list[Heading], NDArray[np.int64], int]:
+    """Headings, the tests in their order, and how many of job, suite and class a heading says."""
+    said = [(p.number, (p.job, p.suite, p.klass)) for p in places]
+    depth = next(d for d in (3, 2, 1) if d == 1 or len({w[:d] for _, w in said}) <= MOST_HEADINGS)
+    first: dict[tuple[str, ...], int] = {}
+    by_heading: dict[tuple[str, ...], list[int]] = {}
+    for number, words in said:
+        for d in range(1, depth + 1):
+            first.setdefault(words[:d], number)
+        by_heading.setdefault(words[:depth], []).append(number)
+    order = sorted(by_heading, key=lambda h: tuple(first[h[:d]] for d in range(1, depth + 1)))
+    numbers = np.array([n for h in order for n in by_heading[h]], np.int64)
+    if not len(numbers):
+        return [], numbers, depth
+    starts = np.cumsum([0, *(len(by_heading[h]) for h in order[:-1])])
+    worst = _WORST_FIRST[np.minimum.reduceat(_RANK[letters[:, numbers]], starts, axis=1)]
+    headings = []
+    for i, heading in enumerate(order):
+        job, suite, klass = (*heading, "", "")[:3]
+        headings.append(Heading(job, suite, klass, len(by_heading[heading]), worst[:, i].tobytes().decode()))
+    return headings, numbers, depth
+
+
+def _row(
+    test: Test,
+    depth: int,
+    letters: NDArray[np.uint8],
+    seconds: NDArray[np.float64],
+    before: NDArray[np.float64],
+    failed: int | None,
+) -> TestRow:
     now, then = float(seconds[test.number]), float(before[test.number])
+    name = test_title(test.suite if depth < 2 else "", test.klass if depth < 3 else "", test.name)
     return TestRow(
-        test.number, test.job, test.kind, test.suite, test.klass, test.name, letters[:, test.number].tobytes().decode(),
-        now if now == now else None, now - then if now == now and then == then else None,
+        test.number, test.kind, name, letters[:, test.number].tobytes().decode(),
+        now if now == now else None, now - then if now == now and then == then else None, failed,
     )  # fmt: skip
 
 

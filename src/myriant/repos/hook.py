@@ -20,7 +20,7 @@ if moved:
             f"Authorization: Bearer {token}\\r\\nContent-Type: application/json\\r\\n"
             f"Content-Length: {len(body)}\\r\\n\\r\\n")
     try:
-        with socket.create_connection((host, int(port)), timeout=5) as line:
+        with socket.create_connection((host, int(port)), timeout=15) as line:
             line.sendall(head.encode() + body)
             answer = b""
             while chunk := line.recv(65536):

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from myriant.core.results.model import Outcome
 from myriant.core.results.packed import SEGMENT, decode_durations, duration_codes, unpack_durations
 from myriant.store.tables import Attempt, Cell, Failure, MovedTest, Quarantine, Run, Segment
 
@@ -39,6 +40,20 @@ def sights_of(session: Session, project_id: int, signatures: Sequence[str]) -> d
     for signature, number, commit, at in rows:
         found.setdefault(signature, []).append(Sight(number, commit, at))
     return found
+
+
+def last_failures_of(session: Session, project_id: int, tests: Sequence[int], before: int) -> dict[int, int]:
+    """By test that failed in a run before the one numbered `before`, the newest such run."""
+    rows = session.execute(
+        select(Failure.test, func.max(Run.number))
+        .join(Attempt, Attempt.id == Failure.attempt_id)
+        .join(Cell, Cell.id == Attempt.cell_id)
+        .join(Run, Run.id == Cell.run_id)
+        .where(Run.project_id == project_id, Failure.test.in_(tests), Run.number < before, Attempt.number > 0)
+        .where(Failure.outcome.in_((Outcome.FAILED, Outcome.ERRORED)))
+        .group_by(Failure.test)
+    )
+    return {row[0]: row[1] for row in rows}
 
 
 def durations_of(session: Session, attempts: Sequence[int]) -> dict[int, NDArray[np.float64]]:

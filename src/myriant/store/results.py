@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -191,6 +191,19 @@ def all_not_passed(session: Session, project_id: int, attempts: Sequence[int], *
 def tests_numbered(session: Session, project_id: int, numbers: Sequence[int]) -> dict[int, Test]:
     rows = session.scalars(select(Test).where(Test.project_id == project_id, Test.number.in_(numbers)))
     return {test.number: test for test in rows}
+
+
+class Place(NamedTuple):
+    number: int
+    job: str
+    suite: str
+    klass: str
+
+
+def places_of_tests(session: Session, project_id: int, numbers: Sequence[int]) -> list[Place]:
+    """Where tests stand, by number."""
+    query = "SELECT number, job, suite, class FROM test WHERE project_id = %s AND number = ANY(%s) ORDER BY number"
+    return [Place(*row) for row in raw(session).execute(query, (project_id, list(numbers)))]
 
 
 def words_of_tests(session: Session, project_id: int, numbers: Sequence[int]) -> set[str]:

@@ -16,6 +16,7 @@ export type OtherFinding = Schemas["OtherFinding"];
 export type KindTold = Schemas["KindView"];
 export type TestsPage = Schemas["TestsPage"];
 export type TestRow = Schemas["TestRow"];
+export type TestHeading = Schemas["Heading"];
 export type TestView = Schemas["TestView"];
 export type Flake = Schemas["FlakeView"];
 export type Findings = Schemas["Findings"];

@@ -2307,6 +2307,22 @@ export interface components {
             /** Path */
             path: string;
         };
+        /**
+         * Heading
+         * @description Tests of one job, suite and class that stand together; `marks` has the most important letter of each cell.
+         */
+        Heading: {
+            /** Job */
+            job: string;
+            /** Suite */
+            suite: string;
+            /** Klass */
+            klass: string;
+            /** Tests */
+            tests: number;
+            /** Marks */
+            marks: string;
+        };
         /** Heartbeat */
         Heartbeat: {
             /** Attempts */
@@ -2438,7 +2454,10 @@ export interface components {
             /** Text */
             text: string;
         };
-        /** KindsView */
+        /**
+         * KindsView
+         * @description A project's rules as TOML, and the shapes that are known without them.
+         */
         KindsView: {
             /** Text */
             text: string;
@@ -2446,6 +2465,8 @@ export interface components {
             by: string;
             /** At */
             at: string | null;
+            /** Usual */
+            usual: components["schemas"]["UsualKind"][];
         };
         /**
          * Lane
@@ -3817,14 +3838,8 @@ export interface components {
         TestRow: {
             /** Test */
             test: number;
-            /** Job */
-            job: string;
             /** Kind */
             kind: string;
-            /** Suite */
-            suite: string;
-            /** Klass */
-            klass: string;
             /** Name */
             name: string;
             /** Marks */
@@ -3833,6 +3848,8 @@ export interface components {
             seconds: number | null;
             /** Change */
             change: number | null;
+            /** Failed Before */
+            failed_before: number | null;
         };
         /** TestView */
         TestView: {
@@ -3874,6 +3891,8 @@ export interface components {
             shown: number;
             /** Offset */
             offset: number;
+            /** Headings */
+            headings: components["schemas"]["Heading"][];
             /** Rows */
             rows: components["schemas"]["TestRow"][];
             /** Kinds */
@@ -3935,6 +3954,15 @@ export interface components {
             problem: number | null;
             /** Steps */
             steps: components["schemas"]["StepLines"][];
+        };
+        /** UsualKind */
+        UsualKind: {
+            /** Name */
+            name: string;
+            /** Part */
+            part: string;
+            /** Say */
+            say: string;
         };
         /** ValidationError */
         ValidationError: {

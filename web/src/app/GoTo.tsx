@@ -1,10 +1,12 @@
 import { Modal, TextInput } from "@mantine/core";
+import { useDebouncedValue } from "@mantine/hooks";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useMatch, useNavigate } from "react-router";
 import { VerdictMark } from "../marks/StatusMark";
 import classes from "./goto.module.css";
-import { projectsQuery, stripQuery } from "./queries";
+import { projectsQuery, stripQuery, testsQuery } from "./queries";
+import { headingAt } from "../tests/tree";
 import { short } from "./words";
 
 interface Target {
@@ -41,7 +43,7 @@ function Search({ onClose }: { onClose: () => void }) {
         data-autofocus
         variant="unstyled"
         className={classes.input}
-        placeholder="A project, run number, commit or message"
+        placeholder="A project, run number, commit, message or test"
         aria-label="Go to"
         value={text}
         onChange={(e) => {
@@ -76,6 +78,10 @@ function useTargets(text: string): Target[] {
   const projects = useQuery(projectsQuery).data ?? [];
   const strip = useQuery({ ...stripQuery(project ?? "", undefined), enabled: project !== undefined }).data;
   const wanted = text.trim().toLowerCase().replace(/^#/, "");
+  const newest = strip?.columns.at(-1)?.run.number;
+  const [typed] = useDebouncedValue(wanted, 250);
+  const asked = project !== undefined && newest !== undefined && typed.length > 2;
+  const tests = useQuery({ ...testsQuery(project ?? "", newest ?? 0, { base: undefined, state: "all", search: typed, slower: undefined, cells: [] }, 0, 6), enabled: asked }).data;
   const found: Target[] = [{ id: "desk", kind: "page", text: "Desk", detail: "what needs a decision now", to: "/" }];
   for (const p of projects)
     found.push({ id: `p/${p.name}`, kind: "project", text: p.name, detail: p.description, to: `/p/${p.name}`, verdict: p.newest?.verdict });
@@ -88,5 +94,10 @@ function useTargets(text: string): Target[] {
       to: `/p/${project ?? ""}/runs/${run.number}`,
       verdict: run.verdict,
     });
-  return found.filter((t) => !wanted || `${t.kind} ${t.text} ${t.detail}`.toLowerCase().includes(wanted)).slice(0, 12);
+  const fitting = found.filter((t) => !wanted || `${t.kind} ${t.text} ${t.detail}`.toLowerCase().includes(wanted)).slice(0, 12);
+  const offered = asked && wanted === typed ? (tests?.rows ?? []) : [];
+  return [
+    ...fitting.slice(0, 12 - offered.length),
+    ...offered.map((t, i) => ({ id: `t/${t.test}`, kind: "test", text: t.name, detail: headingAt(tests?.headings ?? [], i), to: `/p/${project ?? ""}/tests/${t.test}` })),
+  ];
 }

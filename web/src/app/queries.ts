@@ -97,6 +97,12 @@ export const testQuery = (project: string, test: number) =>
     placeholderData: keepPreviousData,
   });
 
+export const kindsQuery = (project: string) =>
+  queryOptions({
+    queryKey: ["kinds", project],
+    queryFn: () => taken(api.GET("/api/v1/projects/{project}/kinds", { params: { path: { project } } })),
+  });
+
 export const flakyQuery = (project: string) =>
   queryOptions({
     queryKey: ["flaky", project],

@@ -1,9 +1,9 @@
-import { Button, PasswordInput, TextInput } from "@mantine/core";
+import { Button, PasswordInput, Textarea, TextInput } from "@mantine/core";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
 import { useParams } from "react-router";
 import { api, taken, type Secret } from "../api/client";
-import { cachesQuery, secretsQuery } from "../app/queries";
+import { cachesQuery, kindsQuery, secretsQuery } from "../app/queries";
 import { useNow } from "../app/useNow";
 import { ago, counted, exact, size } from "../app/words";
 import classes from "./settings.module.css";
@@ -16,6 +16,7 @@ export function ProjectSettings() {
       <h1>Kept for {project}, beside its plan.</h1>
       <Secrets project={project} />
       <Caches project={project} />
+      <Kinds project={project} />
     </div>
   );
 }
@@ -196,6 +197,78 @@ function Caches({ project }: { project: string }) {
           </tbody>
         </table>
       )}
+    </section>
+  );
+}
+
+const EXAMPLE = `[[kind]]
+name = "gauge adrift"
+part = "companion"
+pattern = "lost gauge (?P<which>\\d+)"
+say = "Gauge {which} has come loose: moor it, then run these cells again."
+`;
+
+function Kinds({ project }: { project: string }) {
+  const kinds = useQuery(kindsQuery(project)).data;
+  const client = useQueryClient();
+  const now = useNow();
+  const [draft, setDraft] = useState<string>();
+  const keep = useMutation({
+    mutationFn: (text: string) => taken(api.PUT("/api/v1/projects/{project}/kinds", { params: { path: { project } }, body: { text } })),
+    onSuccess: () => {
+      setDraft(undefined);
+      return client.invalidateQueries({ queryKey: ["kinds", project] });
+    },
+  });
+  if (!kinds) return null;
+  const text = draft ?? kinds.text;
+  return (
+    <section aria-label="Kinds of failure">
+      <h2>Kinds of failure</h2>
+      <p className="soft">
+        How a failure is recognised by its words, and what to do then. Rules of this project are tried before the {kinds.usual.length} usual ones.
+        {kinds.at && ` Last changed ${ago(kinds.at, now)} by ${kinds.by}.`}
+      </p>
+      <Textarea
+        aria-label="Rules of this project"
+        className="mono"
+        autosize
+        minRows={4}
+        maxRows={18}
+        spellCheck={false}
+        placeholder={EXAMPLE}
+        value={text}
+        onChange={(e) => setDraft(e.currentTarget.value)}
+      />
+      <p className={classes.tools}>
+        <Button size="xs" disabled={draft === undefined || draft === kinds.text} loading={keep.isPending} onClick={() => keep.mutate(text)}>
+          Keep these rules
+        </Button>
+        {text === "" && (
+          <button type="button" className={`plain ${classes.action ?? ""}`} onClick={() => setDraft(EXAMPLE)}>
+            Begin with an example
+          </button>
+        )}
+        {keep.error && (
+          <span role="alert" className={classes.trouble}>
+            {keep.error.message}
+          </span>
+        )}
+      </p>
+      <details>
+        <summary>The usual kinds</summary>
+        <table className={classes.table}>
+          <tbody>
+            {kinds.usual.map((k) => (
+              <tr key={k.name}>
+                <th scope="row">{k.name}</th>
+                <td>{k.part}</td>
+                <td>{k.say}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </details>
     </section>
   );
 }

@@ -16,7 +16,7 @@ export function FlakyTests() {
   const sure = tests.filter((t) => t.flaky).length;
   const aside = tests.filter((t) => t.quarantine).length;
   return (
-    <main className={classes.page}>
+    <div className={classes.page}>
       <p className="soft">
         <Link to={`/p/${encodeURIComponent(project)}`}>{project}</Link>
       </p>
@@ -52,6 +52,6 @@ export function FlakyTests() {
           </ul>
         </>
       )}
-    </main>
+    </div>
   );
 }

@@ -1,85 +1,137 @@
 import { keepPreviousData, useQueries } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useRef } from "react";
+import { useRef, useState } from "react";
 import { Link } from "react-router";
 import { testsQuery, type TestsWanted } from "../app/queries";
-import { duration } from "../app/words";
-import type { Run, TestRow, TestsPage } from "../api/client";
+import { counted, duration } from "../app/words";
+import type { Run, TestHeading, TestRow, TestsPage } from "../api/client";
 import { StatusMark } from "../marks/StatusMark";
-import { markOfLetter } from "../marks/shapes";
+import { markNames, markOfLetter } from "../marks/shapes";
 import classes from "./tests.module.css";
+import { columnHeads, headingText, layout } from "./tree";
 
 const PAGE = 200;
 const ROW = 24;
+const CELL = 17;
+const MANY = 500; // tests from which the tree begins folded
 
-/** Tests against cells: a heading for each suite and class, a mark for each cell; rows are fetched as they come into view. */
+/** Tests against cells: headings that fold, a mark for each cell; rows are fetched as they come into view. */
 export function Grid({ run, wanted, page }: { run: Run; wanted: TestsWanted; page: TestsPage }) {
   const box = useRef<HTMLDivElement>(null);
-  const virtual = useVirtualizer({ count: page.shown, getScrollElement: () => box.current, estimateSize: () => ROW, overscan: 20 });
-  const items = virtual.getVirtualItems();
-  const pages = [...new Set(items.map((item) => Math.floor(item.index / PAGE)))].filter((p) => p > 0);
+  const [turned, setTurned] = useState<ReadonlySet<number>>(new Set());
+  const [usual, setUsual] = useState(page.shown > MANY && page.headings.length > 1);
+  const folded = (heading: number) => usual !== turned.has(heading);
+  const tree = layout(page.headings, folded);
+  const virtual = useVirtualizer({ count: tree.lines, getScrollElement: () => box.current, estimateSize: () => ROW, overscan: 20 });
+  const lines = virtual.getVirtualItems().map((item) => ({ ...item, ...tree.at(item.index) }));
+  const pages = [...new Set(lines.map((line) => ("test" in line ? Math.floor(line.test / PAGE) : 0)))].filter((p) => p > 0);
   const answers = useQueries({ queries: pages.map((p) => ({ ...testsQuery(run.project, run.run.number, wanted, p * PAGE, PAGE), placeholderData: keepPreviousData })) });
   const rows = new Map<number, TestRow>(page.rows.map((row, i) => [i, row]));
   for (const { data } of answers) data?.rows.forEach((row, i) => rows.set(data.offset + i, row));
-  const groups = grouped(page.cells);
+  const turn = (heading: number) =>
+    setTurned((before) => {
+      const now = new Set(before);
+      if (!now.delete(heading)) now.add(heading);
+      return now;
+    });
+  const all = (fold: boolean) => {
+    setUsual(fold);
+    setTurned(new Set());
+  };
   return (
     <div ref={box} className={classes.box} tabIndex={0} role="region" aria-label="Tests by cell" data-testid="tests-grid">
-      <div className={classes.head}>
-        <span />
-        {groups.map((g) => (
-          <span key={g.job} className={classes.group} style={{ width: g.cells.length * 15 }} title={g.job}>
-            {g.cells.length > 2 ? g.job : ""}
-          </span>
-        ))}
-        <span className={classes.time}>slowest</span>
-      </div>
+      <Head run={run} page={page} fold={page.headings.length > 1 ? all : undefined} />
       <div style={{ height: virtual.getTotalSize(), position: "relative" }}>
-        {items.map((item) => {
-          const row = rows.get(item.index);
-          const before = rows.get(item.index - 1);
-          return (
-            <div key={item.key} className={classes.row} style={{ transform: `translateY(${item.start}px)` }}>
-              {row ? <Row run={run} row={row} page={page} headed={!before || place(before) !== place(row)} /> : <span className="soft">…</span>}
-            </div>
-          );
-        })}
+        {lines.map((line) => (
+          <div key={line.key} className={classes.row} style={{ transform: `translateY(${line.start}px)` }}>
+            {"heading" in line ? (
+              <HeadingRow heading={page.headings[line.heading]} page={page} folded={folded(line.heading)} onTurn={() => turn(line.heading)} />
+            ) : (
+              <Row run={run} row={rows.get(line.test)} page={page} />
+            )}
+          </div>
+        ))}
       </div>
     </div>
   );
 }
 
-const place = (row: TestRow) => [row.job, row.suite, row.klass].filter(Boolean).join(" › ");
-
-function grouped(cells: TestsPage["cells"]) {
-  const found: { job: string; cells: TestsPage["cells"] }[] = [];
-  for (const cell of cells) {
-    const last = found.at(-1);
-    if (last?.job === cell.job) last.cells.push(cell);
-    else found.push({ job: cell.job, cells: [cell] });
-  }
-  return found;
-}
-
-function Row({ run, row, page, headed }: { run: Run; row: TestRow; page: TestsPage; headed: boolean }) {
-  const where = place(row);
+function Head({ run, page, fold }: { run: Run; page: TestsPage; fold: ((fold: boolean) => void) | undefined }) {
+  const values = new Map(run.cells.map((c) => [`${c.job}/${c.key}`, c.values]));
+  const rows = columnHeads(page.cells.map((c) => ({ job: c.job, values: values.get(`${c.job}/${c.key}`) ?? {} })));
   return (
-    <>
-      <Link className={classes.name} to={`/p/${encodeURIComponent(run.project)}/tests/${row.test}`} title={`${where} › ${row.name}`}>
-        <span className={headed ? classes.heading : classes.same}>{where} › </span>
-        {row.name}
-      </Link>
-      {page.cells.map((cell, i) => {
-        const letter = row.marks[i] ?? " ";
+    <div className={classes.head}>
+      {(rows.length ? rows : [{ label: "", spans: [{ text: "", cells: page.cells.length }] }]).map(({ label, spans }, i) => {
+        const upright = spans.some((s) => s.text.length * 7 > s.cells * CELL);
+        const last = i >= rows.length - 1;
         return (
-          <span key={`${cell.job}/${cell.key}`} className={classes.mark} title={`${cell.job} ${cell.key}`}>
-            {letter !== " " && <StatusMark mark={markOfLetter(letter)} size={11} />}
-          </span>
+          <div key={label} className={classes.headRow} data-upright={upright}>
+            <span className={classes.label}>
+              {last && fold && (
+                <span className={classes.folds}>
+                  <button type="button" onClick={() => fold(true)}>
+                    Fold all
+                  </button>
+                  <button type="button" onClick={() => fold(false)}>
+                    Unfold all
+                  </button>
+                </span>
+              )}
+              {label}
+            </span>
+            {spans.map((span, j) => (
+              <span key={j} className={classes.group} style={{ width: span.cells * CELL }} title={`${label} ${span.text}`}>
+                <span>{span.text}</span>
+              </span>
+            ))}
+            <span className={classes.time}>{last && "slowest"}</span>
+            <span className={classes.before}>{last && "failed before"}</span>
+          </div>
         );
       })}
+    </div>
+  );
+}
+
+function Marks({ page, letters }: { page: TestsPage; letters: string }) {
+  return page.cells.map((cell, i) => {
+    const letter = letters[i] ?? " ";
+    const mark = markOfLetter(letter);
+    return (
+      <span key={`${cell.job}/${cell.key}`} className={classes.mark} style={{ width: CELL }} title={letter === " " ? undefined : `${cell.job} ${cell.key}: ${markNames[mark]}`}>
+        {letter !== " " && <StatusMark mark={mark} size={11} />}
+      </span>
+    );
+  });
+}
+
+function HeadingRow({ heading, page, folded, onTurn }: { heading: TestHeading | undefined; page: TestsPage; folded: boolean; onTurn: () => void }) {
+  if (!heading) return null;
+  const path = headingText(heading);
+  return (
+    <>
+      <button type="button" className={classes.heading} aria-expanded={!folded} onClick={onTurn} title={path}>
+        <span aria-hidden>{folded ? "▸" : "▾"}</span> {path} <small>{counted(heading.tests, "test")}</small>
+      </button>
+      {folded && <Marks page={page} letters={heading.marks} />}
+    </>
+  );
+}
+
+function Row({ run, row, page }: { run: Run; row: TestRow | undefined; page: TestsPage }) {
+  if (!row) return <span className="soft">…</span>;
+  const to = `/p/${encodeURIComponent(run.project)}`;
+  return (
+    <>
+      <Link className={classes.name} to={`${to}/tests/${row.test}`} title={row.name}>
+        {row.name}
+      </Link>
+      <Marks page={page} letters={row.marks} />
       <span className={`${classes.time ?? ""} tabular`}>
         {row.seconds !== null && duration(row.seconds)}
         {row.change !== null && Math.abs(row.change) > 0.05 && <small>{row.change > 0 ? ` +${duration(row.change)}` : ` −${duration(-row.change)}`}</small>}
       </span>
+      <span className={classes.before}>{row.failed_before !== null && <Link to={`${to}/runs/${row.failed_before}`}>#{row.failed_before}</Link>}</span>
     </>
   );
 }

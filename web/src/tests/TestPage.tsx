@@ -19,7 +19,7 @@ export function TestPage() {
   const failed = ran.filter((r) => r.outcome === "failed" || r.outcome === "errored").length;
   const to = (run: number) => `/p/${encodeURIComponent(project)}/runs/${run}`;
   return (
-    <main className={classes.page}>
+    <div className={classes.page}>
       <p className="soft">
         <Link to={`/p/${encodeURIComponent(project)}`}>{project}</Link> › {[t.job, t.kind === t.job ? "" : t.kind, t.suite].filter(Boolean).join(" › ")}
       </p>
@@ -68,6 +68,6 @@ export function TestPage() {
           )}
         </section>
       </div>
-    </main>
+    </div>
   );
 }

@@ -9,6 +9,7 @@ import { counted, duration } from "../app/words";
 import type { Run } from "../api/client";
 import { Grid } from "./Grid";
 import classes from "./tests.module.css";
+import { choices, toggled } from "./tree";
 
 const states = [
   { value: "not-passed", label: "did not pass" },
@@ -55,7 +56,35 @@ export function Tests({ run }: { run: Run }) {
           All results as <a href={exported("xml")}>JUnit XML</a>, <a href={exported("csv")}>CSV</a>, <a href={exported("parquet")}>Parquet</a>
         </span>
       </div>
-      {shown === 0 ? <p className="soft">{total === 0 ? "No test gave a result in these cells yet." : "No test fits; choose “all” to see every test."}</p> : <Grid run={run} wanted={wanted} page={first.data} />}
+      <Narrow run={run} />
+      {shown === 0 ? <p className="soft">{total === 0 ? "No test gave a result in these cells yet." : "No test fits; choose “all” to see every test."}</p> : <Grid key={JSON.stringify(wanted)} run={run} wanted={wanted} page={first.data} />}
     </>
+  );
+}
+
+/** Switches for the values of each dimension: only the cells that have them are shown. */
+function Narrow({ run }: { run: Run }) {
+  const [address, go] = useAddress();
+  const cells = run.cells.filter((c) => c.selected);
+  const dimensions = choices(cells, address.cells);
+  if (dimensions.length === 0) return null;
+  return (
+    <div className={classes.narrow}>
+      {dimensions.map(({ dimension, values }) => (
+        <span key={dimension} role="group" aria-label={`Cells by ${dimension}`}>
+          {dimension}
+          {values.map(({ value, chosen }) => (
+            <button key={value} type="button" aria-pressed={chosen} onClick={() => go({ cells: toggled(cells, address.cells, dimension, value) }, true)}>
+              {value}
+            </button>
+          ))}
+        </span>
+      ))}
+      {address.cells.length > 0 && (
+        <button type="button" className={classes.all} onClick={() => go({ cells: [] }, true)}>
+          All cells
+        </button>
+      )}
+    </div>
   );
 }
