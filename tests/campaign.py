@@ -64,8 +64,13 @@ class Tally:
         return self.undecided + self.false_clear + self.false_held + self.wrong_results + self.doubled + self.lost_logs
 
 
-def campaign(installation: Installation, folder: Path, runs: int, seed: int, pause: tuple[float, float]) -> Tally:
-    """Push `runs` commits with a known outcome while parts are killed; what became of them."""
+def campaign(
+    installation: Installation, folder: Path, runs: int, seed: int, pause: tuple[float, float], longest: float = 240
+) -> Tally:
+    """Push `runs` commits with a known outcome while parts are killed; what became of them.
+
+    Killing ends when everything is judged, or `longest` seconds after the last push.
+    """
     luck = random.Random(seed)
     site = installation.site
     assert site is not None
@@ -98,7 +103,7 @@ def campaign(installation: Installation, folder: Path, runs: int, seed: int, pau
             time.sleep(0.2)
         if i % REPOSITORIES == 0:
             time.sleep(luck.uniform(0, 1.0))
-    _wait(installation, expected, 240)
+    _wait(installation, expected, longest)
     killing.set()
     killer.join()
     _wait(installation, expected, 240)
