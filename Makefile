@@ -14,7 +14,7 @@ test: setup       ## lint, then every test
 	@tools/setup --with-browser
 	@$(MAKE) --no-print-directory lint
 	@cd web && ../$(BIN)/npm run -s test
-	@$(BIN)/pytest tests
+	@$(BIN)/pytest tests -n auto --maxprocesses 3 --dist loadfile
 
 lint: setup
 	@$(BIN)/ruff check . && $(BIN)/ruff format --check -q .

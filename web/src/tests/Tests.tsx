@@ -57,7 +57,7 @@ export function Tests({ run }: { run: Run }) {
         </span>
       </div>
       <Narrow run={run} />
-      {shown === 0 ? <p className="soft">{total === 0 ? "No test gave a result in these cells yet." : "No test fits; choose “all” to see every test."}</p> : <Grid key={JSON.stringify(wanted)} run={run} wanted={wanted} page={first.data} />}
+      {shown === 0 ? <p className="soft">{total === 0 ? "No test gave a result in these cells yet." : "No test fits; choose “all” to see every test."}</p> : <Grid key={`${JSON.stringify(wanted)} ${first.isPlaceholderData}`} run={run} wanted={wanted} page={first.data} />}
     </>
   );
 }
