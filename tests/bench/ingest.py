@@ -38,7 +38,7 @@ def bare(data: bytes) -> None:
 def measure(samples: int = 7) -> None:
     data = junit_file(CASES)
     against(
-        "read a report of 100,000 cases", lambda: read_junit([data]), lambda: bare(data), samples=samples, limit=2.5
+        "read a report of 100,000 cases", lambda: read_junit([data]), lambda: bare(data), samples=samples, limit=2.2
     )
     with installed() as installation:
         assert installation.site is not None
@@ -100,7 +100,7 @@ def measure(samples: int = 7) -> None:
         read_and_store()
         report("read and store, when every test is new", [time.perf_counter() - begun], "s")
         against(
-            "read and store a report of 100,000 cases", read_and_store, lambda: bare(data), samples=samples, limit=3.5
+            "read and store a report of 100,000 cases", read_and_store, lambda: bare(data), samples=samples, limit=3
         )
     report("memory of a process that reads such a report", [_memory(data) for _ in range(3)], "MB")
 

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import socket
 import subprocess
 import time
 
 import pytest
-from sqlalchemy import update
+from sqlalchemy import delete, update
 
 from conftest import PLAN, Repository, World, junit, writes
 from myriant.store.tables import Project
@@ -210,7 +211,9 @@ def test_an_existing_hook_is_kept_and_runs_first(world: World) -> None:
     assert "the old hook saw 1 line" in said and "myriant: run #1 http" in said
 
 
-def test_a_push_while_the_hook_cannot_reach_the_server_is_found_by_looking(world: World) -> None:
+def test_a_push_while_the_hook_cannot_reach_the_server_is_found_by_looking_whatever_another_repository_does(
+    world: World,
+) -> None:
     repo = world.repository("missed", test__sh=GREEN)
     hook = repo.origin / "hooks/post-receive"
     text = hook.read_text()
@@ -220,9 +223,14 @@ def test_a_push_while_the_hook_cannot_reach_the_server_is_found_by_looking(world
     hook.write_text(text)
     site = world.installation.site
     assert site is not None
-    with site.store.transaction() as session:  # its time to be looked at has come
-        session.execute(update(Project).where(Project.name == "missed").values(looked_at=None))
-    assert repo.run_of(commit, within=60)["run"]["verdict"] == "clear"
+    with socket.create_server(("127.0.0.1", 0)) as silent:
+        address = f"http://127.0.0.1:{silent.getsockname()[1]}/never-answers.git"
+        with site.store.transaction() as session:
+            session.add(Project(name="absent", address=address, main_branch="main"))
+            session.execute(update(Project).where(Project.name == "missed").values(looked_at=None))  # it is due
+        assert repo.run_of(commit, within=30)["run"]["verdict"] == "clear"
+    with site.store.transaction() as session:
+        session.execute(delete(Project).where(Project.name == "absent"))
 
 
 @pytest.mark.parametrize(

@@ -7,15 +7,17 @@ import contextlib
 import logging
 import os
 import signal
+from concurrent.futures import ThreadPoolExecutor
 
 from sqlalchemy import text
 from sqlalchemy.exc import SQLAlchemyError
 
 from myriant.flow.site import Site
-from myriant.flow.tasks import sweep, task_app
+from myriant.flow.tasks import due_looks, look_at, sweep, task_app
 
 _log = logging.getLogger(__name__)
 _SWEEP_SECONDS = 2.0
+_LOOKS = 4  # repositories that are looked at side by side
 
 
 def run_worker(site: Site) -> None:
@@ -26,16 +28,17 @@ def run_worker(site: Site) -> None:
 async def _work(site: Site) -> None:
     app = task_app(site)
     async with app.open_async():
-        sweeping = asyncio.create_task(_sweep_again_and_again(site))
+        beside = [asyncio.create_task(_sweep_again_and_again(site)), asyncio.create_task(_look_again_and_again(site))]
         try:
             await app.run_worker_async(
                 concurrency=4, wait=True, fetch_job_polling_interval=0.5, delete_jobs="successful",
                 update_heartbeat_interval=3.0, stalled_worker_timeout=15.0, shutdown_graceful_timeout=5.0,
             )  # fmt: skip
         finally:
-            sweeping.cancel()
-            with contextlib.suppress(asyncio.CancelledError):
-                await sweeping
+            for task in beside:
+                task.cancel()
+                with contextlib.suppress(asyncio.CancelledError):
+                    await task
 
 
 def _database_began(site: Site) -> str:
@@ -54,4 +57,26 @@ async def _sweep_again_and_again(site: Site) -> None:
                 return
         except SQLAlchemyError as error:
             _log.warning("the sweep could not reach the database: %s", error)
+        except Exception:
+            _log.exception("the sweep failed; it is tried again")
         await asyncio.sleep(_SWEEP_SECONDS)
+
+
+async def _look_again_and_again(site: Site) -> None:
+    """Look at repositories that are due, some at a time: one that does not answer keeps no other waiting."""
+    threads = ThreadPoolExecutor(_LOOKS, "look")
+    looking: dict[str, asyncio.Future[None]] = {}
+    try:
+        while True:
+            looking = {name: look for name, look in looking.items() if not look.done()}
+            try:
+                due = await asyncio.to_thread(due_looks, site)
+            except SQLAlchemyError as error:
+                _log.warning("it is not known which repositories are due: %s", error)
+                due = []
+            for name in due:
+                if name not in looking:
+                    looking[name] = asyncio.get_running_loop().run_in_executor(threads, look_at, site, name)
+            await asyncio.sleep(_SWEEP_SECONDS)
+    finally:
+        threads.shutdown(wait=False, cancel_futures=True)

@@ -13,6 +13,7 @@ from sqlalchemy import select
 from myriant.flow.announce import announce_run
 from myriant.flow.conclude import conclude_run
 from myriant.flow.dispatch import take_back_expired
+from myriant.flow.errors import FlowError
 from myriant.flow.ingest import ingest_attempt
 from myriant.flow.intake import look
 from myriant.flow.planning import plan_run
@@ -77,7 +78,7 @@ def run_of_attempt(site: Site, attempt_id: int) -> int | None:
 
 
 def sweep(site: Site) -> None:
-    """Take back expired leases and orphaned tasks, and look at repositories that are due."""
+    """Take back expired leases and orphaned tasks, and do what time brings."""
     taken = take_back_expired(site)
     if taken:
         _log.warning("%d leases had expired", taken)
@@ -87,5 +88,18 @@ def sweep(site: Site) -> None:
     if orphans:
         _log.warning("%d tasks of a lost worker are taken up again", orphans)
     keep_time(site)
-    for name in project_names(site, due_after=POLL_SECONDS):
-        look(site, name)
+
+
+def due_looks(site: Site) -> list[str]:
+    """Projects whose repository is to be looked at now."""
+    return project_names(site, due_after=POLL_SECONDS)
+
+
+def look_at(site: Site, project: str) -> None:
+    """Look at one repository; what goes wrong with it is said and disturbs no other."""
+    try:
+        look(site, project)
+    except FlowError:
+        return  # it was forgotten meanwhile
+    except Exception:
+        _log.exception("looking at %s failed", project)
