@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 
 import numpy as np
@@ -13,6 +14,10 @@ from tests.bench.place import installed
 import myriant.core.results.packed as packed
 import myriant.store.results as results
 from myriant.core.results.model import Outcome
+from myriant.flow.findings import findings
+from myriant.flow.flakes import flakes
+from myriant.flow.site import Site
+from myriant.flow.tests import Wanted, test_view, tests_of_run
 from myriant.store.engine import Store
 from myriant.store.results import NotPassed, all_not_passed, history_of_test, keep_results, outcomes_of
 from myriant.store.tables import Test
@@ -30,6 +35,7 @@ def measure(sizes: tuple[int, ...] = (packed.SEGMENT,)) -> None:
         with installed() as installation:
             assert installation.site is not None
             _measure(installation.site.store, size)
+            _screens(installation.site)
 
 
 def _measure(store: Store, size: int) -> None:
@@ -122,6 +128,20 @@ def _measure(store: Store, size: int) -> None:
     report("every outcome of a run of 2.4 million results", [timed(grid) for _ in range(9)], "s")
     report("tests by name among 100,000", [timed(named) for _ in range(9)], "s", limit=0.1)
     report("plain table: one test over 3 runs × 24 cells", [timed(plain_history) for _ in range(9)], "s")
+
+
+def _screens(site: Site) -> None:
+    """What the screens ask, whole answers, of the run of 2.4 million results and over all runs."""
+    asked: list[tuple[str, Callable[[], object]]] = [
+        ("findings", partial(findings, site, "large", RUNS + 1, RUNS)),
+        ("tests that did not pass", partial(tests_of_run, site, "large", RUNS + 1, RUNS, Wanted(limit=200))),
+        ("all tests", partial(tests_of_run, site, "large", RUNS + 1, RUNS, Wanted("all", limit=200))),
+        ("tests by name", partial(tests_of_run, site, "large", RUNS + 1, RUNS, Wanted("all", "level_42", limit=200))),
+        ("a test's page", partial(test_view, site, "large", 1234)),
+        ("flaky tests", partial(flakes, site, "large")),
+    ]
+    for name, ask in asked:
+        report(f"screen: {name}", [timed(ask) for _ in range(7)], "s")
 
 
 Made = tuple[NDArray[np.uint8], NDArray[np.float64]]

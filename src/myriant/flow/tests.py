@@ -121,7 +121,7 @@ def tests_of_run(site: Site, name: str, number: int, base: int | None, wanted: W
         numbers = np.flatnonzero(fit)
         if wanted.search.strip():
             numbers = np.intersect1d(numbers, _named(session, project, wanted.search))
-        headings, numbers, depth = _headed(places_of_tests(session, project.id, numbers.tolist()), letters)
+        headings, numbers, depth = _headed(places_of_tests(session, project.id, numbers), letters)
         window: list[int] = numbers[wanted.offset : wanted.offset + min(wanted.limit, MOST_ROWS)].tolist()
         segments = sorted({n // SEGMENT for n in window})
         seconds = slowest_of(session, attempts, len(fit), segments)
@@ -182,24 +182,25 @@ def _named(session: Session, project: Project, search: str) -> NDArray[np.int64]
 
 def _headed(places: Sequence[Place], letters: NDArray[np.uint8]) -> tuple[list[Heading], NDArray[np.int64], int]:
     """Headings, the tests in their order, and how many of job, suite and class a heading says."""
-    said = [(p.number, (p.job, p.suite, p.klass)) for p in places]
-    depth = next(d for d in (3, 2, 1) if d == 1 or len({w[:d] for _, w in said}) <= MOST_HEADINGS)
+    said = [((p.job, p.suite, p.klass), p.numbers) for p in places]
+    depth = next(d for d in (3, 2, 1) if d == 1 or len({words[:d] for words, _ in said}) <= MOST_HEADINGS)
     first: dict[tuple[str, ...], int] = {}
-    by_heading: dict[tuple[str, ...], list[int]] = {}
-    for number, words in said:
+    by_heading: dict[tuple[str, ...], list[NDArray[np.int64]]] = {}
+    for words, numbers in said:
         for d in range(1, depth + 1):
-            first.setdefault(words[:d], number)
-        by_heading.setdefault(words[:depth], []).append(number)
+            first[words[:d]] = min(first.get(words[:d], int(numbers[0])), int(numbers[0]))
+        by_heading.setdefault(words[:depth], []).append(numbers)
     order = sorted(by_heading, key=lambda h: tuple(first[h[:d]] for d in range(1, depth + 1)))
-    numbers = np.array([n for h in order for n in by_heading[h]], np.int64)
-    if not len(numbers):
-        return [], numbers, depth
-    starts = np.cumsum([0, *(len(by_heading[h]) for h in order[:-1])])
+    if not order:
+        return [], np.zeros(0, np.int64), depth
+    parts = [np.sort(np.concatenate(by_heading[h])) for h in order]
+    numbers = np.concatenate(parts)
+    starts = np.cumsum([0, *(len(part) for part in parts[:-1])])
     worst = _WORST_FIRST[np.minimum.reduceat(_RANK[letters[:, numbers]], starts, axis=1)]
-    headings = []
+    headings: list[Heading] = []
     for i, heading in enumerate(order):
         job, suite, klass = (*heading, "", "")[:3]
-        headings.append(Heading(job, suite, klass, len(by_heading[heading]), worst[:, i].tobytes().decode()))
+        headings.append(Heading(job, suite, klass, len(parts[i]), worst[:, i].tobytes().decode()))
     return headings, numbers, depth
 
 

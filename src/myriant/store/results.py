@@ -27,6 +27,7 @@ from myriant.core.results.packed import (
 from myriant.store.tables import Attempt, Cell, Failure, Project, Run, Test, TestList
 
 _OUTCOMES = tuple(Outcome)
+_FEW = 20_000  # tests that are asked for by their numbers
 
 
 @dataclass(frozen=True, slots=True)
@@ -179,7 +180,7 @@ def all_not_passed(session: Session, project_id: int, attempts: Sequence[int], *
     named = connection.execute(
         "SELECT number, kind, suite, class, name FROM test WHERE project_id = %s AND number = ANY(%s)",
         (project_id, sorted({r[1] for r in rows})),
-    )
+    ).fetchall()
     names = {r[0]: (r[1], r[2], r[3], r[4]) for r in named}
     return [
         Shown(r[0], r[1], _OUTCOMES[r[2]], r[3], r[4], r[5], *names[r[1]], r[6], r[7] or {})
@@ -194,16 +195,45 @@ def tests_numbered(session: Session, project_id: int, numbers: Sequence[int]) ->
 
 
 class Place(NamedTuple):
-    number: int
+    """Tests of one job, suite and class, by number."""
+
     job: str
     suite: str
     klass: str
+    numbers: NDArray[np.int64]
 
 
-def places_of_tests(session: Session, project_id: int, numbers: Sequence[int]) -> list[Place]:
-    """Where tests stand, by number."""
-    query = "SELECT number, job, suite, class FROM test WHERE project_id = %s AND number = ANY(%s) ORDER BY number"
-    return [Place(*row) for row in raw(session).execute(query, (project_id, list(numbers)))]
+_PLACES_OF_SOME = """
+    SELECT job, suite, class, int4send(number) FROM test WHERE project_id = %s AND number = ANY(%s)
+"""
+_PLACES_BELOW = """
+    SELECT job, suite, class, string_agg(int4send(number), ''::bytea) FROM test WHERE project_id = %s AND number < %s
+    GROUP BY job, suite, class
+"""
+
+
+def places_of_tests(session: Session, project_id: int, wanted: NDArray[np.int64]) -> list[Place]:
+    """Where tests stand. Asked for many, every place of the project is read, as one row each."""
+    if not len(wanted):
+        return []
+    cursor = raw(session).cursor(binary=True)
+    end = int(wanted.max()) + 1
+    if len(wanted) <= _FEW:
+        rows = cursor.execute(_PLACES_OF_SOME, (project_id, wanted.tolist())).fetchall()
+    else:
+        rows = cursor.execute(_PLACES_BELOW, (project_id, end)).fetchall()
+    among: NDArray[np.bool_] = np.zeros(end, np.bool_)
+    among[wanted] = True
+    by_place: dict[tuple[str, str, str], list[bytes]] = {}
+    for job, suite, klass, packed in rows:
+        by_place.setdefault((job, suite, klass), []).append(packed)
+    found = []
+    for place, parts in by_place.items():
+        numbers = np.sort(np.frombuffer(b"".join(parts), ">i4").astype(np.int64))
+        numbers = numbers[among[numbers]]
+        if len(numbers):
+            found.append(Place(*place, numbers))
+    return found
 
 
 def words_of_tests(session: Session, project_id: int, numbers: Sequence[int]) -> set[str]:
