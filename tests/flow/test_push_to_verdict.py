@@ -226,11 +226,11 @@ def test_a_push_while_the_hook_cannot_reach_the_server_is_found_by_looking_whate
     with socket.create_server(("127.0.0.1", 0)) as silent:
         address = f"http://127.0.0.1:{silent.getsockname()[1]}/never-answers.git"
         with site.store.transaction() as session:
-            session.add(Project(name="absent", address=address, main_branch="main"))
+            session.add(Project(name="never-answers", address=address, main_branch="main"))
             session.execute(update(Project).where(Project.name == "missed").values(looked_at=None))  # it is due
         assert repo.run_of(commit, within=30)["run"]["verdict"] == "clear"
     with site.store.transaction() as session:
-        session.execute(delete(Project).where(Project.name == "absent"))
+        session.execute(delete(Project).where(Project.name == "never-answers"))
 
 
 @pytest.mark.parametrize(
