@@ -265,7 +265,7 @@ def reread_reports(name: Annotated[str, typer.Argument(help="The project.")], da
 
 @demo.command(name="push")
 def demo_push(
-    what: Annotated[str, typer.Argument(help="What to push: break, slow, uncover, flaky, vanish or fix.")],
+    what: Annotated[str, typer.Argument(help="What to push: break, slow, uncover, flaky, vanish, tangle or fix.")],
     data: Data,
 ) -> None:
     """Make a real commit in the demo's repository and push it."""

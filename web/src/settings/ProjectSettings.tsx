@@ -231,7 +231,7 @@ function Kinds({ project }: { project: string }) {
       </p>
       <Textarea
         aria-label="Rules of this project"
-        className="mono"
+        classNames={{ input: "mono" }}
         autosize
         minRows={4}
         maxRows={18}

@@ -1,6 +1,6 @@
 import { keepPreviousData, useQueries } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useRef, useState } from "react";
+import { useRef, useState, type CSSProperties } from "react";
 import { Link } from "react-router";
 import { testsQuery, type TestsWanted } from "../app/queries";
 import { counted, duration } from "../app/words";
@@ -39,7 +39,7 @@ export function Grid({ run, wanted, page }: { run: Run; wanted: TestsWanted; pag
     setTurned(new Set());
   };
   return (
-    <div ref={box} className={classes.box} tabIndex={0} role="region" aria-label="Tests by cell" data-testid="tests-grid">
+    <div ref={box} className={classes.box} style={{ "--cells": page.cells.length } as CSSProperties} tabIndex={0} role="region" aria-label="Tests by cell" data-testid="tests-grid">
       <Head run={run} page={page} fold={page.headings.length > 1 ? all : undefined} />
       <div style={{ height: virtual.getTotalSize(), position: "relative" }}>
         {lines.map((line) => (
@@ -62,10 +62,9 @@ function Head({ run, page, fold }: { run: Run; page: TestsPage; fold: ((fold: bo
   return (
     <div className={classes.head}>
       {(rows.length ? rows : [{ label: "", spans: [{ text: "", cells: page.cells.length }] }]).map(({ label, spans }, i) => {
-        const upright = spans.some((s) => s.text.length * 7 > s.cells * CELL);
         const last = i >= rows.length - 1;
         return (
-          <div key={label} className={classes.headRow} data-upright={upright}>
+          <div key={label} className={classes.headRow}>
             <span className={classes.label}>
               {last && fold && (
                 <span className={classes.folds}>
@@ -80,7 +79,7 @@ function Head({ run, page, fold }: { run: Run; page: TestsPage; fold: ((fold: bo
               {label}
             </span>
             {spans.map((span, j) => (
-              <span key={j} className={classes.group} style={{ width: span.cells * CELL }} title={`${label} ${span.text}`}>
+              <span key={j} className={classes.group} data-upright={span.text.length * 6.5 + 5 > span.cells * CELL} style={{ width: span.cells * CELL }} title={`${label} ${span.text}`}>
                 <span>{span.text}</span>
               </span>
             ))}

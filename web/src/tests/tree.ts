@@ -36,7 +36,7 @@ export function layout(headings: TestHeading[], folded: (heading: number) => boo
   };
 }
 
-export const headingText = (h: TestHeading) => [h.job, h.suite, h.klass].filter(Boolean).join(" › ");
+export const headingText = (h: TestHeading) => [h.job, h.suite, h.klass].filter((word, i, all) => word && word !== all[i - 1]).join(" › ");
 
 /** The heading over the test at an offset of the server's list. */
 export function headingAt(headings: TestHeading[], offset: number): string {

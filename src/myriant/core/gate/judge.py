@@ -61,7 +61,9 @@ def judge(
         value = measured.now(rule)
         limit = measured.baseline(rule) if rule.limit == "baseline" else rule.limit
         if value is None:
-            judged.append(Judged(rule, None, limit, met=False, reason=f"{rule.measure} could not be measured"))
+            of_coverage = rule.measure.startswith("coverage.")
+            why = "no coverage was reported" if of_coverage else f"{rule.measure} could not be measured"
+            judged.append(Judged(rule, None, limit, met=False, reason=why))
         elif limit is None:
             judged.append(Judged(rule, value, None, met=True, reason="no baseline to compare with"))
         else:
