@@ -19,12 +19,14 @@ import pyarrow.parquet as pq
 import pytest
 from sqlalchemy import select
 
+import myriant.flow.tests as tests_of
 from conftest import PLAN, Repository, World, junit, stored_project, writes
 from myriant.core.results.identity import Identity
 from myriant.core.results.junit import read_junit
 from myriant.core.results.model import Outcome
 from myriant.flow.findings import MOST_FINDINGS
 from myriant.flow.flakes import flakes
+from myriant.store.chance import failed_in
 from myriant.store.results import NotPassed, keep_results
 from myriant.store.results import test_numbers as numbers_of
 from myriant.store.tables import Cell, Control, Project
@@ -187,6 +189,46 @@ def test_only_outcomes_that_no_change_explains_speak_for_chance(world: World) ->
             keep_results(session, attempt, numbers[there], outcomes[there], np.full(len(there), 0.1), bad)
     told = {f.title: (f.alone, f.retested) for f in flakes(site, name).tests}
     assert told == {title: (alone, within) for title, _, alone, within in HISTORIES if alone or within}
+
+
+@pytest.mark.parametrize(("most", "depth"), [(2_000, 3), (5, 2), (2, 1)])
+def test_headings_hold_every_test_once_and_the_most_important_mark_of_each_cell(
+    world: World, monkeypatch: pytest.MonkeyPatch, most: int, depth: int
+) -> None:
+    monkeypatch.setattr(tests_of, "MOST_HEADINGS", most)
+    site, luck = world.installation.site, np.random.default_rng(most)
+    assert site is not None
+    owner, attempts = stored_project(site.store, runs=2, cells=3)
+    made: list[Identity] = [("unit", f"suite {n % 3}", f"class {n // 50 % 4}", f"t{n}") for n in range(300)]
+    with site.store.transaction() as session:
+        name = session.get_one(Project, owner).name
+        numbers = numbers_of(session, owner, "unit", made)
+        for attempt in attempts:
+            outcomes = luck.choice([0, 1, 1, 1, 1, 2, 3, 4, 5], 300).astype(np.uint8)
+            there = np.flatnonzero(outcomes)
+            bad = [
+                NotPassed(int(numbers[i]), Outcome(outcomes[i]), "m", "", None) for i in np.flatnonzero(outcomes > 1)
+            ]
+            keep_results(session, attempt, numbers[there], outcomes[there], np.full(len(there), 0.1), bad)
+    every = tests_of.tests_of_run(site, name, 2, 1, tests_of.Wanted(state="all"))
+    assert every.shown == every.total == len(every.rows) == sum(h.tests for h in every.headings)
+    assert len({row.test for row in every.rows}) == every.total and len(every.headings) <= most
+    rows = iter(every.rows)
+    for heading in every.headings:
+        mine = [next(rows) for _ in range(heading.tests)]
+        for cell in range(3):
+            worst = min((row.marks[cell] for row in mine), key="nfkqyxsp ".index)
+            assert heading.marks[cell] == worst
+        for row in mine:
+            _, suite, klass, title = made[row.test]
+            assert (heading.suite, heading.klass) == (suite if depth > 1 else "", klass if depth > 2 else "")
+            assert row.name == (title if depth == 3 else f"{klass} › {title}")
+    window = tests_of.tests_of_run(site, name, 2, 1, tests_of.Wanted(state="all", offset=120, limit=30))
+    assert [r.test for r in window.rows] == [r.test for r in every.rows[120:150]]
+    with site.store.transaction() as session:
+        failed = failed_in(session, attempts[:3])
+    before = {t for tests in failed.values() for t, flaky in tests.items() if not flaky}
+    assert {r.test for r in every.rows if r.failed_before == 1} == before & {r.test for r in every.rows}
 
 
 def test_a_control_run_speaks_of_failures_in_its_cells_only_and_waits_for_no_other(world: World) -> None:

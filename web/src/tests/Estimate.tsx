@@ -8,6 +8,9 @@ import classes from "./tests.module.css";
 
 const percent = (value: number) => `${(100 * value).toFixed(1)} %`;
 
+/** Where a share stands on a scale that gives small ones room. */
+const along = (share: number) => `${100 * Math.sqrt(share)}%`;
+
 /** How often a test flakes, with its interval and what the estimate rests on; quarantine from here. */
 export function Estimate({ flake, project }: { flake: Flake; project: string }) {
   const [aside, setAside] = useState(false);
@@ -32,10 +35,17 @@ export function Estimate({ flake, project }: { flake: Flake; project: string }) 
         {flake.odd === 0 ? `No sign of chance in ${counted(flake.tries, "result")}: at most ${percent(flake.high)} of them, with 90 % certainty.` : `${flake.flaky ? "Flaky" : "Perhaps flaky"}: ${percent(flake.rate)} of its results, between ${percent(flake.low)} and ${percent(flake.high)} (90 %); ${told.join(", ")}, of ${counted(flake.tries, "result")}.`}
         {flake.minutes >= 0.1 && ` Repeating it has cost ${flake.minutes.toFixed(1)} min.`}
       </p>
-      <div className={classes.scale} aria-hidden>
-        <i style={{ left: `${100 * Math.sqrt(flake.low)}%`, right: `${100 - 100 * Math.sqrt(flake.high)}%` }} />
-        <b style={{ left: `${100 * Math.sqrt(flake.rate)}%` }} />
-      </div>
+      {flake.odd > 0 && (
+        <div className={classes.scale} aria-hidden>
+          <i style={{ left: along(flake.low), right: `calc(100% - ${along(flake.high)})` }} />
+          <b style={{ left: along(flake.rate) }} />
+          {[0, 0.01, 0.1, 0.5, 1].map((share) => (
+            <span key={share} style={{ left: along(share) }}>
+              {100 * share} %
+            </span>
+          ))}
+        </div>
+      )}
       {q ? (
         <p>
           Quarantined by {q.by} for {q.owner}, until <span title={exact(q.until)}>{q.until.slice(0, 10)}</span>: {q.reason}.{" "}
