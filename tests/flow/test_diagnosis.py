@@ -24,12 +24,13 @@ from conftest import PLAN, Repository, World, junit, stored_project, writes
 from myriant.core.results.identity import Identity
 from myriant.core.results.junit import read_junit
 from myriant.core.results.model import Outcome
+from myriant.flow.conclude import conclude_run
 from myriant.flow.findings import MOST_FINDINGS
 from myriant.flow.flakes import flakes
 from myriant.store.chance import failed_in
 from myriant.store.results import NotPassed, keep_results
 from myriant.store.results import test_numbers as numbers_of
-from myriant.store.tables import Cell, Control, Project
+from myriant.store.tables import Cell, Control, Project, Run
 
 FOUR = PLAN.replace('["5.1", "5.4"]', '["5.1", "5.2", "5.3", "5.4"]')
 
@@ -240,9 +241,19 @@ def test_a_control_run_speaks_of_failures_in_its_cells_only_and_waits_for_no_oth
             cell.wants = ["submarine"]
             session.add(Control(run_id=cell.run_id, cell_id=cell.id, place="here", commit="1" * 40, state="waiting"))
     repo = world.repository("two-sides", PLAN, **{"test.sh": by_lua(rest=case("a") + case("b"))})
+    three = PLAN.replace('["5.1", "5.4"]', '["5.1", "5.2", "5.4"]')
+    busy = world.repository("one-slot-left", three)
+    busy.commit({"test.sh": "sleep 14\n" + writes(junit(a="passed"))})
+    busy.push()
+    wait_for(lambda: world.get("/pulse")["running"], lambda running: running >= 3)
     held = repo.pushed({
         "test.sh": by_lua(v51=case("a", "expected 1, got 2") + case("b"), rest=case("a") + case("b", "timed out"))
     })  # fmt: skip
+    with site.store.transaction() as session:
+        run_id = session.scalars(select(Run.id).join(Project).where(Project.name == repo.name, Run.number == 2)).one()
+    for _ in range(8):  # judged again and again, as it is when cells end together: what waits is not forgotten
+        conclude_run(site, run_id)
+        time.sleep(0.3)
     wait_for(lambda: [f["control"] for f in repo.findings(held)["findings"]], lambda c: c == ["change", "change"])
 
 

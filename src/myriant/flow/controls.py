@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
-from sqlalchemy import ColumnElement, and_, delete, func, select, update
+from sqlalchemy import ColumnElement, and_, delete, select, update
 from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis.compare import CellComparison, CellName
@@ -34,15 +34,20 @@ class ControlView:
 
 
 def plan_controls(session: Session, run: Run, baseline: Run | None, new: Mapping[CellName, CellComparison]) -> None:
-    """Repeat the fewest cells that together hold every newly failing test. Nothing is planned twice for a run."""
+    """Repeat the fewest cells that together hold every newly failing test.
+
+    A run that is judged again, as one is that was held early, keeps what has begun and plans the rest.
+    """
     if run.event not in ("push", "pull-request", "tag", "schedule") or run.wish.get("control") is False:
         return
-    session.execute(delete(Control).where(_of_run(run), Control.state == "waiting"))
-    if session.scalar(select(func.count()).where(_of_run(run))):
-        return
+    begun = set(session.scalars(select(Control.cell_id).where(_of_run(run), Control.state != "waiting")))
+    session.execute(delete(Control).where(_of_run(run), Control.state == "waiting", Control.cell_id.not_in(begun)))
     cells = {(c.job, c.key): c for c in session.scalars(select(Cell).where(Cell.run_id == run.id))}
     left = {name: np.flatnonzero(found.new) for name, found in new.items() if found.new.any() and name in cells}
-    for _ in range(MOST_CELLS):
+    for name in [n for n in left if cells[n].id in begun]:
+        covered = left.pop(name, np.zeros(0, np.int64))
+        left = {n: rest for n, t in left.items() if len(rest := np.setdiff1d(t, covered))}
+    for _ in range(MOST_CELLS - len(begun)):
         able = {n: t for n, t in left.items() if (cells[n].predicted or 0) <= LONGEST and not cells[n].gated}
         if not able:
             break
