@@ -314,6 +314,22 @@ def test_more_causes_than_a_page_holds_are_counted_and_the_widest_come_first(wor
     assert [len(f["tests"]) for f in found["findings"][:2]] == [2, 1]
 
 
+def test_the_same_test_in_two_reports_counts_once_with_its_worst_outcome(world: World) -> None:
+    plan = PLAN.replace('tests = ["out/unit.xml"]', 'tests = ["out/unit.xml", "out/again.xml"]')
+    copied = writes(junit(a="passed", b="passed")).replace("exit 0", "cp out/unit.xml out/again.xml")
+    repo = world.repository("twice-told", plan)
+    twice = repo.pushed({"myriant.toml": plan, "test.sh": copied})
+    assert [(c["total"], c["passed"]) for c in twice["cells"]] == [(2, 2)] * 2 and twice["run"]["verdict"] == "clear"
+    problems = world.get(f"/attempts/{twice['cells'][0]['attempt_id']}")["reports"][1]["problems"]
+    assert problems[0]["message"].startswith("2 tests of this report stand in an earlier one too: each counts once")
+    other = junit(b="expected 1, got 2", c="passed")
+    held = repo.pushed({"test.sh": copied.replace("cp out/unit.xml out/again.xml", f"echo '{other}' > out/again.xml")})
+    assert [(c["total"], c["passed"], c["failed"]) for c in held["cells"]] == [(3, 2, 1)] * 2
+    assert "1 test newly fails" in held["run"]["sentence"] and held["share_passed"] == "66.7 %"
+    [finding] = repo.findings(held)["findings"]
+    assert finding["message"] == "expected 1, got 2"
+
+
 def test_a_void_cell_says_what_kind_of_trouble_it_is_and_a_project_adds_its_own(world: World) -> None:
     repo = world.repository("kinds", PLAN, **{"test.sh": writes(junit(a="passed"))})
     run = repo.pushed({"test.sh": "echo 'OSError: [Errno 28] No space left on device'; exit 1\n"})

@@ -15,10 +15,11 @@ from myriant.core.coverage.model import FileCoverage
 from myriant.core.coverage.read import read_coverage
 from myriant.core.diagnosis.signature import signature_of
 from myriant.core.results.identity import Identity, identities
-from myriant.core.results.model import Detail, Outcome, Results
+from myriant.core.results.model import Detail, Oddity, Outcome, Results
 from myriant.core.results.outcome import attempt_outcome
 from myriant.core.results.read import read_results
 from myriant.core.results.sarif import Marked, read_sarif
+from myriant.core.written import counted
 from myriant.flow.advance import advance
 from myriant.flow.caching import settle_caches
 from myriant.flow.controls import control_ended
@@ -32,6 +33,10 @@ from myriant.store.changes import tell
 from myriant.store.coverage import keep_coverage
 from myriant.store.results import NotPassed, keep_results, test_numbers
 from myriant.store.tables import Attempt, Cell, Project, Report, Run, Step
+
+_BADNESS: Mapping[int, int] = {
+    Outcome.ABSENT: 0, Outcome.SKIPPED: 1, Outcome.PASSED: 2, Outcome.FLAKY: 3, Outcome.ERRORED: 4, Outcome.FAILED: 5
+}  # fmt: skip
 
 
 @dataclass(slots=True)
@@ -48,6 +53,7 @@ class _Gathered:
     coverage: list[Mapping[str, FileCoverage]] = field(default_factory=list)
     coverage_trouble: list[str] = field(default_factory=list)
     analysis: dict[str, Marked] = field(default_factory=dict)
+    repeated: bool = False  # a test stands in two reports
 
     def add(self, kind: str, step: int, results: Results) -> None:
         at = len(self.tests)
@@ -58,6 +64,21 @@ class _Gathered:
             self.details[at + index] = detail
         if results.count(Outcome.FAILED) or results.count(Outcome.ERRORED):
             self.failing_steps.add(step)
+
+    def merge_repeated(self) -> None:
+        """Reports of one attempt may name the same test: it is one test, and its worst outcome counts."""
+        if not self.repeated:
+            return
+        worst: dict[Identity, int] = {}
+        for at, identity in enumerate(self.tests):
+            other = worst.setdefault(identity, at)
+            if _BADNESS[self.outcomes[at]] > _BADNESS[self.outcomes[other]]:
+                worst[identity] = at
+        kept = list(worst.values())
+        self.tests = list(worst)
+        self.details = {now: self.details[at] for now, at in enumerate(kept) if at in self.details}
+        self.outcomes = bytearray(self.outcomes[at] for at in kept)
+        self.seconds = [self.seconds[at] for at in kept]
 
     def settle_retests(self) -> None:
         """A test that both failed and passed within the attempt is flaky, whatever came last."""
@@ -108,6 +129,7 @@ def ingest_attempt(site: Site, attempt_id: int, *, follow_up: bool = True) -> No
             _read_analysis(site, report, gathered, workspace)
         elif report.content == "retest":
             _read_retest(site, report, gathered)
+    gathered.merge_repeated()
     gathered.settle_retests()
     with site.store.transaction() as session:
         gone = _conclude_attempt(site, session, attempt_id, reports, gathered, follow_up=follow_up)
@@ -141,7 +163,15 @@ def _read(site: Site, report: Report, gathered: _Gathered, *, may_be_empty: bool
     empty = not len(results.outcomes) and results.error is not None and "no test" in results.error.message
     if results.error is not None and not (may_be_empty and empty):
         gathered.untrusted.append(f"the report {report.path} is not to be trusted: {results.error.message}")
+    before = len(gathered.tests)
     gathered.add(report.kind, report.step, results)
+    again = len(set(gathered.tests[:before]).intersection(gathered.tests[before:])) if before else 0
+    if again:
+        said = f"{counted(again, 'test')} of this report {'stands' if again == 1 else 'stand'} in an earlier one too"
+        report.problems = [
+            *report.problems,
+            asdict(Oddity("warning", f"{said}: each counts once, with its worst outcome", 0)),
+        ]
 
 
 def _count(report: Report, results: Results) -> None:
@@ -244,12 +274,8 @@ def _keep(
     numbers = test_numbers(session, project_id, job, gathered.tests)
     outcomes = np.frombuffer(bytes(gathered.outcomes), np.uint8)
     seconds = np.array(gathered.seconds, np.float64)
-    distinct, first = np.unique(numbers, return_index=True)
-    if len(distinct) != len(numbers):  # two reports of one attempt that name the same test: the worse outcome counts
-        for index in np.argsort(_badness(outcomes), kind="stable"):
-            first[np.searchsorted(distinct, numbers[index])] = index
     not_passed = []
-    for index in first[outcomes[first] != Outcome.PASSED]:
+    for index in np.flatnonzero(outcomes != Outcome.PASSED):
         detail, outcome = gathered.details.get(int(index), Detail()), Outcome(int(outcomes[index]))
         given = gathered.seconds[index]
         _, suite, klass, _ = gathered.tests[index]
@@ -261,18 +287,10 @@ def _keep(
                 _extra(detail),
             )
         )  # fmt: skip
-    keep_results(session, attempt_id, distinct, outcomes[first], seconds[first], not_passed)
+    keep_results(session, attempt_id, numbers, outcomes, seconds, not_passed)
 
 
 def _extra(detail: Detail) -> dict[str, Any]:
     every = {"type": detail.type, "output": detail.output, "file": detail.file, "line": detail.line,
              "attachments": detail.attachments, "setup": detail.setup}  # fmt: skip
     return {key: value for key, value in every.items() if value}
-
-
-def _badness(
-    outcomes: np.ndarray[tuple[int, ...], np.dtype[np.uint8]],
-) -> np.ndarray[tuple[int, ...], np.dtype[np.uint8]]:
-    rank = np.zeros(len(Outcome), np.uint8)
-    rank[[Outcome.SKIPPED, Outcome.PASSED, Outcome.FLAKY, Outcome.ERRORED, Outcome.FAILED]] = (1, 2, 3, 4, 5)
-    return rank[outcomes]
