@@ -167,6 +167,7 @@ def _read(site: Site, report: Report, gathered: _Gathered, *, may_be_empty: bool
     gathered.add(report.kind, report.step, results)
     again = len(set(gathered.tests[:before]).intersection(gathered.tests[before:])) if before else 0
     if again:
+        gathered.repeated = True
         said = f"{counted(again, 'test')} of this report {'stands' if again == 1 else 'stand'} in an earlier one too"
         report.problems = [
             *report.problems,
