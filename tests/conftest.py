@@ -95,7 +95,11 @@ class Repository:
                 view: dict[str, Any] = self.world.get(f"/projects/{self.name}/runs/{found[0]['run']}")
                 return view
             time.sleep(0.05)
-        raise AssertionError(f"{commit} was not decided in {within} s: {found}")
+        views = [self.world.get(f"/projects/{self.name}/runs/{f['run']}") for f in found]
+        stands = [
+            (v["run"]["sentence"], *((c["job"], c["key"], c["state"], c["reason"]) for c in v["cells"])) for v in views
+        ]
+        raise AssertionError(f"{commit} was not decided in {within} s: {found} {stands}")
 
     def pushed(self, files: dict[str, str | None], message: str = "a change", **options: Any) -> dict[str, Any]:
         """Commit, push, and wait for the verdict."""
