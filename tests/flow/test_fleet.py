@@ -67,6 +67,11 @@ class Simulated:
 def simulated(world: World) -> Iterator[list[Simulated]]:
     made: list[Simulated] = []
     yield made
+    # what only a simulated runner could take, such as control runs, must not come to the next test's
+    made.append(last := Simulated(world, "sweeper", slots=32))
+    while leases := last.claim(32, wait=0.2):
+        for lease in leases:
+            last.finish(lease, junit(a="passed"))
     for runner in made:
         world.http.delete(f"/runners/{runner.name}")
 
