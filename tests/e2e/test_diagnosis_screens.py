@@ -125,10 +125,12 @@ def test_quarantine_search_and_flaky_tests_work_from_the_screen(world: World, br
         page.get_by_role("button", name="Quarantine …").click()
         page.get_by_label("Reason").fill("the gauge drifts")
         page.get_by_role("button", name="Quarantine", exact=True).click()
+        expect(page.get_by_label("Reason")).to_have_count(0, timeout=30_000)  # it is kept, and the form has gone
         page.get_by_role("link", name="Flaky").click()
-        expect(page.get_by_text("Quarantined by")).to_be_visible()
+        expect(page.get_by_text("Quarantined by")).to_be_visible(timeout=30_000)
         assert axe(page) == []
         page.get_by_role("button", name="Take it back").click()
         expect(page.get_by_text("Quarantines that are over")).to_be_visible()
-        page.goto(f"{world.address}/p/grids/flaky")
+        world.repository("calm", None)
+        page.goto(f"{world.address}/p/calm/flaky")
         expect(page.get_by_text("No test has shown a sign of chance")).to_be_visible()
