@@ -47,9 +47,10 @@ def _database_began(site: Site) -> str:
 
 
 async def _sweep_again_and_again(site: Site) -> None:
-    began = await asyncio.to_thread(_database_began, site)
+    began = ""
     while True:
         try:
+            began = began or await asyncio.to_thread(_database_began, site)
             await asyncio.to_thread(sweep, site)
             if await asyncio.to_thread(_database_began, site) != began:
                 # the listening connection died with the database: a fresh process hears again
@@ -73,6 +74,9 @@ async def _look_again_and_again(site: Site) -> None:
                 due = await asyncio.to_thread(due_looks, site)
             except SQLAlchemyError as error:
                 _log.warning("it is not known which repositories are due: %s", error)
+                due = []
+            except Exception:
+                _log.exception("it is not known which repositories are due")
                 due = []
             for name in due:
                 if name not in looking:
