@@ -204,7 +204,7 @@ function Caches({ project }: { project: string }) {
 const EXAMPLE = `[[kind]]
 name = "gauge adrift"
 part = "companion"
-pattern = "lost gauge (?P<which>\\d+)"
+pattern = 'lost gauge (?P<which>\\d+)'
 say = "Gauge {which} has come loose: moor it, then run these cells again."
 `;
 
