@@ -10,7 +10,10 @@ from tests.bench.place import installed
 
 from myriant.demo.load import load_demo
 from myriant.demo.scenario import push
-from myriant.flow import evidence, views
+from myriant.flow.ask.attempt import attempt_view
+from myriant.flow.ask.projects import project_line
+from myriant.flow.ask.record import record as _record
+from myriant.flow.ask.run import run_view
 
 WHEELS = Path(__file__).parents[2] / ".setup/wheels"
 
@@ -24,12 +27,12 @@ def measure() -> None:
         for what in ("vanish", "uncover"):
             push(installation.place.demo, what)
             time.sleep(1)
-            while (newest := views.project(site, "tidebook").newest) is None or newest.ended_at is None:
+            while (newest := project_line(site, "tidebook").newest) is None or newest.ended_at is None:
                 time.sleep(0.1)
-            cell = next(c for c in views.run(site, "tidebook", newest.number).cells if c.job == "year")
+            cell = next(c for c in run_view(site, "tidebook", newest.number).cells if c.job == "year")
             assert cell.attempt_id is not None
-            record = evidence.record(site, cell.attempt_id)
-            told = {s.name: s for s in views.attempt(site, cell.attempt_id).steps}
+            record = _record(site, cell.attempt_id)
+            told = {s.name: s for s in attempt_view(site, cell.attempt_id).steps}
             seconds = {
                 n: (s.ended_at - s.started_at).total_seconds() for n, s in told.items() if s.ended_at and s.started_at
             }

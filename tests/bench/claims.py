@@ -12,8 +12,9 @@ from tests.bench.measure import report
 from tests.bench.place import installed
 
 from myriant.demo.scenario import git
-from myriant.flow import dispatch, fleet
-from myriant.flow.projects import add_project
+from myriant.flow.dispatch.claims import claim as _claim
+from myriant.flow.dispatch.fleet import enrol
+from myriant.flow.keep.projects import add_project
 from myriant.flow.site import Site
 
 PLAN = """version = 1
@@ -77,7 +78,7 @@ def _round(name: str, site: Site, runners: int, wanted: int, cells: int) -> floa
             text("UPDATE cell SET state = 'waiting', ready = (id % :cells) < :wanted"),
             {"cells": cells, "wanted": wanted},
         )
-    ids = [fleet.enrol(site, f"sim-{wanted}-{i}", 16, offers, "none", "1", f"boot{i}") for i in range(runners)]
+    ids = [enrol(site, f"sim-{wanted}-{i}", 16, offers, "none", "1", f"boot{i}") for i in range(runners)]
     taken: list[int] = []
     times: list[float] = []
     lock = threading.Lock()
@@ -85,7 +86,7 @@ def _round(name: str, site: Site, runners: int, wanted: int, cells: int) -> floa
     def claim(i: int) -> bool:
         begun = time.perf_counter()
         holding = range(1 << 30)
-        leases = dispatch.claim(site, ids[i % runners], f"boot{i % runners}", 1, holding)
+        leases = _claim(site, ids[i % runners], f"boot{i % runners}", 1, holding)
         took = time.perf_counter() - begun
         with lock:
             times.append(took)

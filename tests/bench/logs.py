@@ -12,7 +12,9 @@ from tests.bench.place import installed, watched_repository
 from tests.chromium import FLAGS
 
 from myriant.demo.scenario import git
-from myriant.flow import logs, views
+from myriant.flow.ask.log import log_lines, search_log, usual_lines
+from myriant.flow.ask.projects import project_line
+from myriant.flow.ask.run import run_view
 
 PLAN = """version = 1
 [jobs.loud]
@@ -50,13 +52,13 @@ def measure(lines: int = 1_050_000) -> None:
             report("log: from printed to seen, live", lags, "s", p95=round(sorted(lags)[int(0.95 * len(lags))], 3))
             began = time.monotonic()
             most = before
-            while (newest := views.project(site, "loud").newest) is None or newest.verdict == "undecided":
+            while (newest := project_line(site, "loud").newest) is None or newest.verdict == "undecided":
                 most = max(most, _memory(server.pid))
                 time.sleep(0.1)
             seconds = time.monotonic() - began
-            attempt = views.run(site, "loud", 1).cells[0].attempt_id
+            attempt = run_view(site, "loud", 1).cells[0].attempt_id
             assert attempt is not None and newest.verdict == "clear", newest
-            size = logs.log_lines(site, attempt, 1, 0).state
+            size = log_lines(site, attempt, 1, 0).state
             report("log: printed, sent, stored", [size.size / seconds / 1e6], "MB/s", bytes=size.size, lines=size.lines)
             kept = sum(f.stat().st_size for f in (installation.place.blobs / "logs" / str(attempt)).iterdir())
             report("log: bytes kept for a byte printed", [kept / size.size], "ratio")
@@ -78,10 +80,10 @@ def measure(lines: int = 1_050_000) -> None:
             report("log: memory of the page (JavaScript heap)", [used / 1e6], "MB")
             browser.close()
         for name, work in (
-            ("search of a text in the last line", lambda: logs.search(site, attempt, f"line {lines} of")),
-            ("search of a text that is nowhere", lambda: logs.search(site, attempt, "no such tide")),
-            ("what of it is usual", lambda: logs.usual(site, attempt)),
-            ("400 lines in the middle", lambda: logs.log_lines(site, attempt, lines // 2, 400)),
+            ("search of a text in the last line", lambda: search_log(site, attempt, f"line {lines} of")),
+            ("search of a text that is nowhere", lambda: search_log(site, attempt, "no such tide")),
+            ("what of it is usual", lambda: usual_lines(site, attempt)),
+            ("400 lines in the middle", lambda: log_lines(site, attempt, lines // 2, 400)),
         ):
             times = []
             for _ in range(3):

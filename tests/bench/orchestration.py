@@ -12,7 +12,7 @@ from tests.bench.measure import against, report
 from tests.bench.place import installed, watched_repository
 
 from myriant.demo.scenario import git
-from myriant.flow import views
+from myriant.flow.ask.projects import project_line
 from myriant.runner.sandbox import FIRST_USER, Room, find_sandbox
 from myriant.store.tables import Attempt
 
@@ -47,11 +47,11 @@ def measure(samples: int = 3) -> None:
                 "-m",
                 "again",
             )
-            last = views.project(site, "sleep").newest
+            last = project_line(site, "sleep").newest
             before = last.number if last is not None else 0
             git(tree, "push", "--quiet", "origin", "HEAD:main")
             while (
-                (newest := views.project(site, "sleep").newest) is None
+                (newest := project_line(site, "sleep").newest) is None
                 or newest.verdict == "undecided"
                 or newest.number == before
             ):

@@ -10,7 +10,10 @@ from tests.bench.place import installed
 
 from myriant.demo.load import load_demo
 from myriant.demo.scenario import push
-from myriant.flow import views
+from myriant.flow.ask.attempt import attempt_view
+from myriant.flow.ask.desk import load_now
+from myriant.flow.ask.projects import project_line
+from myriant.flow.ask.run import run_view
 from myriant.flow.site import Site
 
 
@@ -25,14 +28,14 @@ def measure(samples: int = 15) -> None:
             begun = datetime.now(UTC)
             push(demo, "fix")
             pushed.append((datetime.now(UTC) - begun).total_seconds())
-            newest = views.project(site, "lockstep").newest
+            newest = project_line(site, "lockstep").newest
             assert newest is not None
             while True:
                 starts = [
                     s.started_at
-                    for c in views.run(site, "lockstep", newest.number).cells
+                    for c in run_view(site, "lockstep", newest.number).cells
                     if c.attempt_id
-                    for s in views.attempt(site, c.attempt_id).steps
+                    for s in attempt_view(site, c.attempt_id).steps
                     if s.started_at
                 ]
                 if starts:
@@ -46,7 +49,7 @@ def measure(samples: int = 15) -> None:
 
 def _idle(site: Site) -> None:
     while True:
-        pulse = views.pulse(site)
+        pulse = load_now(site)
         if pulse.running + pulse.waiting == 0:
             time.sleep(0.5)
             return

@@ -14,10 +14,11 @@ from tests.bench.place import installed
 import myriant.core.results.packed as packed
 import myriant.store.results as results
 from myriant.core.results.model import Outcome
-from myriant.flow.findings import findings
-from myriant.flow.flakes import flakes
+from myriant.flow.ask.findings.answer import findings_of
+from myriant.flow.ask.flakes import flakes_of
+from myriant.flow.ask.tests.grid import Wanted, tests_of_run
+from myriant.flow.ask.tests.page import test_view
 from myriant.flow.site import Site
-from myriant.flow.tests import Wanted, test_view, tests_of_run
 from myriant.store.engine import Store
 from myriant.store.results import NotPassed, all_not_passed, history_of_test, keep_results, outcomes_of
 from myriant.store.tables import Test
@@ -133,12 +134,12 @@ def _measure(store: Store, size: int) -> None:
 def _screens(site: Site) -> None:
     """What the screens ask, whole answers, of the run of 2.4 million results and over all runs."""
     asked: list[tuple[str, Callable[[], object]]] = [
-        ("findings", partial(findings, site, "large", RUNS + 1, RUNS)),
+        ("findings", partial(findings_of, site, "large", RUNS + 1, RUNS)),
         ("tests that did not pass", partial(tests_of_run, site, "large", RUNS + 1, RUNS, Wanted(limit=200))),
         ("all tests", partial(tests_of_run, site, "large", RUNS + 1, RUNS, Wanted("all", limit=200))),
         ("tests by name", partial(tests_of_run, site, "large", RUNS + 1, RUNS, Wanted("all", "level_42", limit=200))),
         ("a test's page", partial(test_view, site, "large", 1234)),
-        ("flaky tests", partial(flakes, site, "large")),
+        ("flaky tests", partial(flakes_of, site, "large")),
     ]
     for name, ask in asked:
         report(f"screen: {name}", [timed(ask) for _ in range(7)], "s")

@@ -19,14 +19,15 @@ import pyarrow.parquet as pq
 import pytest
 from sqlalchemy import select
 
-import myriant.flow.tests as tests_of
 from conftest import PLAN, Repository, World, junit, stored_project, writes
 from myriant.core.results.identity import Identity
 from myriant.core.results.junit import read_junit
 from myriant.core.results.model import Outcome
-from myriant.flow.conclude import conclude_run
-from myriant.flow.findings import MOST_FINDINGS
-from myriant.flow.flakes import flakes
+from myriant.flow.ask.findings.causes import MOST_FINDINGS
+from myriant.flow.ask.flakes import flakes_of
+from myriant.flow.ask.tests import grid
+from myriant.flow.ask.tests.grid import Wanted, tests_of_run
+from myriant.flow.conclude.judging import conclude_run
 from myriant.store.chance import failed_in
 from myriant.store.results import NotPassed, keep_results
 from myriant.store.results import test_numbers as numbers_of
@@ -188,7 +189,7 @@ def test_only_outcomes_that_no_change_explains_speak_for_chance(world: World) ->
                 NotPassed(int(numbers[i]), Outcome(outcomes[i]), "m", "", None) for i in np.flatnonzero(outcomes > 1)
             ]
             keep_results(session, attempt, numbers[there], outcomes[there], np.full(len(there), 0.1), bad)
-    told = {f.title: (f.alone, f.retested) for f in flakes(site, name).tests}
+    told = {f.title: (f.alone, f.retested) for f in flakes_of(site, name).tests}
     assert told == {title: (alone, within) for title, _, alone, within in HISTORIES if alone or within}
 
 
@@ -196,7 +197,7 @@ def test_only_outcomes_that_no_change_explains_speak_for_chance(world: World) ->
 def test_headings_hold_every_test_once_and_the_most_important_mark_of_each_cell(
     world: World, monkeypatch: pytest.MonkeyPatch, most: int, depth: int
 ) -> None:
-    monkeypatch.setattr(tests_of, "MOST_HEADINGS", most)
+    monkeypatch.setattr(grid, "MOST_HEADINGS", most)
     site, luck = world.installation.site, np.random.default_rng(most)
     assert site is not None
     owner, attempts = stored_project(site.store, runs=2, cells=3)
@@ -211,7 +212,7 @@ def test_headings_hold_every_test_once_and_the_most_important_mark_of_each_cell(
                 NotPassed(int(numbers[i]), Outcome(outcomes[i]), "m", "", None) for i in np.flatnonzero(outcomes > 1)
             ]
             keep_results(session, attempt, numbers[there], outcomes[there], np.full(len(there), 0.1), bad)
-    every = tests_of.tests_of_run(site, name, 2, 1, tests_of.Wanted(state="all"))
+    every = tests_of_run(site, name, 2, 1, Wanted(state="all"))
     assert every.shown == every.total == len(every.rows) == sum(h.tests for h in every.headings)
     assert len({row.test for row in every.rows}) == every.total and len(every.headings) <= most
     rows = iter(every.rows)
@@ -224,7 +225,7 @@ def test_headings_hold_every_test_once_and_the_most_important_mark_of_each_cell(
             _, suite, klass, title = made[row.test]
             assert (heading.suite, heading.klass) == (suite if depth > 1 else "", klass if depth > 2 else "")
             assert row.name == (title if depth == 3 else f"{klass} › {title}")
-    window = tests_of.tests_of_run(site, name, 2, 1, tests_of.Wanted(state="all", offset=120, limit=30))
+    window = tests_of_run(site, name, 2, 1, Wanted(state="all", offset=120, limit=30))
     assert [r.test for r in window.rows] == [r.test for r in every.rows[120:150]]
     with site.store.transaction() as session:
         failed = failed_in(session, attempts[:3])

@@ -14,7 +14,7 @@ import pytest
 from sqlalchemy import select
 
 from conftest import Repository, World, junit, writes
-from myriant.flow.timekeeping import keep_time
+from myriant.flow.keep.timekeeping import keep_time
 from myriant.store.tables import Approval, Schedule
 
 GREEN = writes(junit(level="passed", gates="passed"))

@@ -6,7 +6,7 @@ import time
 from datetime import UTC, datetime, timedelta
 
 from conftest import World, junit, writes
-from myriant.flow.timekeeping import keep_time
+from myriant.flow.keep.timekeeping import keep_time
 
 GREEN = writes(junit(level="passed"))
 PLAN = """\

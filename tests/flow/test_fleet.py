@@ -184,7 +184,7 @@ def test_a_server_that_was_away_costs_no_attempt(world: World, simulated: list[S
     [lease] = runner.claim()
     site = world.installation.site
     assert site is not None
-    from myriant.flow.dispatch import take_back_expired
+    from myriant.flow.dispatch.loss import take_back_expired
 
     with site.store.transaction() as session:  # as if server and database had been away for a minute
         session.execute(

@@ -8,8 +8,9 @@ from urllib.parse import urlsplit
 from fastapi import Depends, HTTPException, Request
 from starlette.concurrency import run_in_threadpool
 
-from myriant.flow.people import Person, is_token_of, person_of
+from myriant.flow.keep.people import is_token_of, person_of
 from myriant.flow.site import Site
+from myriant.flow.who import Person
 
 COOKIE = "myriant"
 _SAFE = ("GET", "HEAD", "OPTIONS")

@@ -7,9 +7,10 @@ from pydantic import BaseModel, Field
 from starlette.concurrency import run_in_threadpool
 
 from myriant.api.access import COOKIE, ThePerson, TheSite, bearer
-from myriant.flow import people
-from myriant.flow.intake import Moved, hear
-from myriant.flow.projects import Added, add_project
+from myriant.flow.intake.refs import Moved, hear
+from myriant.flow.keep.people import SESSION, is_token_of, sign_in_link
+from myriant.flow.keep.people import sign_in as _sign_in
+from myriant.flow.keep.projects import Added, add_project
 
 router = APIRouter()
 
@@ -38,17 +39,17 @@ class Said(BaseModel):
 
 @router.post("/sign-in", status_code=204)
 def sign_in(site: TheSite, link: Link, request: Request, response: Response) -> None:
-    token = people.sign_in(site, link.token)
+    token = _sign_in(site, link.token)
     secure = request.url.scheme == "https"
     response.set_cookie(
-        COOKIE, token, max_age=int(people.SESSION.total_seconds()), httponly=True, samesite="lax", secure=secure
+        COOKIE, token, max_age=int(SESSION.total_seconds()), httponly=True, samesite="lax", secure=secure
     )
 
 
 @router.post("/sign-in-links", status_code=201)
 def new_link(site: TheSite, who: ThePerson) -> SignInLink:
     """A one-time link that signs its first visitor in as the person asking."""
-    return SignInLink(link=people.sign_in_link(site, who.id))
+    return SignInLink(link=sign_in_link(site, who.id))
 
 
 @router.post("/projects", status_code=201)
@@ -62,7 +63,7 @@ def new_project(site: TheSite, who: ThePerson, wish: NewProject) -> Added:
 async def bell(site: TheSite, request: Request, project: str, rung: Bell) -> Said:
     """A repository's hook tells which branches moved."""
     token = bearer(request)
-    if not await run_in_threadpool(people.is_token_of, site, token, "hook", project):
+    if not await run_in_threadpool(is_token_of, site, token, "hook", project):
         raise HTTPException(401, "this is not the hook's token")
     numbers = await run_in_threadpool(hear, site, project, rung.moved)
     return Said(said=[f"run #{n} {site.run_address(project, n)}" for n in numbers])

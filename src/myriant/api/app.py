@@ -20,7 +20,7 @@ from myriant.api import acting, diagnosis, execution, planning, reading, runners
 from myriant.api.live import Live
 from myriant.api.problems import answer_problems
 from myriant.core.plan.reference import SCHEMA_PATH, schema
-from myriant.flow import dispatch
+from myriant.flow.dispatch.loss import beat
 from myriant.flow.site import Site
 
 _log = logging.getLogger(__name__)
@@ -37,7 +37,7 @@ async def _beat(site: Site) -> None:
     me = uuid.uuid4().hex
     while True:
         try:
-            await run_in_threadpool(dispatch.beat, site, me)
+            await run_in_threadpool(beat, site, me)
         except SQLAlchemyError as error:
             _log.warning("the database cannot be told that this server answers: %s", error)
         await asyncio.sleep(_BEAT)

@@ -11,7 +11,7 @@ from collections.abc import AsyncIterator
 import psycopg
 from starlette.concurrency import run_in_threadpool
 
-from myriant.flow.listening import CELLS, CHANGES, Change, changes, missed_since
+from myriant.flow.ask.changes import CELLS, CHANGES, Change, changes, missed_since
 from myriant.flow.site import Site
 
 _log = logging.getLogger(__name__)

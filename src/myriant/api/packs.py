@@ -9,8 +9,8 @@ from collections.abc import AsyncIterator
 from fastapi import HTTPException, Request
 from fastapi.responses import StreamingResponse
 
+from myriant.flow.dispatch.source import upload_pack
 from myriant.flow.site import Site
-from myriant.flow.source import upload_pack
 
 _MOST_REQUEST = 64 << 20
 _HEADERS = {"Cache-Control": "no-store"}

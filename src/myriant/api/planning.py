@@ -15,8 +15,23 @@ from myriant.core.plan.format import format_plan
 from myriant.core.plan.keys import EVENT_KEYS, EVENTS, MEASURES, TABLES
 from myriant.core.plan.reference import takes
 from myriant.core.plan.schedule import zone_names
-from myriant.flow import events, workbench
-from myriant.flow.people import Person
+from myriant.flow.ask.coming import Coming
+from myriant.flow.ask.coming import coming as _coming
+from myriant.flow.ask.workbench.meaning import Meaning
+from myriant.flow.ask.workbench.meaning import meaning as _meaning
+from myriant.flow.ask.workbench.proposals import Looked, Proposals, offers_now, proposals_for
+from myriant.flow.ask.workbench.proposals import look_at_repository as _look_at_repository
+from myriant.flow.ask.workbench.rehearsal import WantedEvent
+from myriant.flow.ask.workbench.standing import Standing, standing_plan
+from myriant.flow.control.approvals import give_word
+from myriant.flow.control.stopping import stop_run
+from myriant.flow.intake.by_hand import start_by_hand
+from myriant.flow.intake.pulls import change_pull_request
+from myriant.flow.intake.starting import Taken
+from myriant.flow.intake.told import event_secret as _event_secret
+from myriant.flow.intake.told import is_signed, take_event
+from myriant.flow.keep.plans import Saved, keep_plan, save_plan
+from myriant.flow.who import Person
 
 router = APIRouter(dependencies=[Depends(person)])
 told = APIRouter()
@@ -28,7 +43,7 @@ class PlanText(BaseModel):
 
 
 class PlanToLook(PlanText):
-    event: workbench.WantedEvent | None = None
+    event: WantedEvent | None = None
 
 
 class PlanToSave(PlanText):
@@ -124,7 +139,7 @@ def words(site: TheSite) -> PlanWords:
         events=list(EVENTS),
         event_keys=list(EVENT_KEYS),
         zones=list(zone_names()),
-        offers=workbench.offers_now(site),
+        offers=offers_now(site),
         pieces=[PieceTold(name=p.name, says=p.says, where=p.where) for p in PIECES],
     )
 
@@ -152,29 +167,29 @@ def extended(plan: PlanToExtend) -> Extended:
 
 
 @router.post("/repositories/look")
-def look_at_repository(site: TheSite, who: ThePerson, wish: Repository) -> workbench.Looked:
+def look_at_repository(site: TheSite, who: ThePerson, wish: Repository) -> Looked:
     """Try whether a repository can be read, before it is added."""
     if not who.may("admin"):
         raise HTTPException(403, "only an admin can add projects")
-    return workbench.look_at_repository(site, wish.address)
+    return _look_at_repository(site, wish.address)
 
 
 @router.get("/projects/{project}/plan")
-def standing(site: TheSite, project: str, branch: str | None = None) -> workbench.Standing:
-    return workbench.standing_plan(site, project, branch)
+def standing(site: TheSite, project: str, branch: str | None = None) -> Standing:
+    return standing_plan(site, project, branch)
 
 
 @router.post("/projects/{project}/plan/meaning")
-def meaning(site: TheSite, project: str, plan: PlanToLook) -> workbench.Meaning:
+def meaning(site: TheSite, project: str, plan: PlanToLook) -> Meaning:
     """What a text would mean as the project's plan, for an event."""
-    return workbench.meaning(site, project, plan.text, plan.event)
+    return _meaning(site, project, plan.text, plan.event)
 
 
 @router.post("/projects/{project}/plan/commits", status_code=201)
-def save(site: TheSite, who: ThePerson, project: str, plan: PlanToSave) -> workbench.Saved:
+def save(site: TheSite, who: ThePerson, project: str, plan: PlanToSave) -> Saved:
     """Commit a plan to a branch."""
     member(who)
-    return workbench.save_plan(
+    return save_plan(
         site, project, who, text=plan.text, branch=plan.branch, message=plan.message, start=plan.start,
         expected=plan.expected,
     )  # fmt: skip
@@ -184,31 +199,31 @@ def save(site: TheSite, who: ThePerson, project: str, plan: PlanToSave) -> workb
 def keep(site: TheSite, who: ThePerson, project: str, plan: PlanText) -> None:
     """Keep a plan on the server, for a repository that has none."""
     member(who)
-    workbench.keep_plan(site, project, who, plan.text)
+    keep_plan(site, project, who, plan.text)
 
 
 @router.delete("/projects/{project}/plan", status_code=204)
 def forget(site: TheSite, who: ThePerson, project: str) -> None:
     member(who)
-    workbench.keep_plan(site, project, who, None)
+    keep_plan(site, project, who, None)
 
 
 @router.get("/projects/{project}/proposals")
-def proposals(site: TheSite, project: str, branch: str | None = None) -> workbench.Proposals:
-    return workbench.proposals(site, project, branch)
+def proposals(site: TheSite, project: str, branch: str | None = None) -> Proposals:
+    return proposals_for(site, project, branch)
 
 
 @router.get("/projects/{project}/coming")
-def coming(site: TheSite, project: str) -> workbench.Coming:
+def coming(site: TheSite, project: str) -> Coming:
     """How the project hears of events, its schedules and pull requests, and what the next push runs."""
-    return workbench.coming(site, project)
+    return _coming(site, project)
 
 
 @router.post("/projects/{project}/runs", status_code=201)
-def start(site: TheSite, who: ThePerson, project: str, wish: ByHand) -> events.Taken:
+def start(site: TheSite, who: ThePerson, project: str, wish: ByHand) -> Taken:
     """Start a run by hand: a branch, tag or commit, all jobs or some, all cells or some."""
     member(who)
-    return events.start_by_hand(site, project, ref=wish.ref, jobs=wish.jobs, cells=wish.cells, by=who.name)
+    return start_by_hand(site, project, ref=wish.ref, jobs=wish.jobs, cells=wish.cells, by=who.name)
 
 
 class Stopped(BaseModel):
@@ -219,20 +234,20 @@ class Stopped(BaseModel):
 def stop(site: TheSite, who: ThePerson, project: str, number: int) -> Stopped:
     """End what of a run still waits or runs."""
     member(who)
-    return Stopped(cells=events.stop_run(site, project, number, who))
+    return Stopped(cells=stop_run(site, project, number, who))
 
 
 @router.post("/projects/{project}/runs/{number}/approvals/{job}", status_code=204)
 def approve(site: TheSite, who: ThePerson, project: str, number: int, job: str, word: Word) -> None:
     member(who)
-    events.give_word(site, project, number, job, who, given=word.given)
+    give_word(site, project, number, job, who, given=word.given)
 
 
 @router.put("/projects/{project}/pull-requests/{number}")
-def pull_request(site: TheSite, who: ThePerson, project: str, number: int, wish: PullRequestTold) -> events.Taken:
+def pull_request(site: TheSite, who: ThePerson, project: str, number: int, wish: PullRequestTold) -> Taken:
     """Open, update or end a pull request by hand."""
     member(who)
-    return events.change_pull_request(site, project, number, **wish.model_dump())
+    return change_pull_request(site, project, number, **wish.model_dump())
 
 
 @router.post("/projects/{project}/event-secret")
@@ -240,11 +255,11 @@ def event_secret(site: TheSite, who: ThePerson, project: str) -> Secret:
     """The secret with which events told over HTTP are signed."""
     if not who.may("maintainer"):
         raise HTTPException(403, "only a maintainer can see the secret")
-    return Secret(secret=events.event_secret(site, project))
+    return Secret(secret=_event_secret(site, project))
 
 
 @told.post("/events", responses={401: {}})
-async def event(site: TheSite, request: Request, project: str) -> events.Taken:
+async def event(site: TheSite, request: Request, project: str) -> Taken:
     """A CloudEvent 1.0 (structured JSON) with a CDEvents type.
 
     `X-Myriant-Signature: sha256=HMAC` over the body is made with the project's event secret.
@@ -255,7 +270,7 @@ async def event(site: TheSite, request: Request, project: str) -> events.Taken:
         if len(body) > _MOST_EVENT:
             raise HTTPException(413, "an event may have 1 MiB at most")
     signature = request.headers.get("x-myriant-signature", "")
-    if not await run_in_threadpool(events.is_signed, site, project, bytes(body), signature):
+    if not await run_in_threadpool(is_signed, site, project, bytes(body), signature):
         raise HTTPException(401, "the event's signature is not that of this project's secret")
     try:
         content: Any = json.loads(body)
@@ -263,4 +278,4 @@ async def event(site: TheSite, request: Request, project: str) -> events.Taken:
         raise HTTPException(400, f"the event is not JSON: {error}") from error
     if not isinstance(content, dict):
         raise HTTPException(400, "the event is not a JSON object")
-    return await run_in_threadpool(events.take_event, site, project, content)
+    return await run_in_threadpool(take_event, site, project, content)

@@ -8,10 +8,18 @@ from fastapi import APIRouter, Depends, Header, Query, Request, Response
 from fastapi.responses import PlainTextResponse, StreamingResponse
 
 from myriant.api.access import ThePerson, TheSite, person
-from myriant.flow import findings as found
-from myriant.flow import logs, views
-from myriant.flow.people import Person
-from myriant.flow.queue import Load
+from myriant.flow.ask.attempt import AttemptView, attempt_view, report_source
+from myriant.flow.ask.desk import Desk, desk_view, load_now
+from myriant.flow.ask.findings.answer import findings_of
+from myriant.flow.ask.findings.model import Findings
+from myriant.flow.ask.log import whole_log
+from myriant.flow.ask.projects import ProjectLine, project_line, project_lines
+from myriant.flow.ask.queue import Load
+from myriant.flow.ask.run import RunView, plan_text, run_view
+from myriant.flow.ask.strip import Strip, strip_of
+from myriant.flow.ask.verdicts import VerdictView, untested_reasons, verdicts_of
+from myriant.flow.logs import log_piece
+from myriant.flow.who import Person
 
 router = APIRouter(dependencies=[Depends(person)])
 
@@ -22,13 +30,13 @@ def me(who: ThePerson) -> Person:
 
 
 @router.get("/projects")
-def projects(site: TheSite) -> list[views.ProjectLine]:
-    return views.projects(site)
+def projects(site: TheSite) -> list[ProjectLine]:
+    return project_lines(site)
 
 
 @router.get("/projects/{project}")
-def project(site: TheSite, project: str) -> views.ProjectLine:
-    return views.project(site, project)
+def project(site: TheSite, project: str) -> ProjectLine:
+    return project_line(site, project)
 
 
 @router.get("/projects/{project}/strip")
@@ -38,29 +46,29 @@ def strip(
     branch: str | None = None,
     before: int | None = None,
     limit: Annotated[int, Query(ge=1, le=5000)] = 200,
-) -> views.Strip:
-    return views.strip(site, project, branch, before, limit)
+) -> Strip:
+    return strip_of(site, project, branch, before, limit)
 
 
 @router.get("/projects/{project}/runs/{number}")
-def run(site: TheSite, project: str, number: int) -> views.RunView:
-    return views.run(site, project, number)
+def run(site: TheSite, project: str, number: int) -> RunView:
+    return run_view(site, project, number)
 
 
 @router.get("/projects/{project}/runs/{number}/plan", response_class=PlainTextResponse)
 def run_plan(site: TheSite, project: str, number: int) -> PlainTextResponse:
     """The text of the plan that a run was made by."""
-    return PlainTextResponse(views.plan_text(site, project, number))
+    return PlainTextResponse(plan_text(site, project, number))
 
 
 @router.get("/projects/{project}/runs/{number}/findings")
-def findings(site: TheSite, project: str, number: int, base: int | None = None) -> found.Findings:
-    return found.findings(site, project, number, base)
+def findings(site: TheSite, project: str, number: int, base: int | None = None) -> Findings:
+    return findings_of(site, project, number, base)
 
 
 @router.get("/attempts/{attempt}")
-def attempt(site: TheSite, attempt: int) -> views.AttemptView:
-    return views.attempt(site, attempt)
+def attempt(site: TheSite, attempt: int) -> AttemptView:
+    return attempt_view(site, attempt)
 
 
 @router.get("/attempts/{attempt}/log", response_class=Response, responses={200: {"content": {"text/plain": {}}}})
@@ -71,7 +79,7 @@ def log(
     most: Annotated[int, Query(ge=1, le=4_000_000)] = 1_000_000,
 ) -> Response:
     """Log bytes from `start`; headers tell the size so far and whether it is complete."""
-    piece, size, complete = logs.piece(site, attempt, start, most)
+    piece, size, complete = log_piece(site, attempt, start, most)
     headers = {"X-Log-Size": str(size), "X-Log-Complete": "yes" if complete else "no", "Cache-Control": "no-store"}
     return Response(piece, media_type="text/plain; charset=utf-8", headers=headers)
 
@@ -83,36 +91,36 @@ def raw_log(site: TheSite, attempt: int) -> StreamingResponse:
         "Content-Disposition": f'attachment; filename="attempt-{attempt}.log"',
         "X-Content-Type-Options": "nosniff",
     }
-    return StreamingResponse(logs.whole(site, attempt), media_type="application/octet-stream", headers=headers)
+    return StreamingResponse(whole_log(site, attempt), media_type="application/octet-stream", headers=headers)
 
 
 @router.get("/reports/{report}/raw", response_class=Response)
 def raw_report(site: TheSite, report: int) -> StreamingResponse:
-    blob, name = views.report_source(site, report)
+    blob, name = report_source(site, report)
     safe = "".join(c if c.isascii() and (c.isalnum() or c in "._-") else "_" for c in name)
     headers = {"Content-Disposition": f'attachment; filename="{safe}"', "X-Content-Type-Options": "nosniff"}
     return StreamingResponse(site.blobs.chunks(blob), media_type="application/octet-stream", headers=headers)
 
 
 @router.get("/desk")
-def desk(site: TheSite) -> views.Desk:
-    return views.desk(site)
+def desk(site: TheSite) -> Desk:
+    return desk_view(site)
 
 
 @router.get("/pulse")
 def pulse(site: TheSite) -> Load:
-    return views.pulse(site)
+    return load_now(site)
 
 
 @router.get("/verdicts/{commit}")
-def verdicts(site: TheSite, commit: str, project: str | None = None) -> list[views.VerdictView]:
-    return views.verdicts(site, commit, project)
+def verdicts(site: TheSite, commit: str, project: str | None = None) -> list[VerdictView]:
+    return verdicts_of(site, commit, project)
 
 
 @router.get("/untested/{commit}")
 def untested(site: TheSite, commit: str, project: str | None = None) -> list[str]:
     """Why a commit without a run has none."""
-    return views.untested(site, commit, project)
+    return untested_reasons(site, commit, project)
 
 
 @router.get("/live", response_class=StreamingResponse)

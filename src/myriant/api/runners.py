@@ -23,8 +23,19 @@ from myriant.api.access import TheSite, bearer, runner_token
 from myriant.api.live import Live
 from myriant.api.packs import pack_answer, refs_answer
 from myriant.core.plan.model import Command, Job, Step
-from myriant.flow import delivery, dispatch, fleet
-from myriant.flow.caching import CacheAnswer
+from myriant.flow.delivery.caches import CacheAnswer, keep_cache
+from myriant.flow.delivery.caches import cache_archive as _cache_archive
+from myriant.flow.delivery.caches import find_cache as _find_cache
+from myriant.flow.delivery.log import keep_log
+from myriant.flow.delivery.reports import MOST_REPORT_BYTES, forget_parts, handed_file, keep_part, keep_report, parts_of
+from myriant.flow.delivery.steps import finish as _finish
+from myriant.flow.delivery.steps import keep_record, record_step
+from myriant.flow.dispatch.claims import Lease
+from myriant.flow.dispatch.claims import claim as _claim
+from myriant.flow.dispatch.fleet import enrol as _enrol
+from myriant.flow.dispatch.fleet import leave as _leave
+from myriant.flow.dispatch.leases import LEASE, check_lease
+from myriant.flow.dispatch.leases import heartbeat as _heartbeat
 
 router = APIRouter()
 PROTOCOL = 1
@@ -255,11 +266,11 @@ def enrol(site: TheSite, wish: Enrolment) -> Enrolled:
             409, f"this server speaks runner protocol {PROTOCOL}, the runner {wish.protocol}: upgrade it"
         )
     runtimes: list[dict[str, Any]] = [r.model_dump() for r in wish.runtimes]
-    runner = fleet.enrol(
+    runner = _enrol(
         site, wish.name, wish.slots, runtimes, wish.isolation, wish.version, wish.boot, wish.labels, wish.price,
         wish.machine,
     )  # fmt: skip
-    lease = dispatch.LEASE.total_seconds()
+    lease = LEASE.total_seconds()
     return Enrolled(runner=runner, heartbeat=lease / 4, lease=lease)
 
 
@@ -272,7 +283,7 @@ async def claim(site: TheSite, request: Request, runner: int, wish: Claim) -> li
     holding = set(wish.holding)
     while True:
         bell = live.cells
-        leases = await run_in_threadpool(dispatch.claim, site, runner, wish.boot, wish.free, holding)
+        leases = await run_in_threadpool(_claim, site, runner, wish.boot, wish.free, holding)
         remaining = end - clock.time()
         if leases or remaining <= 0:
             return [given(lease) for lease in leases]
@@ -280,7 +291,7 @@ async def claim(site: TheSite, request: Request, runner: int, wish: Claim) -> li
             await live.wait_for_cells(min(remaining, 5))
 
 
-def given(lease: dispatch.Lease) -> LeaseGiven:
+def given(lease: Lease) -> LeaseGiven:
     """A lease as it travels to a runner."""
     return LeaseGiven(
         attempt=lease.attempt_id, token=lease.token, project=lease.project, run=lease.run, number=lease.number,
@@ -334,12 +345,12 @@ def _network(job: Job, step: Step) -> bool:
 
 @router.post("/runners/{runner}/heartbeat", dependencies=[Depends(runner_token)])
 def heartbeat(site: TheSite, runner: int, beat: Heartbeat) -> Lost:
-    return Lost(lost=dispatch.heartbeat(site, runner, beat.attempts))
+    return Lost(lost=_heartbeat(site, runner, beat.attempts))
 
 
 @router.post("/attempts/{attempt}/steps", status_code=204)
 def step(site: TheSite, attempt: int, told: StepTold, token: Annotated[str, Depends(bearer)]) -> None:
-    delivery.record_step(site, attempt, token, told.model_dump())
+    record_step(site, attempt, token, told.model_dump())
 
 
 @router.put("/attempts/{attempt}/log")
@@ -357,7 +368,7 @@ async def put_log(
         data += chunk
         if len(data) > 8 << 20:
             raise HTTPException(413, "send the log in pieces of at most 8 MiB")
-    return Size(size=await run_in_threadpool(delivery.keep_log, site, attempt, token, offset, bytes(data), at))
+    return Size(size=await run_in_threadpool(keep_log, site, attempt, token, offset, bytes(data), at))
 
 
 @router.put("/attempts/{attempt}/reports/{number}", status_code=204)
@@ -374,16 +385,16 @@ async def put_report(
     if keep is not None:
         described["until"] = datetime.now(UTC) + timedelta(seconds=keep)
     if parts:
-        whole = delivery.parts_of(site, attempt, number, parts)
-        await run_in_threadpool(delivery.keep_report, site, attempt, token, described, whole, digest)
-        await run_in_threadpool(delivery.forget_parts, site, attempt, number, parts)
+        whole = parts_of(site, attempt, number, parts)
+        await run_in_threadpool(keep_report, site, attempt, token, described, whole, digest)
+        await run_in_threadpool(forget_parts, site, attempt, number, parts)
         return
     with SpooledTemporaryFile(max_size=4 << 20) as spool:
         size = 0
         async for chunk in request.stream():
             size += len(chunk)
-            if size > delivery.MOST_REPORT_BYTES:
-                raise HTTPException(413, f"a report may have {delivery.MOST_REPORT_BYTES:,} bytes at most")
+            if size > MOST_REPORT_BYTES:
+                raise HTTPException(413, f"a report may have {MOST_REPORT_BYTES:,} bytes at most")
             spool.write(chunk)
         spool.seek(0)
 
@@ -391,7 +402,7 @@ async def put_report(
             while piece := spool.read(1 << 18):
                 yield piece
 
-        await run_in_threadpool(delivery.keep_report, site, attempt, token, described, pieces(), digest)
+        await run_in_threadpool(keep_report, site, attempt, token, described, pieces(), digest)
 
 
 @router.put("/attempts/{attempt}/reports/{number}/parts/{part}", status_code=204)
@@ -401,7 +412,7 @@ async def put_part(
 ) -> None:  # fmt: skip
     """A part of a long report; a part that was lost on its way is sent again, the others are not."""
     data = await _body(request, 32 << 20, "send a report in parts of at most 32 MiB")
-    await run_in_threadpool(delivery.keep_part, site, attempt, token, number, part, data)
+    await run_in_threadpool(keep_part, site, attempt, token, number, part, data)
 
 
 async def _body(request: Request, most: int, otherwise: str) -> bytes:
@@ -420,7 +431,7 @@ async def put_record(
 ) -> None:  # fmt: skip
     """What is told of an attempt beside its steps, as JSON."""
     data = await _body(request, _MOST_RECORD, "a record may have 8 MiB at most")
-    await run_in_threadpool(delivery.keep_record, site, attempt, token, kind, data)
+    await run_in_threadpool(keep_record, site, attempt, token, kind, data)
 
 
 @router.post("/attempts/{attempt}/caches/{name}/find")
@@ -428,12 +439,12 @@ def find_cache(
     site: TheSite, attempt: int, name: str, key: CacheKey, token: Annotated[str, Depends(bearer)]
 ) -> CacheAnswer:
     """A kept archive for exactly this key, or why there is none."""
-    return delivery.find_cache(site, attempt, token, name, key.model_dump())
+    return _find_cache(site, attempt, token, name, key.model_dump())
 
 
 @router.get("/attempts/{attempt}/caches/entries/{entry}", response_class=StreamingResponse)
 def cache_archive(site: TheSite, attempt: int, entry: int, token: Annotated[str, Depends(bearer)]) -> StreamingResponse:
-    return StreamingResponse(delivery.cache_archive(site, attempt, token, entry), media_type="application/octet-stream")
+    return StreamingResponse(_cache_archive(site, attempt, token, entry), media_type="application/octet-stream")
 
 
 @router.put("/attempts/{attempt}/caches/{name}")
@@ -456,32 +467,30 @@ async def put_cache(
             while piece := spool.read(1 << 18):
                 yield piece
 
-        said = await run_in_threadpool(
-            delivery.keep_cache, site, attempt, token, name, told.model_dump(), pieces(), digest
-        )
+        said = await run_in_threadpool(keep_cache, site, attempt, token, name, told.model_dump(), pieces(), digest)
     return CacheSaid(said=said)
 
 
 @router.post("/runners/{runner}/leave", status_code=204, dependencies=[Depends(runner_token)])
 def leave(site: TheSite, runner: int, boot: Annotated[str, Query(max_length=60)]) -> None:
     """The runner finishes what it has and takes nothing more; another start may take its name."""
-    fleet.leave(site, runner, boot)
+    _leave(site, runner, boot)
 
 
 @router.post("/attempts/{attempt}/finish", status_code=204)
 def finish(site: TheSite, attempt: int, said: Finish, token: Annotated[str, Depends(bearer)]) -> None:
-    delivery.finish(site, attempt, token, said.model_dump())
+    _finish(site, attempt, token, said.model_dump())
 
 
 @router.get("/attempts/{attempt}/handed/{report}", response_class=StreamingResponse)
 def handed(site: TheSite, attempt: int, report: int, token: Annotated[str, Depends(bearer)]) -> StreamingResponse:
     """A file that an earlier job of the same run handed over."""
-    return StreamingResponse(delivery.handed_file(site, attempt, token, report), media_type="application/octet-stream")
+    return StreamingResponse(handed_file(site, attempt, token, report), media_type="application/octet-stream")
 
 
 @router.get("/attempts/{attempt}/source/info/refs", include_in_schema=False)
 async def source_refs(site: TheSite, request: Request, attempt: int, service: str) -> StreamingResponse:
-    project, _ = await run_in_threadpool(dispatch.check_lease, site, attempt, bearer(request))
+    project, _ = await run_in_threadpool(check_lease, site, attempt, bearer(request))
     if service != "git-upload-pack":
         raise HTTPException(403, "the source is for fetching only")
     return refs_answer(site, project, request)
@@ -489,5 +498,5 @@ async def source_refs(site: TheSite, request: Request, attempt: int, service: st
 
 @router.post("/attempts/{attempt}/source/git-upload-pack", include_in_schema=False)
 async def source_pack(site: TheSite, request: Request, attempt: int) -> StreamingResponse:
-    project, _ = await run_in_threadpool(dispatch.check_lease, site, attempt, bearer(request))
+    project, _ = await run_in_threadpool(check_lease, site, attempt, bearer(request))
     return await pack_answer(site, project, request)

@@ -23,8 +23,8 @@ from myriant.core.results.model import Outcome
 from myriant.core.results.outcome import attempt_outcome
 from myriant.core.results.read import read_results
 from myriant.core.written import counted
-from myriant.flow.dispatch import Lease as Given
-from myriant.flow.vault import names_wanted
+from myriant.flow.dispatch.claims import Lease as Given
+from myriant.flow.planning.grants import names_wanted
 from myriant.runner.attempt import Execution
 from myriant.runner.runtimes import Runtime, find_runtimes
 from myriant.runner.sandbox import FIRST_USER, find_sandbox

@@ -56,7 +56,8 @@ def remove_secret(project: Project, name: Name) -> None:
 def rotate(data: Annotated[Path, typer.Option(help="The data directory.", default_factory=default_data)]) -> None:
     """Seal every secret of this installation with a new key; servers started before need a restart."""
     from myriant.cli.site import site_beside
-    from myriant.flow.vault import make_key, rotate_key
+    from myriant.flow.keep.secrets import rotate_key
+    from myriant.flow.sealing import make_key
 
     place = Place(data)
     fresh = place.key.with_suffix(".new")
@@ -107,7 +108,7 @@ def token(
 ) -> None:
     """Print a new token for runners of this installation."""
     from myriant.cli.site import site_beside
-    from myriant.flow.people import new_runner_token
+    from myriant.flow.keep.people import new_runner_token
 
     place = default_data() if data == Path() else data
     if not Place(place).connection.exists():

@@ -20,9 +20,9 @@ from myriant.cli.database import Database
 from myriant.cli.errors import Trouble
 from myriant.cli.place import Place
 from myriant.cli.processes import Parts
-from myriant.flow.people import ensure_account, make_token, sign_in_link
+from myriant.flow.keep.people import ensure_account, make_token, sign_in_link
+from myriant.flow.sealing import make_key
 from myriant.flow.site import Site
-from myriant.flow.vault import make_key
 from myriant.store.engine import Store
 
 ADMIN = "admin"

@@ -13,8 +13,8 @@ from myriant.demo import lockstep_past, tidebook_past
 from myriant.demo.days import moments
 from myriant.demo.people import INGRID, Author
 from myriant.demo.scenario import CLEAN, clone_of, commit, git
-from myriant.flow.history import PastCell, PastRun, import_run, write_notes
-from myriant.flow.projects import add_project, forget_project, project_names
+from myriant.flow.keep.history import PastCell, PastRun, import_run, write_notes
+from myriant.flow.keep.projects import add_project, forget_project, project_names
 from myriant.flow.site import Site
 from myriant.runner.runtimes import Runtime, find_runtimes
 

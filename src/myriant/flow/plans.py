@@ -5,9 +5,10 @@ from __future__ import annotations
 from functools import lru_cache
 
 from myriant.core.plan.intent import Event
-from myriant.core.plan.model import Plan
+from myriant.core.plan.model import Job, Plan
 from myriant.core.plan.read import read_plan
 from myriant.core.plan.selectors import Selector, SelectorError, parse_selector
+from myriant.flow.errors import BadInput
 from myriant.store.tables import Run
 
 
@@ -27,3 +28,10 @@ def event_of(run: Run, changed: tuple[str, ...] | None = None) -> Event:
             cells = None
     schedule = run.purpose.removeprefix("schedule ") if run.event == "schedule" else ""
     return Event(run.event, run.branch, run.source, run.tag, schedule, changed, tuple(run.wish.get("jobs", ())), cells)
+
+
+def job_of(plan: str, job_id: str) -> Job:
+    found = plan_of(plan)
+    if found is None:
+        raise BadInput("the run's plan cannot be read any more")
+    return found.job(job_id)

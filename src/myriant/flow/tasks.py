@@ -10,16 +10,18 @@ from datetime import timedelta
 import procrastinate
 from sqlalchemy import select
 
-from myriant.flow.announce import announce_run
-from myriant.flow.conclude import conclude_run
-from myriant.flow.dispatch import take_back_expired
+from myriant.flow.announce.notes import announce_run
+from myriant.flow.ask.repositories import POLL_SECONDS
+from myriant.flow.conclude.judging import conclude_run
+from myriant.flow.control.searches import go_on
+from myriant.flow.dispatch.loss import take_back_expired
 from myriant.flow.errors import FlowError
-from myriant.flow.ingest import ingest_attempt
-from myriant.flow.intake import look
-from myriant.flow.planning import plan_run
-from myriant.flow.projects import POLL_SECONDS, project_names
+from myriant.flow.ingest.attempts import ingest_attempt
+from myriant.flow.intake.refs import look
+from myriant.flow.keep.projects import project_names
+from myriant.flow.keep.timekeeping import keep_time
+from myriant.flow.planning.reading import plan_run
 from myriant.flow.site import Site
-from myriant.flow.timekeeping import keep_time
 from myriant.store.changes import tell
 from myriant.store.queue import forget_finished_tasks, take_up_orphans
 from myriant.store.tables import Attempt, Cell, Project, Run
@@ -52,6 +54,10 @@ def task_app(site: Site) -> procrastinate.App:
     @app.task(name="announce", retry=persistent)
     def announce(run_id: int) -> None:
         announce_run(site, run_id)
+
+    @app.task(name="search", retry=persistent)
+    def search(search_id: int) -> None:
+        go_on(site, search_id)
 
     return app
 

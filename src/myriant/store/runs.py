@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime
+from datetime import UTC, datetime, timedelta
 
 from sqlalchemy import ColumnElement, case, func, literal_column, select, text, update
 from sqlalchemy.dialects.postgresql import distinct_on
@@ -170,5 +170,9 @@ def open_leases_of(session: Session, runner_id: int) -> Sequence[Attempt]:
     ).all()
 
 
-def runners_in_touch(session: Session, since: datetime) -> Sequence[Runner]:
+IN_TOUCH = timedelta(seconds=60)  # a runner that was heard of so lately can be counted on
+
+
+def runners_in_touch(session: Session) -> Sequence[Runner]:
+    since = datetime.now(UTC) - IN_TOUCH
     return session.scalars(select(Runner).where(Runner.seen_at >= since).order_by(Runner.name)).all()

@@ -1,0 +1,1 @@
+"""The verdict is told."""

@@ -1,0 +1,44 @@
+"""The caches that a project keeps."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from sqlalchemy import select
+
+from myriant.flow.site import Site
+from myriant.store.tables import CacheEntry, Project
+
+
+@dataclass(frozen=True, slots=True)
+class CacheLine:
+    """A cache that is kept."""
+
+    id: int
+    name: str
+    job: str
+    scope: str
+    size: int
+    uses: int
+    created_at: datetime
+    used_at: datetime
+    runtimes: dict[str, str]
+
+
+def caches_of(site: Site, project_name: str) -> list[CacheLine]:
+    """The caches that a project keeps, the latest used first."""
+    with site.store.transaction() as session:
+        rows = session.scalars(
+            select(CacheEntry)
+            .join(Project, Project.id == CacheEntry.project_id)
+            .where(Project.name == project_name, CacheEntry.kept)
+            .order_by(CacheEntry.used_at.desc())
+            .limit(500)
+        )
+        return [
+            CacheLine(
+                e.id, e.name, e.job, e.scope, e.size, e.uses, e.created_at, e.used_at, e.parts.get("runtimes", {})
+            )
+            for e in rows
+        ]  # fmt: skip

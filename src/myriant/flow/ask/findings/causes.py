@@ -1,0 +1,246 @@
+"""Failures grouped by cause."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from myriant.core.diagnosis.expected import expected_and_actual
+from myriant.core.diagnosis.explain import explain
+from myriant.core.diagnosis.frames import frames_of
+from myriant.core.diagnosis.kinds import Kind, kind_of
+from myriant.core.diagnosis.signature import Group, Signature, group, signature_of
+from myriant.core.results.model import Outcome
+from myriant.core.results.titles import test_title
+from myriant.flow.ask.controls import answers, controls_of
+from myriant.flow.ask.findings.model import AffectedCell, AttachmentView, FailedTest, Finding, KindView, Place, SeenIn
+from myriant.flow.conclude.comparing import Compared
+from myriant.store.history import Sight, sights_of
+from myriant.store.results import Shown, all_not_passed, earlier_attempts
+from myriant.store.tables import Attempt, Cell, Project, Report, Run
+
+MOST_FINDINGS = 500
+
+
+MOST_TESTS = 300  # listed of one finding
+
+
+_ORDER = {"new": 0, "first": 1, "known": 2, "quarantined": 3, "flaky": 4}
+
+
+@dataclass(frozen=True, slots=True)
+class _Failed:
+    """One result that did not pass, with what the comparison says of it."""
+
+    shown: Shown
+    cell: tuple[str, str]
+    mark: str
+    signature: Signature
+    roots: tuple[str, ...]
+
+
+def causes_of(
+    session: Session, project: Project, row: Run, compared: Compared, cells: Sequence[Cell], rules: Sequence[Kind]
+) -> tuple[list[Finding], int, dict[str, int]]:
+    """The most important causes, how many more there are, and distinct tests by mark."""
+    failed = _failed(session, project.id, row, compared)
+    groups = group([f.signature for f in failed])
+    sights = sights_of(session, project.id, list({f.shown.signature for f in failed if f.shown.signature}))
+    unproven: dict[tuple[str, str], set[int]] = {}
+    for f in failed:
+        if f.mark in ("new", "first"):
+            unproven.setdefault(f.cell, set()).add(f.shown.number)
+    control = answers(session, controls_of(session, row), unproven)
+    marks: dict[int, str] = {}
+    for f in failed:
+        marks[f.shown.number] = min(marks.get(f.shown.number, f.mark), f.mark, key=_ORDER.__getitem__)
+    counts = {mark: sum(m == mark for m in marks.values()) for mark in _ORDER}
+    maker = _Maker(session, row, compared, cells, sights, control, rules)
+    causes = [(sorted((failed[m] for m in g.members), key=_importance), g) for g in groups]
+    causes.sort(key=lambda cause: (_ORDER[cause[0][0].mark], -len(cause[0]), cause[0][0].signature.headline))
+    listed = [maker.finding(members, g) for members, g in causes[:MOST_FINDINGS]]
+    return listed, len(causes) - len(listed), counts
+
+
+def _importance(f: _Failed) -> tuple[int, int]:
+    return _ORDER[f.mark], f.shown.number
+
+
+def _failed(session: Session, project_id: int, row: Run, compared: Compared) -> list[_Failed]:
+    by_attempt = {attempt: name for name, attempt in compared.attempts.items()}
+    earlier = {a: name for name, ids in earlier_attempts(session, row).items() for a in ids}
+    found: list[_Failed] = []
+    roots = _workspaces(session, [*by_attempt, *earlier])
+    known: dict[str, Signature] = {}
+    for shown in all_not_passed(session, project_id, [*by_attempt, *earlier]):
+        name = by_attempt.get(shown.attempt_id) or earlier[shown.attempt_id]
+        flaky = name in compared.current and _outcome(compared, name, shown.number) == Outcome.FLAKY
+        if shown.attempt_id not in by_attempt and not flaky:
+            continue
+        result = compared.cells[name]
+        mark = (
+            "flaky" if flaky
+            else "quarantined" if result.quarantined[shown.number]
+            else "known" if result.known[shown.number]
+            else "first" if result.first_here
+            else "new"
+        )  # fmt: skip
+        signature = known.get(shown.signature) if shown.signature else None
+        if signature is None:
+            scope = shown.klass or shown.suite
+            signature = signature_of(
+                shown.message, shown.detail, shown.extra.get("type", ""), scope, roots[shown.attempt_id]
+            )
+            if shown.signature:
+                known[shown.signature] = signature
+        found.append(_Failed(shown, name, mark, signature, roots[shown.attempt_id]))
+    return found
+
+
+def _workspaces(session: Session, attempts: Sequence[int]) -> dict[int, tuple[str, ...]]:
+    """Where each attempt's workspace lay."""
+    rows = session.execute(select(Attempt.id, Attempt.finish["workspace"].astext).where(Attempt.id.in_(attempts)))
+    return {attempt: tuple(filter(None, ("/workspace", folder))) for attempt, folder in rows}
+
+
+def _outcome(compared: Compared, name: tuple[str, str], number: int) -> int:
+    outcomes = compared.current[name]
+    return int(outcomes[number]) if number < len(outcomes) else Outcome.ABSENT
+
+
+class _Maker:
+    def __init__(
+        self,
+        session: Session,
+        row: Run,
+        compared: Compared,
+        cells: Sequence[Cell],
+        sights: Mapping[str, list[Sight]],
+        control: Mapping[int, str],
+        rules: Sequence[Kind],
+    ) -> None:
+        self.session = session
+        self.row = row
+        self.compared = compared
+        self.by_name = {(c.job, c.key): c for c in cells}
+        self.sights = sights
+        self.control = control
+        self.rules = rules
+        self.ran = {n: (o != Outcome.ABSENT) & (o != Outcome.SKIPPED) for n, o in compared.current.items()}
+
+    def seen(self, members: Sequence[_Failed]) -> list[Sight]:
+        """The runs that saw one of the signatures, oldest first."""
+        every = {s.number: s for f in members for s in self.sights.get(f.shown.signature, [])}
+        return [every[number] for number in sorted(every)]
+
+    def finding(self, members: Sequence[_Failed], g: Group) -> Finding:
+        first = members[0]
+        shown, sign = first.shown, first.signature
+        tests = self.tests(members)
+        cells = self.cells(members)
+        told = self.explained({(c.job, c.key) for c in cells}, [t.test for t in tests])
+        seen = self.seen(members)
+        pair = expected_and_actual(shown.message, shown.detail)
+        kind = kind_of((shown.message, shown.detail, shown.extra.get("output", "")), None, self.rules)
+        controls = {t.control for t in tests[:MOST_TESTS] if t.mark in ("new", "first")}
+        title = tests[0].title if len(tests) == 1 else sign.headline
+        return Finding(
+            id=shown.signature or sign.digest,
+            title=title,
+            headline=sign.headline,
+            exception=sign.kind,
+            because=g.because if len(tests) > 1 else "",
+            job=cells[0].job,
+            mark=first.mark,
+            outcome=shown.outcome.name.lower(),
+            setup=bool(shown.extra.get("setup")),
+            message=shown.message,
+            detail=shown.detail,
+            output=shown.extra.get("output", "")[-8000:],
+            expected=pair.expected if pair else None,
+            actual=pair.actual if pair else None,
+            **told,  # type: ignore[arg-type]  # the keys of explained
+            control=next((c for c in ("change", "world", "chance") if controls == {c}), None),
+            told=KindView(kind.name, kind.part, kind.say, kind.line) if kind else None,
+            first_seen=SeenIn(seen[0].number, seen[0].commit, seen[0].at) if seen else None,
+            seen=len(seen),
+            places=[
+                Place(f.file, f.line, f.name) for f in frames_of(shown.detail or shown.message, first.roots) if f.own
+            ][:8],
+            tests=tests[:MOST_TESTS],
+            more_tests=max(0, len(tests) - MOST_TESTS),
+            cells=cells,
+            attachments=self.attachments(shown, first.cell),
+        )
+
+    def tests(self, members: Sequence[_Failed]) -> list[FailedTest]:
+        by_test: dict[int, list[_Failed]] = {}
+        for f in members:
+            by_test.setdefault(f.shown.number, []).append(f)
+        return [
+            FailedTest(
+                number, test_title(rows[0].shown.suite, rows[0].shown.klass, rows[0].shown.name), rows[0].shown.kind,
+                rows[0].shown.suite, rows[0].mark, len({r.cell for r in rows}),
+                self.control.get(number) if rows[0].mark in ("new", "first") else None,
+            )
+            for number, rows in by_test.items()
+        ]  # fmt: skip
+
+    def cells(self, members: Sequence[_Failed]) -> list[AffectedCell]:
+        by_cell: dict[tuple[tuple[str, str], int], list[_Failed]] = {}
+        for f in members:
+            by_cell.setdefault((f.cell, f.shown.attempt_id), []).append(f)
+        order = {name: i for i, name in enumerate(self.by_name)}
+        return [
+            AffectedCell(
+                job, key, attempt, rows[0].mark, rows[0].shown.outcome.name.lower(),
+                len({r.shown.number for r in rows}), rows[0].shown.seconds,
+            )
+            for ((job, key), attempt), rows in sorted(by_cell.items(), key=lambda item: (order[item[0][0]], item[0][1]))
+        ]  # fmt: skip
+
+    def explained(self, affected: set[tuple[str, str]], tests: Sequence[int]) -> dict[str, object]:
+        numbers = np.array(tests)
+        ran = [name for name, flags in self.ran.items() if flags[numbers[numbers < len(flags)]].any()]
+        jobs = {job for job, _ in ran}
+        every = {
+            (c.job, c.key): {**c.values, "job": c.job} if len(jobs) > 1 else c.values for c in self.by_name.values()
+        }
+        without = [
+            n for n, c in self.by_name.items() if c.job in jobs and n not in self.compared.current and not c.advisory
+        ]
+        told = explain([every[n] for n in ran], [n in affected for n in ran], [every[n] for n in without])
+        ask = without[told.next] if told.next is not None else None
+        return {
+            "where": told.selector, "missed": told.inside + told.outside, "rivals": list(told.rivals),
+            "next_cell": ",".join((f"job={ask[0]}", ask[1])).rstrip(",") if ask else None, "ran_in": len(ran),
+        }  # fmt: skip
+
+    def attachments(self, shown: Shown, cell: tuple[str, str]) -> list[AttachmentView]:
+        """The kept files that the failed test names, each beside that of the newest earlier run whose cell passed."""
+        wanted = shown.extra.get("attachments", [])
+        if not wanted:
+            return []
+        kept = self.session.execute(
+            select(Report.path, Report.id).where(Report.attempt_id == shown.attempt_id, Report.content == "attachment")
+        ).all()
+        earlier = self.session.execute(
+            select(Report.path, Report.id)
+            .join(Attempt, Attempt.id == Report.attempt_id)
+            .join(Cell, Cell.id == Attempt.cell_id)
+            .join(Run, Run.id == Cell.run_id)
+            .where(Run.project_id == self.row.project_id, Run.number < self.row.number, Report.content == "attachment")
+            .where(Cell.job == cell[0], Cell.key == cell[1], Attempt.state == "passed")
+            .order_by(Run.number)
+        ).all()
+        before = {row[0]: row[1] for row in earlier}  # the newest of each path
+        return [
+            AttachmentView(path, report, before.get(path))
+            for name in wanted
+            for path, report in kept
+            if name == path or name.endswith("/" + path) or path.endswith("/" + name)
+        ]

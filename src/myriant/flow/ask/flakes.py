@@ -1,0 +1,234 @@
+"""Flaky tests of a project: the evidence, what they cost, who has quarantined them, and what is proposed."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from myriant.core.diagnosis.flaky import JEFFREYS, fitted_prior, is_flaky, rate
+from myriant.core.results.titles import test_title
+from myriant.flow.naming import the_project
+from myriant.flow.site import Site
+from myriant.store.chance import (
+    WithResult,
+    attempts_with_result,
+    did_pass,
+    failed_in,
+    newest_attempts,
+    results_of_tests,
+)
+from myriant.store.results import tests_numbered
+from myriant.store.tables import Project, Quarantine, Test
+
+RUNS = 100  # newest, that evidence is taken from
+
+
+MOST_SHOWN = 50
+
+
+@dataclass(frozen=True, slots=True)
+class QuarantineView:
+    id: int
+    test: int
+    title: str
+    reason: str
+    owner: str
+    by: str
+    at: datetime
+    until: datetime
+    ended_at: datetime | None
+    ended_why: str
+
+
+@dataclass(frozen=True, slots=True)
+class FlakeView:
+    """How often a test flakes: a share of its results, with its 90 % interval and the evidence."""
+
+    test: int
+    title: str
+    job: str
+    rate: float
+    low: float
+    high: float
+    odd: int
+    tries: int
+    retested: int  # odd outcomes within one attempt or over reruns
+    controlled: int  # that a control run answered otherwise
+    alone: int  # lone failures between passes of neighbouring commits
+    minutes: float  # that repeating it has cost
+    flaky: bool  # sure enough to be called so
+    proposed: bool  # for quarantine
+    quarantine: QuarantineView | None
+
+
+@dataclass(frozen=True, slots=True)
+class Flakes:
+    runs: int
+    tests: list[FlakeView]
+    more: int  # tests with some evidence that are not listed
+    ended: list[QuarantineView]  # quarantines that are over, the newest first
+
+
+@dataclass(slots=True)
+class _Evidence:
+    retested: int = 0
+    controlled: int = 0
+    alone: int = 0
+    seconds: float = 0.0
+
+    @property
+    def odd(self) -> int:
+        return self.retested + self.controlled + self.alone
+
+
+def flakes_of(site: Site, name: str) -> Flakes:
+    """Tests with evidence of flakiness over the newest runs, or in quarantine, the most costly first."""
+    with site.store.transaction() as session:
+        project = the_project(session, name)
+        aside = {held.test: held for held in open_quarantines(session, project.id)}
+        evidence = _evidence(session, project)
+        listed = sorted(evidence, key=lambda t: (t not in aside, -evidence[t].seconds, -evidence[t].odd, t))
+        shown = [*(t for t in aside if t not in evidence), *listed][:MOST_SHOWN]
+        more = len(set(evidence) | set(aside)) - len(shown)
+        return Flakes(RUNS, _views(session, project, shown, evidence, aside), more, _ended(session, project.id))
+
+
+def flake_of(session: Session, project: Project, test: int) -> FlakeView:
+    """One test's estimate, also without any evidence of flakiness."""
+    aside = {held.test: held for held in open_quarantines(session, project.id)}
+    return _views(session, project, [test], _evidence(session, project, test), aside)[0]
+
+
+def _views(
+    session: Session,
+    project: Project,
+    tests: Sequence[int],
+    evidence: Mapping[int, _Evidence],
+    aside: Mapping[int, Quarantine],
+) -> list[FlakeView]:
+    results = results_of_tests(session, tests, newest_attempts(session, project.id, RUNS))
+    counts = {t: (e.odd, max(results.get(t, 0), e.odd)) for t in tests for e in (evidence.get(t, _Evidence()),)}
+    prior = _prior(project, counts, len(evidence))
+    titles = tests_numbered(session, project.id, list(tests))
+    views = []
+    for test, (odd, tries) in counts.items():
+        found, told = rate(odd, tries, prior), evidence.get(test, _Evidence())
+        row, held = titles.get(test), aside.get(test)
+        sure = is_flaky(odd, tries, prior)
+        views.append(
+            FlakeView(
+                test, test_title(row.suite, row.klass, row.name) if row else f"test {test}", row.job if row else "",
+                found.mean, found.low, found.high, odd, tries, told.retested, told.controlled, told.alone,
+                told.seconds / 60, sure, sure and held is None,
+                quarantine_view(held, titles) if held is not None else None,
+            )
+        )  # fmt: skip
+    return sorted(views, key=lambda v: (-v.minutes, -v.rate, v.title))
+
+
+def _prior(project: Project, counts: Mapping[int, tuple[int, int]], odd_tests: int) -> tuple[float, float]:
+    """The prior of the project: tests without evidence count as never odd, with as many tries as the others have."""
+    tests = project.next_test
+    if not counts or tests < 30:
+        return JEFFREYS
+    usual = sorted(t for _, t in counts.values())[len(counts) // 2]
+    steady = max(0, min(tests, 5000) - odd_tests)
+    odd = [o for o, _ in counts.values()] + [0] * steady
+    return fitted_prior(odd, [t for _, t in counts.values()] + [max(usual, 1)] * steady)
+
+
+def _evidence(session: Session, project: Project, only: int | None = None) -> dict[int, _Evidence]:
+    """By test, what speaks for chance: mixed results of one cell on one commit, and lone failures."""
+    attempts = attempts_with_result(session, project.id, RUNS)
+    failures = failed_in(session, [a.id for a in attempts], only)
+    found: dict[int, _Evidence] = {}
+    doubted: list[tuple[int, Doubt]] = []
+    by_cell: dict[int, list[WithResult]] = {}
+    for a in attempts:
+        by_cell.setdefault(a.cell, []).append(a)
+        for test, flaky in failures.get(a.id, {}).items():
+            if flaky:
+                found.setdefault(test, _Evidence()).retested += 1
+    for several in by_cell.values():
+        if len(several) > 1:
+            doubted += _mixed(several, failures)
+    doubted += _alone([a for a in attempts if a.newest and a.main], failures)
+    passed = did_pass(session, {(attempt, test) for test, d in doubted for attempt in d.others})
+    for test, doubt in doubted:
+        if all((attempt, test) in passed for attempt in doubt.others):
+            told = found.setdefault(test, _Evidence())
+            setattr(told, doubt.kind, getattr(told, doubt.kind) + 1)
+            told.seconds += doubt.seconds
+    return found
+
+
+@dataclass(frozen=True, slots=True)
+class Doubt:
+    """A failure that is odd if the test passed in the `others`, attempts beside it."""
+
+    kind: str  # a count of _Evidence
+    others: tuple[int, ...]
+    seconds: float = 0.0
+
+
+def _mixed(several: Sequence[WithResult], failures: Mapping[int, Mapping[int, bool]]) -> list[tuple[int, Doubt]]:
+    """Tests that failed in some attempts of a cell and not in another."""
+    found = []
+    failed = [{t for t, flaky in failures.get(a.id, {}).items() if not flaky} for a in several]
+    for test in set().union(*failed):
+        other = next((a for a, tests in zip(several, failed, strict=True) if test not in tests), None)
+        if other is not None:
+            again = next((a for a in reversed(several) if a.control), several[-1])
+            kind = "controlled" if again.control else "retested"
+            found.append((test, Doubt(kind, (other.id,), again.seconds)))
+    return found
+
+
+def _alone(newest: Sequence[WithResult], failures: Mapping[int, Mapping[int, bool]]) -> list[tuple[int, Doubt]]:
+    """Failures between two results of the same cell on neighbouring commits that did not fail.
+
+    A commit that is put right at once fails in many cells alike: a test's lone failures count only when they stand in
+    at most half of the job's cells.
+    """
+    by_key: dict[tuple[str, str], list[WithResult]] = {}
+    for a in newest:
+        by_key.setdefault((a.job, a.key), []).append(a)
+    cells = Counter(job for job, _ in by_key)
+    found: dict[int, list[tuple[tuple[str, str], Doubt]]] = {}
+    for key, series in by_key.items():
+        for before, here, after in zip(series, series[1:], series[2:], strict=False):
+            beside = failures.get(before.id, {}).keys() | failures.get(after.id, {}).keys()
+            for test, flaky in failures.get(here.id, {}).items():
+                if not flaky and test not in beside:
+                    found.setdefault(test, []).append((key, Doubt("alone", (before.id, after.id))))
+    return [
+        (test, doubt)
+        for test, doubts in found.items()
+        if 2 * len({key for key, _ in doubts}) <= cells[doubts[0][0][0]]
+        for _, doubt in doubts
+    ]
+
+
+def open_quarantines(session: Session, project_id: int) -> Sequence[Quarantine]:
+    query = select(Quarantine).where(Quarantine.project_id == project_id, Quarantine.ended_at.is_(None))
+    return session.scalars(query.order_by(Quarantine.id)).all()
+
+
+def _ended(session: Session, project_id: int) -> list[QuarantineView]:
+    query = select(Quarantine).where(Quarantine.project_id == project_id, Quarantine.ended_at.is_not(None))
+    rows = session.scalars(query.order_by(Quarantine.ended_at.desc()).limit(50)).all()
+    titles = tests_numbered(session, project_id, [held.test for held in rows])
+    return [quarantine_view(held, titles) for held in rows]
+
+
+def quarantine_view(held: Quarantine, titles: Mapping[int, Test]) -> QuarantineView:
+    row = titles.get(held.test)
+    title = test_title(row.suite, row.klass, row.name) if row is not None else f"test {held.test}"
+    return QuarantineView(
+        held.id, held.test, title, held.reason, held.owner, held.by, held.at, held.until, held.ended_at, held.ended_why
+    )

@@ -1,0 +1,264 @@
+"""A run with all that its page shows."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from fractions import Fraction
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from myriant.core.coverage.model import Totals
+from myriant.core.written import percent
+from myriant.flow.ask.controls import ControlView, controls_of
+from myriant.flow.ask.lines import RunLine, run_line
+from myriant.flow.ask.problems import BlindView, PlanProblem, problem_view
+from myriant.flow.ask.queue import Queued, queue_of
+from myriant.flow.ask.strip import fraction_of
+from myriant.flow.conclude.comparing import gate_baseline
+from myriant.flow.naming import the_project, the_run
+from myriant.flow.site import Site
+from myriant.store.coverage import coverage_totals_of, coverage_totals_of_attempts
+from myriant.store.runs import (
+    OPEN,
+    attempts_of,
+    cells_of,
+)
+from myriant.store.tables import Approval, Attempt, Cell, Run
+
+
+@dataclass(frozen=True, slots=True)
+class JudgedRule:
+    name: str
+    measure: str
+    sign: str
+    level: str
+    line: int
+    met: bool
+    reason: str
+    value: str | None
+    limit: str | None
+    against_baseline: bool
+
+
+@dataclass(frozen=True, slots=True)
+class CellView:
+    id: int
+    job: str
+    job_title: str
+    key: str
+    values: dict[str, str]
+    advisory: bool
+    state: str
+    mark: str
+    reason: str
+    attempt_id: int | None
+    attempt: int
+    runner: str
+    runtimes: dict[str, str]
+    seconds: float | None
+    started_at: datetime | None
+    total: int
+    passed: int
+    failed: int
+    errored: int
+    skipped: int
+    new: int
+    known: int
+    fixed: int
+    coverage: float | None  # line share of this cell alone
+    waited: float | None  # seconds from the run to the lease
+    selected: bool  # by the sample
+    gated: bool
+    reused: int | None  # the run whose result this is
+    flaky: int
+    predicted: float | None  # seconds that it takes, by what it took before
+    starts_in: float | None  # seconds until it is predicted to start
+    stuck: bool  # no runner can take it
+
+
+@dataclass(frozen=True, slots=True)
+class CoverageView:
+    """Lines and branches covered, and the change of the line share against the gate baseline."""
+
+    shown: str
+    lines_valid: int
+    lines_covered: int
+    branches_valid: int
+    branches_covered: int
+    change: float | None  # in percentage points
+
+
+@dataclass(frozen=True, slots=True)
+class JobTold:
+    """What a run says of a job beside its cells: why it does not run, why it does, what its sample hides."""
+
+    job: str
+    title: str
+    reason: str = ""
+    because: str = ""
+    blind: BlindView | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class RunView:
+    project: str
+    run: RunLine
+    author_mail: str
+    purpose: str
+    reason: str
+    share_passed: str | None
+    tests: int
+    coverage: CoverageView | None
+    baseline: RunLine | None
+    judged: list[JudgedRule]
+    problems: list[PlanProblem]
+    cells: list[CellView]
+    note: str | None
+    noted_at: datetime | None
+    note_trouble: str | None
+    tag: str
+    source: str
+    pull_request: int | None
+    base: str | None
+    tested: str  # the commit that ran: a pull request's merge, else the commit itself
+    changed_covered: str | None  # share of the changed lines that tests cover
+    left_out: list[JobTold]
+    approvals: list[ApprovalView]
+    controls: list[ControlView]
+    open: bool  # cells still wait or run
+
+
+@dataclass(frozen=True, slots=True)
+class ApprovalView:
+    job: str
+    state: str  # waiting, given, refused, late
+    by: str
+    until: datetime
+    at: datetime | None
+
+
+def run_view(site: Site, name: str, number: int) -> RunView:
+    with site.store.transaction() as session:
+        found = the_project(session, name)
+        row = the_run(session, found, number)
+        cells = cells_of(session, row.id)
+        attempts = attempts_of(session, cells)
+        base = session.get(Run, row.baseline_id) if row.baseline_id else None
+        if base is None and row.verdict == "undecided":
+            base = gate_baseline(site, session, row)
+        waiting = queue_of(session, row.id) if any(c.state == "waiting" for c in cells) else {}
+        shares = _share(row)
+        covered = coverage_totals_of_attempts(session, list(attempts))
+        return RunView(
+            project=name,
+            run=run_line(row),
+            author_mail=row.author_mail,
+            purpose=row.purpose,
+            reason=row.reason,
+            share_passed=shares[0],
+            tests=shares[1],
+            coverage=_coverage_view(session, row, base),
+            baseline=run_line(base) if base else None,
+            judged=[JudgedRule(**j) for j in row.judged],
+            problems=[problem_view(p) for p in row.problems],
+            cells=[
+                _cell_view(c, attempts.get(c.attempt_id or 0), waiting.get(c.id), covered, row.created_at)
+                for c in cells
+            ],
+            note=row.note,
+            noted_at=row.noted_at,
+            note_trouble=row.note_trouble,
+            tag=row.tag,
+            source=row.source,
+            pull_request=row.pull_request,
+            base=row.base,
+            tested=row.tested or row.commit,
+            changed_covered=percent(Fraction(*c)) if (c := row.measures.get("coverage.changed")) else None,
+            left_out=[
+                JobTold(**{**told, "blind": BlindView(**told["blind"]) if told.get("blind") else None})
+                for told in row.left_out
+            ],
+            approvals=[
+                ApprovalView(a.job, a.state, a.by, a.until, a.at)
+                for a in session.scalars(select(Approval).where(Approval.run_id == row.id))
+            ],
+            controls=controls_of(session, row),
+            open=_is_open(cells),
+        )
+
+
+def _is_open(cells: Sequence[Cell]) -> bool:
+    return any(c.state in OPEN for c in cells)
+
+
+def plan_text(site: Site, name: str, number: int) -> str:
+    """The plan that a run was made by, empty when it had none."""
+    with site.store.transaction() as session:
+        return the_run(session, the_project(session, name), number).plan or ""
+
+
+def _coverage_view(session: Session, row: Run, base: Run | None) -> CoverageView | None:
+    found = coverage_totals_of(session, [row.id, *([base.id] if base else [])])
+    now, before = found.get((row.id, "")), found.get((base.id, "")) if base else None
+    if now is None or now.line_share is None:
+        return None
+    change = float((now.line_share - before.line_share) * 100) if before and before.line_share is not None else None
+    return CoverageView(
+        percent(now.line_share), now.lines_valid, now.lines_covered, now.branches_valid, now.branches_covered, change
+    )
+
+
+def _share(row: Run) -> tuple[str | None, int]:
+    jobs = row.measures.get("jobs", {}).values()
+    passed = sum(j["tests.passed"] for j in jobs)
+    ran = passed + sum(j["tests.failed"] + j["tests.errored"] for j in jobs)
+    return (percent(Fraction(passed, ran)) if ran else None), sum(j["tests.total"] for j in jobs)
+
+
+def _cell_view(
+    c: Cell,
+    a: Attempt | None,
+    queued: Queued | None,
+    covered: dict[int, Totals],
+    began: datetime,
+) -> CellView:
+    counts = c.counts
+    reason = queued.reason if queued is not None else c.reason
+    seconds = (a.ended_at - (a.started_at or a.created_at)).total_seconds() if a and a.ended_at else None
+    return CellView(
+        c.id,
+        c.job,
+        c.job_title,
+        c.key,
+        c.values,
+        c.advisory,
+        c.state,
+        c.mark,
+        reason,
+        c.attempt_id,
+        a.number if a else 0,
+        a.runner if a else "",
+        a.runtimes if a else {},
+        seconds,
+        (a.started_at or a.created_at) if a else None,
+        counts.get("total", 0),
+        counts.get("passed", 0),
+        counts.get("failed", 0),
+        counts.get("errored", 0),
+        counts.get("skipped", 0),
+        counts.get("new", 0),
+        counts.get("known", 0),
+        counts.get("fixed", 0),
+        fraction_of(covered.get(c.attempt_id or 0)),
+        max(0.0, (a.created_at - began).total_seconds()) if a and c.reused is None else None,
+        c.selected,
+        c.gated,
+        c.reused,
+        counts.get("flaky", 0),
+        c.predicted,
+        queued.starts_in if queued is not None else None,
+        queued.stuck if queued is not None else False,
+    )

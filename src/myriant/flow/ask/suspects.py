@@ -1,0 +1,137 @@
+"""Likely changes of a finding: what is different since it last passed, ranked."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from myriant.core.diagnosis.frames import Frame, frames_of, is_test_file
+from myriant.core.diagnosis.suspects import Touched, rank
+from myriant.core.results.model import Outcome
+from myriant.flow.ask.machine import Differing, machine_difference
+from myriant.flow.errors import NotFound
+from myriant.flow.naming import the_project, the_run
+from myriant.flow.site import Site
+from myriant.repos.git import GitError
+from myriant.repos.mirror import Mirror
+from myriant.store.history import moves_of, numbers_through
+from myriant.store.results import all_not_passed, history_of_test
+from myriant.store.tables import Attempt, Cell, Project, Run
+
+MOST_COMMITS = 50
+
+
+@dataclass(frozen=True, slots=True)
+class SuspectView:
+    commit: str
+    title: str
+    author: str
+    at: datetime | None
+    score: float
+    because: list[str]
+
+
+@dataclass(frozen=True, slots=True)
+class Changed:
+    """What changed between the last run in which a test passed in a cell, and this one."""
+
+    job: str
+    key: str
+    last_passed: int | None  # the run
+    commits: list[SuspectView]  # most likely first
+    more: int
+    machine: list[Differing]  # runtimes, packages and machine that differ
+
+
+def changes_since(site: Site, name: str, number: int, test: int) -> Changed:
+    """Commits, runtimes, packages and machine changed since a test last passed, in the first cell where it fails now.
+
+    Raises NotFound.
+    """
+    with site.store.transaction() as session:
+        project = the_project(session, name)
+        run = the_run(session, project, number)
+        cell, attempt = _first_failed(session, run, test)
+        rows = [r for r in all_not_passed(session, project.id, [attempt]) if r.number == test]
+        if not rows:
+            raise NotFound("this test did not fail in this run")
+        shown = rows[0]
+        workspace = session.scalar(select(Attempt.finish["workspace"].astext).where(Attempt.id == attempt))
+        last = _last_passed(session, project, run, cell, test)
+    roots = tuple(filter(None, ("/workspace", workspace)))
+    frames = frames_of(shown.detail or shown.message, roots)
+    named = [shown.extra.get("file", ""), *(f.file for f in frames if f.own and f.of_test)]
+    tests = list(dict.fromkeys(filter(None, [*named, *_files_of_class(shown.klass or shown.suite)])))
+    before, passed = (last[0].commit, last[1]) if last is not None else (None, None)
+    commits, more = _commits(site.mirror(project), before, run.tested or run.commit, frames, tests)
+    told = machine_difference(site, attempt, passed) if passed is not None else None
+    return Changed(
+        cell.job, cell.key, last[0].number if last else None, commits, more, told.differing if told is not None else []
+    )
+
+
+def _first_failed(session: Session, run: Run, test: int) -> tuple[Cell, int]:
+    rows = session.execute(
+        select(Cell, Attempt.id)
+        .join(Attempt, Attempt.id == Cell.attempt_id)
+        .where(Cell.run_id == run.id)
+        .order_by(Cell.position)
+    ).all()
+    failed = {r.attempt_id for r in all_not_passed(session, run.project_id, [a for _, a in rows]) if r.number == test}
+    for cell, attempt in rows:
+        if attempt in failed:
+            return cell, attempt
+    raise NotFound("this test did not fail in this run")
+
+
+def _last_passed(session: Session, project: Project, run: Run, cell: Cell, test: int) -> tuple[Run, int] | None:
+    """The newest earlier run on the way here in which the test passed in this cell, and its attempt there."""
+    numbers = numbers_through(moves_of(session, project.id), test)
+    passed = [
+        p.run for n in numbers for p in history_of_test(session, project.id, n)
+        if p.cell == cell.key and p.outcome is Outcome.PASSED and p.run < run.number
+    ]  # fmt: skip
+    if not passed:
+        return None
+    row = session.execute(
+        select(Run, Cell.attempt_id)
+        .join(Cell, Cell.run_id == Run.id)
+        .where(Run.project_id == project.id, Run.number.in_(passed), Cell.job == cell.job, Cell.key == cell.key)
+        .where(Run.branch == run.branch, Cell.attempt_id.is_not(None))
+        .order_by(Run.depth.desc(), Run.number.desc())
+        .limit(1)
+    ).first()
+    return (row[0], row[1] or 0) if row is not None else None
+
+
+def _files_of_class(klass: str) -> list[str]:
+    """Files that a class may lie in: `tests.test_tide.TestLow` in tests/test_tide.py."""
+    parts = [p for p in klass.replace("/", ".").split(".") if p]
+    return ["/".join(parts[:size]) + ".py" for size in range(len(parts), 0, -1)] if klass.count(" ") == 0 else []
+
+
+def _commits(
+    mirror: Mirror, before: str | None, commit: str, frames: tuple[Frame, ...], tests: list[str]
+) -> tuple[list[SuspectView], int]:
+    try:
+        if before is None or before == commit:
+            return [], 0
+        newest = mirror.commit(commit)
+        between = [newest, *mirror.between(before, commit)]
+        looked = between[:MOST_COMMITS]
+        parents = [*(c.id for c in between[1 : len(looked) + 1]), before][: len(looked)]
+        touched = [Touched(c.id, mirror.changed_files(p, c.id) or ()) for c, p in zip(looked, parents, strict=True)]
+        ranked = rank(touched, frames, [t for t in tests if is_test_file(t) or "/" in t])
+        by_id = {c.id: c for c in looked}
+        views = [
+            SuspectView(
+                s.commit, by_id[s.commit].title, by_id[s.commit].author, by_id[s.commit].at, s.score, list(s.because)
+            )
+            for s in ranked
+        ]
+        return views, len(between) - len(looked)
+    except GitError:
+        return [], 0

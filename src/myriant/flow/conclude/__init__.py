@@ -1,0 +1,1 @@
+"""Compared, judged, control runs called for."""

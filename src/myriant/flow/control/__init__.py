@@ -1,0 +1,1 @@
+"""A person's word: again, stop, approve, quarantine, search."""

@@ -1,0 +1,73 @@
+"""Running again: the next attempts of a run's cells, judged together with the earlier ones."""
+
+from __future__ import annotations
+
+from sqlalchemy import delete
+
+from myriant.core.plan.selectors import Selector, SelectorError, parse_selector
+from myriant.flow.errors import BadInput, NotFound, Refused
+from myriant.flow.planning.turns import queue_front
+from myriant.flow.plans import plan_of
+from myriant.flow.site import Site
+from myriant.flow.state.advance import advance
+from myriant.flow.who import Person
+from myriant.store.changes import tell
+from myriant.store.runs import OPEN, cells_of, project_named, run_numbered
+from myriant.store.tables import Cell, Control
+
+WHICH = ("all", "not-passed", "chosen")
+
+
+def run_again(site: Site, project_name: str, number: int, which: str, chosen: str, who: Person) -> int:
+    """Give cells of a run another attempt; how many. Cells that the sample left out can be chosen as well.
+
+    The order of jobs holds again: a cell waits for what runs again before it, a gated one for the new verdict. Gated
+    cells that have passed (a release, most often) run again only when they are chosen. The verdict is made anew when
+    all have ended. Raises NotFound, BadInput, Refused.
+    """
+    selector = _selector(chosen) if which == "chosen" else None
+    with site.store.transaction() as session:
+        project = project_named(session, project_name)
+        run = run_numbered(session, project.id, number) if project is not None else None
+        if project is None or run is None:
+            raise NotFound(f"there is no run #{number}")
+        session.refresh(run, with_for_update=True)
+        plan = plan_of(run.plan)
+        if plan is None:
+            raise Refused(f"#{number} has no plan that can be used", "push a commit with a plan")
+        every = cells_of(session, run.id)
+        cells = [c for c in every if c.state not in OPEN and _is_wanted(c, which, selector)]
+        if not cells:
+            raise BadInput(
+                "no cell of this run is to be run again", "choose others; those that run or wait go on anyway"
+            )
+        rank = queue_front(session)
+        waits = {job.id for job in plan.jobs if job.after or job.gated or job.approval}
+        for cell in cells:
+            cell.state, cell.mark, cell.ready, cell.selected = "waiting", "waiting", cell.job not in waits, True
+            cell.reason, cell.reused, cell.rank = f"again, by {who.name}", None, rank
+        if any(not c.gated for c in cells):
+            run.verdict, run.state, run.ended_at = "undecided", "running", None
+            run.sentence = run.reason = ""
+        session.execute(
+            delete(Control).where(Control.run_id == run.id, Control.state == "waiting", Control.place != "search")
+        )
+        session.flush()
+        advance(session, run, plan)
+        tell(session, "run", project.name, run.number)
+        return len(cells)
+
+
+def _selector(chosen: str) -> Selector:
+    try:
+        return parse_selector(chosen)
+    except SelectorError as error:
+        raise BadInput(str(error), "write for example job=unit,python<=3.9") from error
+
+
+def _is_wanted(cell: Cell, which: str, selector: Selector | None) -> bool:
+    if selector is not None:
+        return selector.holds({**cell.values, "job": cell.job})
+    if not cell.selected:
+        return False
+    return cell.state != "passed" or (which == "all" and not cell.gated)

@@ -1,0 +1,36 @@
+"""Approvals: the word that a job waits for."""
+
+from __future__ import annotations
+
+from sqlalchemy import func
+
+from myriant.flow.errors import NotFound, Refused
+from myriant.flow.naming import the_project
+from myriant.flow.plans import plan_of
+from myriant.flow.site import Site
+from myriant.flow.state.advance import advance
+from myriant.flow.who import Person
+from myriant.store.changes import tell
+from myriant.store.runs import run_numbered
+from myriant.store.tables import Approval
+
+
+def give_word(site: Site, project_name: str, number: int, job: str, who: Person, *, given: bool) -> None:
+    """Give or refuse the approval that a job waits for. Raises NotFound, Refused."""
+    with site.store.transaction() as session:
+        project = the_project(session, project_name)
+        run = run_numbered(session, project.id, number)
+        word = session.get(Approval, (run.id, job), with_for_update=True) if run is not None else None
+        plan = plan_of(run.plan) if run is not None else None
+        if run is None or word is None or plan is None:
+            raise NotFound(f"#{number} has no job {job[:80]} that waits for an approval")
+        wanted = plan.job(job).approval
+        if wanted is None or not ({who.name, who.role} & set(wanted.by) or who.may("maintainer")):
+            raise Refused(f"{job} waits for the word of {' or '.join(wanted.by) if wanted else 'nobody'}")
+        if word.state != "waiting":
+            raise Refused(f"the word on {job} is said already: {word.state}")
+        word.state, word.by, word.at = ("given" if given else "refused"), who.name, func.now()
+        session.flush()
+        session.refresh(run, with_for_update=True)
+        advance(session, run, plan)
+        tell(session, "run", project.name, run.number)

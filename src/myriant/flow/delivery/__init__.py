@@ -1,0 +1,1 @@
+"""What a runner sends while it works."""

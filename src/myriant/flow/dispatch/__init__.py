@@ -1,0 +1,1 @@
+"""A runner takes a cell: claim, lease, heartbeat, loss."""

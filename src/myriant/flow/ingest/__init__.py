@@ -1,0 +1,1 @@
+"""Reports are read, results kept; the attempt has its outcome."""

@@ -1,0 +1,1 @@
+"""Something happened to a repository: a run is made."""

@@ -1,0 +1,40 @@
+"""By hand: a person has a branch, tag or commit tested."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from myriant.core.plan.selectors import SelectorError, parse_selector
+from myriant.flow.errors import BadInput
+from myriant.flow.intake.starting import Taken, start_run, started_text
+from myriant.flow.naming import the_project
+from myriant.flow.site import Site
+from myriant.repos.git import GitError
+
+
+def start_by_hand(
+    site: Site, project_name: str, *, ref: str = "", jobs: list[str] | None = None, cells: str = "", by: str = ""
+) -> Taken:
+    """Test a branch, tag or commit because a person says so, all of it or some jobs or cells. Raises BadInput."""
+    if cells:
+        try:
+            parse_selector(cells)
+        except SelectorError as error:
+            raise BadInput(str(error), "write for example python<=3.9") from error
+    with site.store.transaction() as session:
+        project = the_project(session, project_name)
+    mirror = site.mirror(project)
+    try:
+        mirror.fetch()
+    except GitError as error:
+        raise BadInput(f"the repository cannot be read: {error}", "is it there, and may the server read it?") from error
+    wanted = ref or project.main_branch
+    commit = mirror.resolve(wanted)
+    if commit is None:
+        raise BadInput(f"the repository has no branch, tag or commit {wanted[:200]}", "name one that it has")
+    branch = wanted if mirror.resolve(f"refs/heads/{wanted}") == commit else project.main_branch
+    wish: dict[str, Any] = {k: v for k, v in (("jobs", jobs), ("cells", cells), ("by", by)) if v}
+    with site.store.transaction() as session:
+        project = the_project(session, project_name)
+        number = start_run(session, project, event="manual", purpose="manual", branch=branch, commit=commit, wish=wish)
+    return Taken(started_text([number]), [number])

@@ -1,0 +1,60 @@
+"""Pull requests: opened, updated, ended."""
+
+from __future__ import annotations
+
+from sqlalchemy.orm import Session
+
+from myriant.flow.errors import BadInput
+from myriant.flow.intake.refs import look
+from myriant.flow.intake.starting import BRANCH, Taken, start_pull_request, started_text
+from myriant.flow.naming import the_project
+from myriant.flow.site import Site
+from myriant.store.runs import run_numbered
+from myriant.store.tables import Project, PullRequest, Ref
+
+
+def change_pull_request(
+    site: Site, project_name: str, number: int, *, source: str | None = None, target: str | None = None,
+    title: str = "", author: str = "", state: str = "open",
+) -> Taken:  # fmt: skip
+    """Open, update or end a pull request; one that is open is tested as its branches stand now. Raises BadInput."""
+    numbers = look(site, project_name)
+    with site.store.transaction() as session:
+        project = the_project(session, project_name)
+        pull = session.get(PullRequest, (project.id, number), with_for_update=True)
+        if pull is None:
+            if state != "open":
+                return Taken(f"pull request {number} was not known", numbers)
+            if not source:
+                raise BadInput(f"pull request {number} is not known and names no source", "name its source and target")
+            pull = PullRequest(
+                project_id=project.id,
+                number=number,
+                source=source,
+                target=target or project.main_branch,
+                title=title[:500],
+                author=author[:200],
+                state="open",
+            )
+            session.add(pull)
+        else:
+            pull.source, pull.target = source or pull.source, target or pull.target
+            pull.title, pull.state = title[:500] or pull.title, state
+        session.flush()
+        if state != "open":
+            return Taken(f"pull request {number} is {state}", numbers)
+        if pull.source == pull.target:
+            raise BadInput(f"{pull.source} cannot be merged into itself", "name another target")
+        for branch in (pull.source, pull.target):
+            if session.get(Ref, (project.id, BRANCH + branch)) is None:
+                raise BadInput(f"the repository has no branch {branch[:200]}", "push it first")
+        made = numbers or []
+        if not any(_is_of(session, project, n, number) for n in made):
+            begun = start_pull_request(session, project, pull)
+            made = [*made, *([begun] if begun is not None else [])]
+    return Taken(started_text(made), made)
+
+
+def _is_of(session: Session, project: Project, number: int, pull: int) -> bool:
+    run = run_numbered(session, project.id, number)
+    return run is not None and run.pull_request == pull

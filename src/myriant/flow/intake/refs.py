@@ -1,0 +1,150 @@
+"""Intake: something happened to a repository; what came of it is a run, at once.
+
+A hook's message is only a bell with a proposal: the commit at which a branch or tag was last seen decides what
+is new, so a message that comes twice, late or never does no harm (`look` finds what was missed).
+"""
+
+from __future__ import annotations
+
+import logging
+from dataclasses import dataclass
+
+from sqlalchemy import delete, func, select
+from sqlalchemy.orm import Session
+
+from myriant.flow.intake.starting import BRANCH, TAG, start_pull_request, start_run
+from myriant.flow.naming import the_project
+from myriant.flow.site import Site
+from myriant.repos.git import GitError, is_object_id
+from myriant.repos.mirror import heads
+from myriant.store.changes import tell
+from myriant.store.tables import Project, PullRequest, Ref, Run
+
+_log = logging.getLogger(__name__)
+
+
+@dataclass(frozen=True, slots=True)
+class Moved:
+    """A branch or tag that moved, as a hook reports it; `after` is all zeros when it was deleted."""
+
+    ref: str
+    before: str
+    after: str
+
+
+def hear(site: Site, project_name: str, moved: list[Moved]) -> list[int]:
+    """Take a hook's message; the numbers of the runs that it made, or that a look just before it made."""
+    numbers = []
+    trusted = True
+    with site.store.transaction() as session:
+        project = the_project(session, project_name)
+        for move in moved:
+            if not move.ref.startswith(BRANCH) or not is_object_id(move.after):
+                trusted = trusted and not move.ref.startswith(TAG)  # a tag may be an object of its own: look
+            elif made := _made_already(session, project, move):
+                numbers += made
+            elif not _is_next(session, project, move):
+                trusted = False
+            else:
+                numbers += _take(session, project, move.ref, move.after)
+    return numbers if trusted else numbers + look(site, project_name)
+
+
+def look(site: Site, project_name: str) -> list[int]:
+    """Compare the repository's branches and tags with what was last seen; the numbers of the runs that it made.
+
+    A project's first look only remembers where they are.
+    """
+    with site.store.transaction() as session:
+        project = the_project(session, project_name)
+        address = project.address
+    try:
+        found = heads(address)
+    except GitError as error:
+        with site.store.transaction() as session:
+            _seen(session, project_name, trouble=str(error))
+        _log.warning("cannot read %s: %s", project_name, error)
+        return []
+    numbers = []
+    with site.store.transaction() as session:
+        project = _seen(session, project_name, trouble=None)
+        known = {ref.name for ref in session.scalars(select(Ref).where(Ref.project_id == project.id))}
+        for name, commit in sorted(found.items()):
+            numbers += _take(session, project, name, commit)
+        gone = known - set(found)
+        if gone:
+            session.execute(delete(Ref).where(Ref.project_id == project.id, Ref.name.in_(gone)))
+    return numbers
+
+
+def remember_branches(site: Site, project_name: str) -> dict[str, str]:
+    """Note where branches and tags are without starting anything. Raises GitError when they cannot be read."""
+    with site.store.transaction() as session:
+        project = the_project(session, project_name)
+        found = heads(project.address)
+        for name, commit in found.items():
+            session.merge(Ref(project_id=project.id, name=name, commit=commit))
+        project.looked_at = func.now()
+    return found
+
+
+def _seen(session: Session, name: str, trouble: str | None) -> Project:
+    project = the_project(session, name)
+    if (project.trouble is None) != (trouble is None):
+        tell(session, "project", name)
+    project.trouble = trouble
+    project.looked_at = func.now()
+    session.flush()
+    return project
+
+
+def _is_next(session: Session, project: Project, move: Moved) -> bool:
+    known = session.get(Ref, (project.id, move.ref), with_for_update=True)
+    return (known is None and not move.before.strip("0")) or (known is not None and known.commit == move.before)
+
+
+def _made_already(session: Session, project: Project, move: Moved) -> list[int]:
+    """The run of a move that a look found before its hook could ring."""
+    known = session.get(Ref, (project.id, move.ref))
+    if known is None or known.commit != move.after:
+        return []
+    newest = select(func.max(Run.number)).where(
+        Run.project_id == project.id,
+        Run.event == "push",
+        Run.branch == move.ref.removeprefix(BRANCH),
+        Run.commit == move.after,
+    )
+    number = session.scalar(newest)
+    return [number] if number is not None else []
+
+
+def _take(session: Session, project: Project, name: str, commit: str) -> list[int]:
+    """Record that a branch or tag is at a commit; the numbers of the runs made when that is new."""
+    ref = session.get(Ref, (project.id, name), with_for_update=True)
+    if not commit.strip("0"):
+        if ref is not None:
+            session.delete(ref)
+        return []
+    if ref is not None and ref.commit == commit:
+        return []
+    before = ref.commit if ref is not None else None
+    session.merge(Ref(project_id=project.id, name=name, commit=commit))
+    session.flush()
+    if name.startswith(TAG):
+        tag = name.removeprefix(TAG)
+        wish = {"said": f"The tag {tag} moved here from {before[:7]}"} if before else {}
+        return [
+            start_run(
+                session, project, event="tag", purpose=f"tag {tag}", branch="", commit=commit, tag=tag,
+                wish=wish,
+            )
+        ]  # fmt: skip
+    branch = name.removeprefix(BRANCH)
+    numbers = [start_run(session, project, event="push", purpose="push", branch=branch, commit=commit, before=before)]
+    pulls = session.scalars(
+        select(PullRequest).where(
+            PullRequest.project_id == project.id, PullRequest.state == "open", PullRequest.source == branch
+        )
+    )
+    numbers += [n for pull in pulls if (n := start_pull_request(session, project, pull)) is not None]
+    return numbers

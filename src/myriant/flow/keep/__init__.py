@@ -1,0 +1,1 @@
+"""People, secrets, projects, kinds of failure, history, time."""

@@ -1,0 +1,216 @@
+"""History from elsewhere: runs that happened before, with their own time, through the same reading and judging.
+
+Only for privileged callers: the time of occurrence is believed. Order is ancestry all the same.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import secrets
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from myriant.core.plan.intent import intent
+from myriant.core.plan.model import FILE_NAME, Job, Plan
+from myriant.core.plan.read import read_plan
+from myriant.flow.conclude.judging import conclude_run
+from myriant.flow.errors import BadInput
+from myriant.flow.ingest.attempts import ingest_attempt
+from myriant.flow.intake.starting import describe
+from myriant.flow.planning.cells import make_cells
+from myriant.flow.plans import event_of
+from myriant.flow.site import Site
+from myriant.repos.git import GitError
+from myriant.store.changes import tell
+from myriant.store.runs import cells_of, next_run_number, project_named
+from myriant.store.tables import Attempt, Cell, LogChunk, Report, Run, Step
+
+
+@dataclass(frozen=True, slots=True)
+class PastReport:
+    step: int
+    content: str  # tests, coverage
+    kind: str
+    path: str
+    data: bytes
+
+
+@dataclass(frozen=True, slots=True)
+class PastCell:
+    """What happened in a cell; `void` says why it gave no result, if it did not."""
+
+    job: str
+    key: str
+    seconds: float
+    runtimes: dict[str, str] = field(default_factory=dict)
+    reports: Sequence[PastReport] = ()
+    failed_steps: Sequence[int] = ()
+    void: str = ""
+    log: bytes = b""
+
+
+@dataclass(frozen=True, slots=True)
+class PastRun:
+    commit: str
+    branch: str
+    at: datetime
+    cells: Sequence[PastCell]
+    before: str | None = None
+    superseded_by: int | None = None  # its number: this one was stopped for it
+
+
+def import_run(site: Site, project_name: str, past: PastRun) -> int:
+    """Take one run as if it had just happened at `past.at`; its number. Its note is not written yet."""
+    with site.store.transaction() as session:
+        project = project_named(session, project_name)
+        if project is None:
+            raise BadInput(f"there is no project {project_name!r}")
+    mirror = site.mirror(project)
+    try:
+        commit = mirror.commit(past.commit)
+    except GitError:
+        mirror.fetch()
+        commit = mirror.commit(past.commit)
+    depth = mirror.depth(past.commit)
+    source = mirror.file(past.commit, FILE_NAME)
+    reading = read_plan(source or b"")
+    if reading.plan is None:
+        raise BadInput(f"the plan at {past.commit} cannot be used: {reading.problems[0]}")
+    with site.store.transaction() as session:
+        run = Run(
+            project_id=project.id,
+            number=next_run_number(session, project.id),
+            event="push",
+            purpose="push",
+            branch=past.branch,
+            commit=past.commit,
+            before=past.before,
+            state="running",
+            verdict="undecided",
+            created_at=past.at,
+            started_at=past.at + timedelta(seconds=0.4),
+            plan_digest=hashlib.sha256(source or b"").hexdigest(),
+            plan=(source or b"").decode(),
+        )
+        describe(run, commit, depth)
+        session.add(run)
+        session.flush()
+        make_cells(session, run, intent(reading.plan, event_of(run)), state="running")
+        session.flush()
+        if past.superseded_by is not None:
+            _stop(session, run, past)
+            tell(session, "run", project.name, run.number)
+            return run.number
+        longest = max((c.seconds for c in past.cells), default=0.0)
+        run.ended_at = past.at + timedelta(seconds=0.4 + longest)
+        by_name = {(c.job, c.key): c for c in past.cells}
+        cells = cells_of(session, run.id)
+        told = [by_name.get((c.job, c.key)) or PastCell(c.job, c.key, 0.0, void="nothing was delivered") for c in cells]
+        attempts = _attempts(site, session, run, cells, told, reading.plan)
+        run_id, number = run.id, run.number
+    for attempt_id in attempts:
+        ingest_attempt(site, attempt_id, follow_up=False)
+    conclude_run(site, run_id, follow_up=False)
+    return number
+
+
+def _stop(session: Session, run: Run, past: PastRun) -> None:
+    reason = f"superseded by #{past.superseded_by}"
+    for cell in cells_of(session, run.id):
+        cell.state, cell.mark, cell.reason = "stopped", "stopped", reason
+    run.state, run.reason, run.ended_at = "stopped", reason, past.at + timedelta(seconds=20)
+    run.sentence = f"Undecided: {reason} before it was judged."
+
+
+def _attempts(
+    site: Site, session: Session, run: Run, cells: Sequence[Cell], told: Sequence[PastCell], plan: Plan
+) -> list[int]:
+    began = run.started_at or run.created_at
+    attempts = [
+        Attempt(
+            cell_id=cell.id,
+            number=1,
+            state="reading",
+            runner="history",
+            lease_digest=hashlib.sha256(secrets.token_bytes(16)).hexdigest(),
+            lease_until=began + timedelta(seconds=past.seconds),
+            created_at=began,
+            started_at=began,
+            ended_at=began + timedelta(seconds=past.seconds),
+            runtimes=past.runtimes,
+            finish={
+                "void": past.void,
+                "missing": [],
+                "failed_steps": list(past.failed_steps),
+                "workspace": "/workspace",
+            },
+            log_size=len(past.log),
+        )
+        for cell, past in zip(cells, told, strict=True)
+    ]
+    session.add_all(attempts)
+    session.flush()
+    for attempt, cell, past in zip(attempts, cells, told, strict=True):
+        cell.attempt_id = attempt.id
+        session.add_all(_steps(attempt.id, began, past, plan.job(cell.job)))
+        session.add_all(_kept(site, attempt.id, past))
+    return [a.id for a in attempts]
+
+
+def _steps(attempt_id: int, began: datetime, past: PastCell, job: Job) -> Iterator[Step]:
+    share = timedelta(seconds=past.seconds / max(1, len(job.steps)))
+    for position, step in enumerate(job.steps):
+        failed = position in past.failed_steps
+        yield Step(
+            attempt_id=attempt_id,
+            position=position,
+            name=step.name,
+            command=step.command if isinstance(step.command, str) else " ".join(step.command),
+            state="failed" if failed else "passed",
+            exit_status=1 if failed else 0,
+            started_at=began + position * share,
+            ended_at=began + (position + 1) * share,
+            log_from=0,
+            log_to=len(past.log),
+        )
+
+
+def _kept(site: Site, attempt_id: int, past: PastCell) -> Iterator[LogChunk | Report]:
+    """The log and the raw reports, put into the blobs."""
+    if past.log:
+        key = f"logs/{attempt_id}/{0:014d}"
+        site.blobs.put(key, [past.log])
+        yield LogChunk(attempt_id=attempt_id, offset=0, size=len(past.log), blob=key)
+    for number, report in enumerate(past.reports):
+        key = f"reports/{attempt_id}/{number:04d}"
+        site.blobs.put(key, [report.data])
+        yield Report(
+            attempt_id=attempt_id,
+            number=number,
+            step=report.step,
+            content=report.content,
+            kind=report.kind,
+            path=report.path,
+            digest=hashlib.sha256(report.data).hexdigest(),
+            size=len(report.data),
+            blob=key,
+        )
+
+
+def write_notes(site: Site, project_name: str, numbers: Sequence[int]) -> None:
+    """Write the commit notes of imported runs, and send them all at once."""
+    with site.store.transaction() as session:
+        project = project_named(session, project_name)
+        if project is None:
+            raise BadInput(f"there is no project {project_name!r}")
+        runs = session.scalars(select(Run).where(Run.project_id == project.id, Run.number.in_(numbers))).all()
+        mirror = site.mirror(project)
+        for run in runs:
+            if run.note:
+                mirror.note_here(run.commit, run.note)
+                run.noted_at = func.now()
+        mirror.send_notes()

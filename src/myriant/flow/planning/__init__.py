@@ -1,0 +1,1 @@
+"""What a run asks for: jobs and cells, reuse, supersession, turns."""

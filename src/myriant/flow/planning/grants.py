@@ -1,0 +1,55 @@
+"""Grants: which secrets a job is given, known before anything runs."""
+
+from __future__ import annotations
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from myriant.core.plan.globs import matches
+from myriant.core.plan.model import Job
+from myriant.flow.plans import plan_of
+from myriant.store.tables import Run, Secret
+
+EVENTS = ("push", "pull-request", "tag", "schedule", "manual")
+
+
+def names_wanted(job: Job) -> list[str]:
+    """The secrets that a job or one of its steps asks for."""
+    return list(dict.fromkeys([*job.secrets, *(n for step in job.steps for n in step.secrets)]))
+
+
+def withheld(secret: Secret | None, name: str, run: Run, job: str) -> str:
+    """Why a job is not given a secret, empty when it is."""
+    if secret is None:
+        return f"the project has no secret {name}"
+    if secret.jobs and job not in secret.jobs:
+        return f"the secret {name} is not for job {job}"
+    events = secret.events or [e for e in EVENTS if e != "pull-request"]
+    if run.event not in events:
+        return f"the secret {name} is not given to {run.event} events"
+    branch = run.source if run.event == "pull-request" else run.branch
+    if secret.branches and not any(matches("/" + b, branch) for b in secret.branches):
+        return f"the secret {name} is not given to branch {branch}"
+    return ""
+
+
+def lacking(session: Session, run: Run, job: Job) -> str:
+    """Why a job cannot have the secrets it asks for, known before anything runs; empty when it can."""
+    wanted = names_wanted(job)
+    if not wanted:
+        return ""
+    rows = session.scalars(select(Secret).where(Secret.project_id == run.project_id, Secret.name.in_(wanted)))
+    known = {s.name: s for s in rows}
+    refused = [withheld(known.get(n), n, run, job.id) or ungranted(n, run, job.id) for n in wanted]
+    return "; ".join(filter(None, refused))
+
+
+def ungranted(name: str, run: Run, job: str) -> str:
+    """Why the target's plan keeps a secret from a pull request: a change cannot ask for more than is granted there."""
+    if run.event != "pull-request":
+        return ""
+    target = plan_of(run.rules) if run.rules else None
+    granted = next((j for j in target.jobs if j.id == job), None) if target is not None else None
+    if granted is not None and name in names_wanted(granted):
+        return ""
+    return f"the plan on {run.branch} gives job {job} no secret {name}"
