@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import shutil
 import subprocess
@@ -24,6 +25,7 @@ from myriant.cli.place import Place
 from myriant.cli.up import Installation
 from myriant.store.engine import Store
 from myriant.store.tables import Attempt, Cell, Project, Run
+from myriant.wire.parcels import ReportHead, head_bytes
 
 _names = count(1)
 WHEELS = Path(__file__).parent.parent / ".setup/wheels"
@@ -39,6 +41,12 @@ name    = "test"
 command = "sh test.sh"
 collect = { tests = ["out/unit.xml"] }
 """
+
+
+def parcel(data: bytes, **head: Any) -> bytes:
+    """A file as a runner delivers it."""
+    told = {"number": 0, "step": 0, "content": "tests", "kind": "unit", "path": "out/unit.xml", "size": len(data)}
+    return head_bytes(ReportHead(**{**told, "digest": hashlib.sha256(data).hexdigest(), **head})) + data
 
 
 def junit(**cases: str) -> str:
@@ -89,16 +97,19 @@ class Repository:
         """The run of a commit, once it is decided for good ("early": for now; "there": once it exists)."""
         end = time.monotonic() + within
         while time.monotonic() < end:
-            found = self.world.get(f"/verdicts/{commit}", project=self.name)
-            decided = bool(found) and found[0]["verdict"] != "undecided"
-            if found and (until == "there" or (decided and (until == "early" or found[0]["final"]))):
-                view: dict[str, Any] = self.world.get(f"/projects/{self.name}/runs/{found[0]['run']}")
+            found = self.world.word(commit, self.name)
+            there = found is not None and found["run"] is not None
+            decided = there and found["verdict"] != "undecided"
+            if found and there and (until == "there" or (decided and (until == "early" or found["final"]))):
+                view: dict[str, Any] = self.world.get(f"/projects/{self.name}/runs/{found['run']}")
                 return view
             time.sleep(0.05)
-        views = [self.world.get(f"/projects/{self.name}/runs/{f['run']}") for f in found]
-        stands = [
-            (v["run"]["sentence"], *((c["job"], c["key"], c["state"], c["reason"]) for c in v["cells"])) for v in views
-        ]
+        stands = []
+        for said in self.world.contexts(commit, self.name):
+            view = self.world.get(f"/projects/{self.name}/runs/{said['run']}")
+            stands.append(
+                (view["run"]["sentence"], *((c["job"], c["key"], c["state"], c["reason"]) for c in view["cells"]))
+            )
         raise AssertionError(f"{commit} was not decided in {within} s: {found} {stands}")
 
     def pushed(self, files: dict[str, str | None], message: str = "a change", **options: Any) -> dict[str, Any]:
@@ -136,9 +147,19 @@ class World:
     def address(self) -> str:
         return self.installation.address
 
+    def word(self, commit: str, project: str, context: str | None = None) -> dict[str, Any] | None:
+        """What a project says of a commit."""
+        found = self.get(f"/words/{commit}", project=project, context=context)
+        return dict(found[0]) if found else None
+
+    def contexts(self, commit: str, project: str) -> list[dict[str, Any]]:
+        """What each context of a commit says, and what is evidence only."""
+        found = self.word(commit, project)
+        return [*found["contexts"], *found["evidence"]] if found else []
+
     def get(self, path: str, **query: Any) -> Any:
         params = {k: v for k, v in query.items() if v is not None}
-        for _ in range(40):
+        for _ in range(240):
             try:
                 answer = self.http.get(path, params=params)
             except httpx.TransportError:
@@ -192,7 +213,7 @@ def stored_project(store: Store, runs: int = 1, cells: int = 1) -> tuple[int, li
                 project_id=made.id,
                 number=number,
                 event="push",
-                purpose="push",
+                context="push main",
                 branch="main",
                 commit=f"{number:040x}",
                 state="passed",

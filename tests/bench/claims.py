@@ -51,8 +51,8 @@ def _fill(site: Site, data: Path, cells: int) -> None:
         project = session.execute(text("SELECT id FROM project")).scalar_one()
         session.execute(
             text(
-                "INSERT INTO run (project_id, number, event, purpose, branch, commit_id, state, verdict, plan) "
-                "SELECT :project, i, 'push', 'push', 'main', md5(i::text), 'running', 'undecided', :plan "
+                "INSERT INTO run (project_id, number, event, context, branch, commit_id, state, verdict, plan) "
+                "SELECT :project, i, 'push', 'push main', 'main', md5(i::text), 'running', 'undecided', :plan "
                 "FROM generate_series(1, 50) i"
             ),
             {"project": project, "plan": plan},

@@ -16,7 +16,7 @@ import myriant.store.results as results
 from myriant.core.results.model import Outcome
 from myriant.flow.ask.findings.answer import findings_of
 from myriant.flow.ask.flakes import flakes_of
-from myriant.flow.ask.tests.grid import Wanted, tests_of_run
+from myriant.flow.ask.tests.grid import Wanted, grid_of_tests
 from myriant.flow.ask.tests.page import test_view
 from myriant.flow.site import Site
 from myriant.store.engine import Store
@@ -46,8 +46,8 @@ def _measure(store: Store, size: int) -> None:
         session.execute(text("INSERT INTO project (name, address, next_number) VALUES ('large', '/nowhere', 1000)"))
         session.execute(
             text(
-                "INSERT INTO run (project_id, number, event, purpose, branch, commit_id, state, verdict, depth) "
-                "SELECT 1, n, 'push', 'push', 'main', lpad(n::text, 40, '0'), 'failed', 'held', n FROM generate_series(1, :runs) n"
+                "INSERT INTO run (project_id, number, event, context, branch, commit_id, state, verdict, depth) "
+                "SELECT 1, n, 'push', 'push main', 'main', lpad(n::text, 40, '0'), 'failed', 'held', n FROM generate_series(1, :runs) n"
             ),
             {"runs": RUNS + 1},
         )
@@ -135,9 +135,9 @@ def _screens(site: Site) -> None:
     """What the screens ask, whole answers, of the run of 2.4 million results and over all runs."""
     asked: list[tuple[str, Callable[[], object]]] = [
         ("findings", partial(findings_of, site, "large", RUNS + 1, RUNS)),
-        ("tests that did not pass", partial(tests_of_run, site, "large", RUNS + 1, RUNS, Wanted(limit=200))),
-        ("all tests", partial(tests_of_run, site, "large", RUNS + 1, RUNS, Wanted("all", limit=200))),
-        ("tests by name", partial(tests_of_run, site, "large", RUNS + 1, RUNS, Wanted("all", "level_42", limit=200))),
+        ("tests that did not pass", partial(grid_of_tests, site, "large", RUNS + 1, RUNS, Wanted(limit=200))),
+        ("all tests", partial(grid_of_tests, site, "large", RUNS + 1, RUNS, Wanted("all", limit=200))),
+        ("tests by name", partial(grid_of_tests, site, "large", RUNS + 1, RUNS, Wanted("all", "level_42", limit=200))),
         ("a test's page", partial(test_view, site, "large", 1234)),
         ("flaky tests", partial(flakes_of, site, "large")),
     ]

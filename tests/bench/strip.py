@@ -78,8 +78,8 @@ def _fill(store: Store) -> None:
         session.execute(text("INSERT INTO project (name, address, next_number) VALUES ('large', '/nowhere', 9999)"))
         session.execute(
             text(
-                "INSERT INTO run (project_id, number, event, purpose, branch, commit_id, title, author, state, verdict, sentence, depth, created_at, "
-                "started_at, ended_at) SELECT 1, n, 'push', 'push', 'main', md5(n::text) || '00000000', 'Change number ' || n, 'Ingrid Halloway', "
+                "INSERT INTO run (project_id, number, event, context, branch, commit_id, title, author, state, verdict, sentence, depth, created_at, "
+                "started_at, ended_at) SELECT 1, n, 'push', 'push main', 'main', md5(n::text) || '00000000', 'Change number ' || n, 'Ingrid Halloway', "
                 "'passed', CASE WHEN n % 9 = 0 THEN 'held' ELSE 'clear' END, 'Clear: 900 of 900 tests passed.', n, now() - (2000 - n) * interval '3 hours', "
                 "now(), now() FROM generate_series(1, :runs) n"
             ),

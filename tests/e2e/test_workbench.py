@@ -109,7 +109,8 @@ def test_an_empty_repository_gets_its_first_commit_from_the_workbench(world: Wor
     head = subprocess.run(
         ["git", "-C", str(repo.origin), "rev-parse", "main"], capture_output=True, text=True, check=True
     ).stdout.strip()
-    assert world.get(f"/untested/{head}") == ["hollow: admin saved the plan without starting a run"]
+    told = world.word(head, "hollow")
+    assert told is not None and told["untested"] == ["admin saved the plan without starting a run"]
     assert world.get("/projects/hollow/strip")["columns"] == []
 
 

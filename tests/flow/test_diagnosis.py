@@ -26,7 +26,7 @@ from myriant.core.results.model import Outcome
 from myriant.flow.ask.findings.causes import MOST_FINDINGS
 from myriant.flow.ask.flakes import flakes_of
 from myriant.flow.ask.tests import grid
-from myriant.flow.ask.tests.grid import Wanted, tests_of_run
+from myriant.flow.ask.tests.grid import Wanted, grid_of_tests
 from myriant.flow.conclude.judging import conclude_run
 from myriant.store.chance import failed_in
 from myriant.store.results import NotPassed, keep_results
@@ -212,7 +212,7 @@ def test_headings_hold_every_test_once_and_the_most_important_mark_of_each_cell(
                 NotPassed(int(numbers[i]), Outcome(outcomes[i]), "m", "", None) for i in np.flatnonzero(outcomes > 1)
             ]
             keep_results(session, attempt, numbers[there], outcomes[there], np.full(len(there), 0.1), bad)
-    every = tests_of_run(site, name, 2, 1, Wanted(state="all"))
+    every = grid_of_tests(site, name, 2, 1, Wanted(state="all"))
     assert every.shown == every.total == len(every.rows) == sum(h.tests for h in every.headings)
     assert len({row.test for row in every.rows}) == every.total and len(every.headings) <= most
     rows = iter(every.rows)
@@ -225,7 +225,7 @@ def test_headings_hold_every_test_once_and_the_most_important_mark_of_each_cell(
             _, suite, klass, title = made[row.test]
             assert (heading.suite, heading.klass) == (suite if depth > 1 else "", klass if depth > 2 else "")
             assert row.name == (title if depth == 3 else f"{klass} › {title}")
-    window = tests_of_run(site, name, 2, 1, Wanted(state="all", offset=120, limit=30))
+    window = grid_of_tests(site, name, 2, 1, Wanted(state="all", offset=120, limit=30))
     assert [r.test for r in window.rows] == [r.test for r in every.rows[120:150]]
     with site.store.transaction() as session:
         failed = failed_in(session, attempts[:3])
@@ -367,11 +367,11 @@ def test_results_made_elsewhere_are_sent_and_judged_like_others(world: World, tm
     done = send(world, *words, folder=tmp_path)
     assert done.returncode == 0, done.stderr
     run = wait_for(
-        lambda: next((v for v in world.get(f"/verdicts/{commit}", project="pump") if v["purpose"] == "upload"), None),
+        lambda: next((v for v in world.contexts(commit, "pump") if v["context"] == ""), None),
         lambda v: v and v["final"],
     )
     view = world.get(f"/projects/pump/runs/{run['run']}")
-    assert run["verdict"] == "held" and [(c["job"], c["key"], c["failed"]) for c in view["cells"]] == [
+    assert run["verdict"] == "none" and [(c["job"], c["key"], c["failed"]) for c in view["cells"]] == [
         ("on-site", "machine=pump", 1)
     ]
     assert view["cells"][0]["runtimes"] == {"application": "tidebook 1.4"}
@@ -406,6 +406,6 @@ def test_a_broken_off_sending_goes_on_where_it_stopped_and_outlives_a_killed_ser
     assert server is not None
     server.kill()
     read = wait_for(lambda: world.get(f"/projects/ferry/runs/{number}"), lambda v: v["run"]["verdict"] != "undecided")
-    assert (read["run"]["verdict"], read["cells"][0]["total"]) == ("clear", 2)
+    assert (read["run"]["verdict"], read["cells"][0]["total"]) == ("none", 2)
     for wrong in ({"commit": "f" * 40}, {"job": "On Site"}, {"files": []}, {"id": "x"}, {"values": {"a": "b,c"}}):
         assert world.http.post(offer, json=wish | {"id": "cd" * 16} | wrong).status_code in (404, 422), wrong

@@ -74,10 +74,11 @@ def test_a_pull_request_is_tested_as_the_merge_and_judged_against_its_target(wor
         "project", "pull-request", "pulls", "7", "--from", "topic", "--into", "main", "--title", "Upper gate"
     )
     assert said.returncode == 0, said.stderr
+    assert "#" in said.stdout, said.stdout + said.stderr
     number = int(said.stdout.split("#")[1])
     view = decided(repo, number)
-    assert (view["purpose"], view["run"]["branch"], view["source"], view["run"]["verdict"]) == (
-        "pull request 7",
+    assert (view["run"]["context"], view["run"]["branch"], view["source"], view["run"]["verdict"]) == (
+        "pull-request 7",
         "main",
         "topic",
         "clear",
@@ -94,11 +95,7 @@ def test_a_pull_request_is_tested_as_the_merge_and_judged_against_its_target(wor
     # a push to the source branch tests the pull request again
     second = repo.commit({"test.sh": RED}, "Lower it")
     repo.push("topic")
-    run = until(
-        lambda: next(
-            (v for v in world.get(f"/verdicts/{second}", project="pulls") if v["purpose"] == "pull request 7"), None
-        )
-    )
+    run = until(lambda: next((v for v in world.contexts(second, "pulls") if v["context"] == "pull-request 7"), None))
     assert decided(repo, run["run"])["run"]["verdict"] == "held"
     # conflicts hold it and name the files
     repo.git("checkout", "-q", "main")
@@ -107,11 +104,7 @@ def test_a_pull_request_is_tested_as_the_merge_and_judged_against_its_target(wor
     repo.git("checkout", "-q", "topic")
     third = repo.commit({"c.txt": "c"}, "More")
     repo.push("topic")
-    run = until(
-        lambda: next(
-            (v for v in world.get(f"/verdicts/{third}", project="pulls") if v["purpose"] == "pull request 7"), None
-        )
-    )
+    run = until(lambda: next((v for v in world.contexts(third, "pulls") if v["context"] == "pull-request 7"), None))
     assert "conflicts in test.sh" in decided(repo, run["run"])["run"]["sentence"]
     # and no common ancestor is said
     repo.git("checkout", "-q", "--orphan", "island")
@@ -131,12 +124,14 @@ def test_a_pull_request_is_tested_as_the_merge_and_judged_against_its_target(wor
 def test_a_tag_runs_its_jobs_and_what_is_gated_waits_for_verdict_and_word(world: World) -> None:
     plan = (
         HEAD + '[events]\npush = {}\ntag = { names = ["v*"] }\n' + UNIT
-        + '[jobs.publish]\nafter = ["unit"]\nwhen = [{ tag = "v*" }]\ngated = true\napproval = { by = ["release"], within = "1 h" }\n'
+        + '[jobs.publish]\nafter = ["unit"]\nwhen = [{ tag = "v*" }]\ntold = ["tag"]\ngated = true\napproval = { by = ["release"], within = "1 h" }\n'
         + 'expect = { tag-equals = { file = "VERSION" }, mentioned-in = "CHANGES" }\n'
         + '[[jobs.publish.steps]]\nname = "publish"\ncommand = "test $MYRIANT_TAG = v1.0"\n'
     )  # fmt: skip
     repo = world.repository("tags", plan, test__sh=GREEN, VERSION="1.0\n", CHANGES="1.0: first\n")
-    assert [c["job"] for c in decided(repo, 1)["cells"]] == ["unit", "unit"]
+    assert [c["job"] for c in decided(repo, 1)["cells"]] == ["unit", "unit"], decided(repo, 1)["run"]["sentence"] + str(
+        decided(repo, 1)["left_out"]
+    )
     assert "does not hold for a push to main" in next(
         j["reason"] for j in decided(repo, 1)["left_out"] if j["job"] == "publish"
     )
@@ -144,9 +139,7 @@ def test_a_tag_runs_its_jobs_and_what_is_gated_waits_for_verdict_and_word(world:
     repo.git("tag", "-a", "v1.0", "-m", "one")
     repo.git("push", "-q", "origin", "v1.0")
     commit = repo.git("rev-parse", "HEAD").strip()
-    run = until(
-        lambda: next((v for v in world.get(f"/verdicts/{commit}", project="tags") if v["purpose"] == "tag v1.0"), None)
-    )
+    run = until(lambda: next((v for v in world.contexts(commit, "tags") if v["context"] == "tag v1.0"), None))
     view = decided(repo, run["run"])
     assert view["run"]["verdict"] == "clear" and view["tag"] == "v1.0"
     assert "tag v1.0" in world.get("/projects/tags/strip")["branches"]
@@ -170,9 +163,7 @@ def test_a_tag_runs_its_jobs_and_what_is_gated_waits_for_verdict_and_word(world:
     # a tag that is not what the files say is not published; one that moved is a new run
     repo.git("tag", "v2.0")
     repo.git("push", "-q", "origin", "v2.0")
-    run2 = until(
-        lambda: next((v for v in world.get(f"/verdicts/{commit}", project="tags") if v["purpose"] == "tag v2.0"), None)
-    )
+    run2 = until(lambda: next((v for v in world.contexts(commit, "tags") if v["context"] == "tag v2.0"), None))
     told = until(
         lambda: (
             (v := world.get(f"/projects/tags/runs/{run2['run']}")) and "publish is void" in v["run"]["sentence"] and v
@@ -183,9 +174,7 @@ def test_a_tag_runs_its_jobs_and_what_is_gated_waits_for_verdict_and_word(world:
     moved = repo.commit({"README": "three"}, "Three")
     repo.git("tag", "-f", "v2.0")
     repo.git("push", "-q", "-f", "origin", "v2.0")
-    run3 = until(
-        lambda: next((v for v in world.get(f"/verdicts/{moved}", project="tags") if v["purpose"] == "tag v2.0"), None)
-    )
+    run3 = until(lambda: next((v for v in world.contexts(moved, "tags") if v["context"] == "tag v2.0"), None))
     assert run3["run"] > run2["run"]
 
 
@@ -354,7 +343,7 @@ def test_a_sample_runs_a_part_states_its_blind_spots_and_stays_when_a_value_is_a
     assert len(again & chosen) >= 0.9 * len(chosen)
     answer = world.http.post("/projects/sampled/runs", json={"cells": "a=1,b=1"}).json()
     by_hand = decided(repo, answer["runs"][0])
-    assert {c["values"]["c"] for c in by_hand["cells"]} == {"1", "2", "3", "4"} and by_hand["purpose"] == "manual"
+    assert {c["values"]["c"] for c in by_hand["cells"]} == {"1", "2", "3", "4"} and by_hand["run"]["context"] == ""
 
 
 def test_the_same_content_gets_the_same_answer_without_running_again(world: World) -> None:
@@ -392,16 +381,19 @@ def test_exempt_and_untested_commits_are_recorded_with_their_reason(world: World
     head = repo.commit({"slow/b.txt": "b"}, "On top")
     repo.push()
     assert [c["job"] for c in repo.run_of(head)["cells"]] == ["unit", "unit", "slow"]
-    assert world.get(f"/untested/{between}") == [
-        f"exempted: it was pushed together with {head[:7]}, which run #2 tested"
-    ]
+    told = world.word(between, "exempted")
+    assert told is not None and told["verdict"] == "none"
+    assert told["untested"] == [f"it was pushed together with {head[:7]}, which run #2 tested"]
     said = world.command("verdict", between)
     assert said.returncode == 4 and "pushed together" in said.stderr + said.stdout
     docs = repo.pushed({"docs/a.md": "a"}, "Only words")
-    assert docs["run"]["verdict"] == "exempt" and docs["run"]["sentence"] == "Exempt: only files of docs/** changed."
+    assert docs["run"]["verdict"] == "exempt" and docs["run"]["sentence"].startswith(
+        "Exempt: only files of docs/** changed"
+    )
     quick = repo.pushed({"a.txt": "c"}, "Quick")
-    assert [c["job"] for c in quick["cells"]] == ["unit", "unit"]
+    assert [(c["job"], c["reused"]) for c in quick["cells"]] == [("unit", None), ("unit", None), ("slow", 2)]
     assert [j["reason"] for j in quick["left_out"]] == ["no changed file is one of slow/**"]
+    assert "1 job (slow) brought along from #2" in quick["run"]["sentence"]
     # a rewritten history and a branch that is deleted do no harm
     repo.git("reset", "-q", "--hard", "HEAD~2")
     rewritten = repo.commit({"a.txt": "rewritten"}, "Rewritten")
@@ -429,7 +421,7 @@ def test_a_schedule_comes_from_the_main_branch_runs_once_when_missed_and_says_so
         row = session.scalars(select(Schedule).where(Schedule.name == "nightly")).one()
         row.next_at = datetime.now(UTC) - timedelta(days=3, hours=1)
     view = until(lambda: (n := newest(repo)[0]) and n["event"] == "schedule" and decided(repo, n["number"]))
-    assert view["purpose"] == "schedule nightly" and {c["reused"] for c in view["cells"]} == {None}
+    assert view["run"]["context"] == "schedule nightly" and {c["reused"] for c in view["cells"]} == {None}
     assert [r["event"] for r in newest(repo, 5)].count("schedule") == 1
     with site.store.transaction() as session:
         assert session.scalars(select(Schedule.next_at).where(Schedule.name == "nightly")).one() > datetime.now(UTC)
@@ -457,7 +449,7 @@ def test_an_event_over_http_is_signed_recognised_when_repeated_and_refused_when_
     answer = send(event).json()
     assert answer["repeated"] is False and "started #" in answer["said"]
     view = decided(repo, answer["runs"][-1])
-    assert (view["purpose"], view["run"]["verdict"]) == ("pull request 12", "clear")
+    assert (view["run"]["context"], view["run"]["verdict"]) == ("pull-request 12", "clear")
     assert send(event).json() == {"said": answer["said"], "runs": [], "repeated": True}
     assert send({**event, "id": "e-2"}, key="forged").status_code == 401
     assert world.http.post("/events", params={"project": "told"}, json=event).status_code == 401
@@ -533,11 +525,13 @@ def test_rules_hold_for_their_cells_their_folder_and_from_their_day_on(world: Wo
         },
         "first",
     )
-    met = {r["name"]: (r["met"], r["value"]) for r in view["judged"] if r["measure"]}
+    met = {r["name"]: (r["met"], r["value"]) for r in view["judged"] if not r["built_in"]}
     assert met == {
         "new versions": (True, "0"),
         "old versions": (False, "1"),
         "locks": (True, "50.0 %"),
         "everything": (False, "33.3 %"),
     }
-    assert view["run"]["verdict"] == "clear"
+    assert view["run"]["verdict"] == "held" and view["run"]["sentence"].startswith("Held: 1 test newly fails"), view[
+        "run"
+    ]["sentence"]

@@ -9,7 +9,7 @@ import time
 import pytest
 from sqlalchemy import text
 
-from conftest import PLAN, World, junit, writes
+from conftest import PLAN, World, junit, parcel, writes
 
 SLOW = "sleep 2\n" + writes(junit(a="passed", b="passed"))
 SLOW_RED = "sleep 2\n" + writes(junit(a="passed", b="expected 1, got 2"), status=1)
@@ -88,9 +88,10 @@ def test_a_late_report_of_a_lost_attempt_is_refused(world: World) -> None:
         [lease] = world.http.post(
             f"/runners/{runner}/claim", json={"boot": boot, "free": 1, "wait": 20}, headers=headers
         ).json()
-        mine = {"Authorization": f"Bearer {lease['token']}", "X-Path": "b3V0L3VuaXQueG1s"}
-        query = {"step": 0, "content": "tests", "kind": "unit", "digest": "0" * 64}
-        damaged = world.http.put(f"/attempts/{lease['attempt']}/reports/0", params=query, content=b"<x/>", headers=mine)
+        mine = {"Authorization": f"Bearer {lease['token']}"}
+        damaged = world.http.put(
+            f"/attempts/{lease['attempt']}/reports", content=parcel(b"<x/>", digest="0" * 64), headers=mine
+        )
         assert damaged.status_code == 422 and "digest" in damaged.json()["detail"]
         world.http.post("/runners", json=told | {"boot": after}, headers=headers)
     decided = repo.run_of(commit)
@@ -111,10 +112,10 @@ def test_a_run_that_cannot_be_judged_says_why_and_is_judged_when_it_can(world: W
     repo.push()
     end = time.monotonic() + 20
     run = repo.run_of(commit, until="there")
-    while "judging the results failed" not in run["reason"] and time.monotonic() < end:
+    while "reading the reports failed" not in run["reason"] and time.monotonic() < end:
         run = repo.run_of(commit, until="there")
         time.sleep(0.1)
-    assert run["run"]["verdict"] == "undecided" and "judging the results failed and is tried again" in run["reason"]
+    assert run["run"]["verdict"] == "undecided" and "reading the reports failed and is tried again" in run["reason"]
     with site.store.transaction() as session:
         session.execute(text(f"UPDATE segment SET outcomes = substr(outcomes, 1, 3) {mine} AND length(outcomes) = 4"))
     assert repo.run_of(commit)["run"]["verdict"] == "clear"

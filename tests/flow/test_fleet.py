@@ -14,7 +14,7 @@ from typing import Any
 import pytest
 from sqlalchemy import text
 
-from conftest import PLAN, Repository, World, junit, writes
+from conftest import PLAN, Repository, World, junit, parcel, writes
 
 FAMILY = "brine"  # a runtime that only simulated runners offer
 
@@ -54,11 +54,7 @@ class Simulated:
 
     def finish(self, lease: dict[str, Any], report: str | None = None, **said: Any) -> None:
         if report is not None:
-            data = report.encode()
-            params = {"step": 0, "content": "tests", "kind": "unit", "digest": hashlib.sha256(data).hexdigest()}
-            sent = self.tell(
-                lease, "PUT", "/reports/0", params=params, content=data, headers={"X-Path": "b3V0L3VuaXQueG1s"}
-            )
+            sent = self.tell(lease, "PUT", "/reports", content=parcel(report.encode()))
             assert sent.status_code == 204, sent.text
         assert self.tell(lease, "POST", "/finish", json=said).status_code == 204
 
@@ -231,6 +227,11 @@ def test_a_runner_is_upgraded_without_losing_work(world: World) -> None:
         old.wait()
 
 
+CACHE = {
+    "name": "tides", "key": {"renew": {}, "runtimes": {}, "system": "x", "keep": ["out"]}, "seconds": {}, "parts": 1
+}  # fmt: skip
+
+
 @pytest.mark.parametrize(
     ("method", "path", "options", "status"),
     [
@@ -241,10 +242,15 @@ def test_a_runner_is_upgraded_without_losing_work(world: World) -> None:
         ("PUT", "/record/machine", {"content": b'{"machine": {"a\\u0000b": "c"}, "x": 3}'}, 204),
         ("PUT", "/record/settings", {"content": b"x" * (9 << 20)}, 413),
         ("POST", "/steps", {"json": {"position": 0, "name": "a\0b", "command": "\0", "state": "running", "reason": "\0"}}, 204),
-        ("PUT", "/caches/tides", {"params": {"digest": "0" * 64}, "headers": {"X-Told": "bm8="}, "content": b""}, 422),
-        ("POST", "/caches/tides/find", {"json": {"renew": 7}}, 422),
+        ("POST", "/caches", {"json": {"name": "tides", "digest": "0" * 64, "parts": 1}}, 422),
+        ("POST", "/caches", {"json": CACHE | {"digest": "0" * 64}}, 422),
+        ("PUT", "/caches/x/parts/0", {"content": b""}, 422),
+        ("POST", "/caches/find", {"json": {"name": "tides", "key": {"renew": 7}}}, 422),
         ("GET", "/caches/entries/999999", {}, 404),
-        ("PUT", "/reports/0", {"params": {"step": 0, "content": "tests", "kind": "unit", "digest": "0" * 64, "parts": 3}, "headers": {"X-Path": "eA=="}}, 422),
+        ("PUT", "/reports", {"content": parcel(b"", digest="0" * 64, parts=3)}, 422),
+        ("PUT", "/reports", {"content": parcel(b"<x/>")[:-2]}, 422),
+        ("PUT", "/reports", {"content": b"x" * 100}, 422),
+        ("PUT", "/reports", {"content": parcel(b"<x/>").replace(b"tests", b"gossip")}, 422),
     ],
 )  # fmt: skip
 def test_what_a_runner_tells_may_be_nonsense(
@@ -272,16 +278,11 @@ def test_a_long_file_comes_in_parts_and_a_damaged_one_is_refused(world: World, s
     for i, part in enumerate(parts):
         for _ in range(2):  # the same part again changes nothing
             assert runner.tell(lease, "PUT", f"/reports/4/parts/{i}", content=part).status_code == 204
-    params = {"step": 0, "content": "artifact", "kind": "", "parts": 3}
-    whole = hashlib.sha256(b"".join(parts)).hexdigest()
-    damaged = runner.tell(lease, "PUT", "/reports/4", params=params | {"digest": "0" * 64}, headers={"X-Path": "eA=="})
+    whole = {"number": 4, "content": "artifact", "kind": "", "parts": 3, "path": "x"}
+    damaged = runner.tell(lease, "PUT", "/reports", content=parcel(b"", **whole, digest="0" * 64))
     assert damaged.status_code == 422 and "digest differs" in damaged.json()["detail"]
-    assert (
-        runner.tell(
-            lease, "PUT", "/reports/4", params=params | {"digest": whole}, headers={"X-Path": "eA=="}
-        ).status_code
-        == 204
-    )
+    digest = hashlib.sha256(b"".join(parts)).hexdigest()
+    assert runner.tell(lease, "PUT", "/reports", content=parcel(b"", **whole, digest=digest)).status_code == 204
     runner.finish(lease, junit(a="passed"))
     [kept] = [r for r in world.get(f"/attempts/{lease['attempt']}")["reports"] if r["content"] == "artifact"]
     assert world.http.get(f"/reports/{kept['id']}/raw").content == b"".join(parts)

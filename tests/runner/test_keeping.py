@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 from conftest import junit
 from myriant.runner import caches, machine
 from myriant.runner.process import taken_by
-from myriant.runner.retest import beside, failed_tests, listed
+from myriant.runner.retest import beside, listed, read
 from myriant.runner.tracer import look_in_files, trace
 from myriant.runner.workspace import explain_status
 
@@ -189,7 +189,7 @@ def test_failed_tests_are_named_as_the_plan_wants(tmp_path: Path, klass: str, ea
     (tmp_path / "tests").mkdir()
     (tmp_path / "tests/test_tide.py").write_text("")
     (tmp_path / "report.xml").write_text(junit(a="passed", b="high").replace('classname="t"', f'classname="{klass}"'))
-    failed = failed_tests([tmp_path / "report.xml"], tmp_path)
+    failed = read(tmp_path / "report.xml", "unit", "unit", tmp_path).failed
     assert listed(failed, each) == line + "\n"
 
 

@@ -17,7 +17,7 @@ from myriant.runner.reports import find_reports, time_mark
 from myriant.runner.runtimes import FAMILIES, BadRegister, Runtime, find_runtimes, home_of, link_runtime, trace
 from myriant.runner.sandbox import Room, Sandbox, find_sandbox
 from myriant.runner.settings import SettingsMissing, place_settings
-from myriant.runner.wire import SettingsWish
+from myriant.wire.lease import SettingsWish
 
 
 def test_every_lua_of_this_machine_is_found_by_asking_it() -> None:

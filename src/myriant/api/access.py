@@ -1,19 +1,36 @@
-"""Who is asking: people by session or command token, runners, hooks and leases by bearer token."""
+"""Who may ask: each route declares one permission, which the door looks at before a byte of the body is read."""
 
 from __future__ import annotations
 
-from typing import Annotated
+from collections.abc import Awaitable, Callable, Mapping
+from dataclasses import dataclass
+from typing import Annotated, Any
 from urllib.parse import urlsplit
 
 from fastapi import Depends, HTTPException, Request
+from fastapi.routing import APIRoute
 from starlette.concurrency import run_in_threadpool
 
+from myriant.flow.dispatch.leases import check_lease
+from myriant.flow.errors import LeaseLost
 from myriant.flow.keep.people import is_token_of, person_of
 from myriant.flow.site import Site
 from myriant.flow.who import Person
 
 COOKIE = "myriant"
 _SAFE = ("GET", "HEAD", "OPTIONS")
+Asked = Callable[[Site, Request, Mapping[str, Any]], Awaitable[None]]
+
+
+@dataclass(frozen=True)
+class Permission:
+    """What a caller must show. As a dependency it does nothing: the door has asked already."""
+
+    name: str
+    ask: Asked
+
+    async def __call__(self) -> None:
+        return None
 
 
 def site_of(request: Request) -> Site:
@@ -31,23 +48,71 @@ def _same_origin(request: Request) -> bool:
     return origin is None or urlsplit(origin).netloc == request.headers.get("host")
 
 
-async def person(request: Request, site: Annotated[Site, Depends(site_of)]) -> Person:
-    """The person asking. A session's changes must come from our own pages."""
-    token = bearer(request)
-    if token:
-        found = await run_in_threadpool(person_of, site, token, "command")
-    else:
-        found = await run_in_threadpool(person_of, site, request.cookies.get(COOKIE, ""), "session")
-        if found and request.method not in _SAFE and not _same_origin(request):
-            raise HTTPException(403, "this request comes from another site's page")
-    if found is None:
-        raise HTTPException(401, "you are not signed in; run: myriant sign-in")
-    return found
+def _person_who_is(role: str) -> Asked:
+    async def ask(site: Site, request: Request, path: Mapping[str, Any]) -> None:
+        """A session's changes must come from our own pages."""
+        token = bearer(request)
+        if token:
+            found = await run_in_threadpool(person_of, site, token, "command")
+        else:
+            found = await run_in_threadpool(person_of, site, request.cookies.get(COOKIE, ""), "session")
+            if found and request.method not in _SAFE and not _same_origin(request):
+                raise HTTPException(403, "this request comes from another site's page")
+        if found is None:
+            raise HTTPException(401, "you are not signed in; run: myriant sign-in")
+        if not found.may(role):
+            raise HTTPException(403, f"only a {role} can do this")
+        request.state.person = found
+
+    return ask
 
 
-async def runner_token(request: Request, site: Annotated[Site, Depends(site_of)]) -> None:
+async def _runner(site: Site, request: Request, path: Mapping[str, Any]) -> None:
     if not await run_in_threadpool(is_token_of, site, bearer(request), "runner"):
         raise HTTPException(401, "this is no runner's token; it may have been revoked")
+
+
+async def _hook(site: Site, request: Request, path: Mapping[str, Any]) -> None:
+    if not await run_in_threadpool(is_token_of, site, bearer(request), "hook", str(path.get("project", ""))):
+        raise HTTPException(401, "this is not the hook's token")
+
+
+async def _lease(site: Site, request: Request, path: Mapping[str, Any]) -> None:
+    """The token of a lease, running or just ended: what it may still do is asked where it is done."""
+    attempt = str(path.get("attempt", ""))
+    if not attempt.isdigit() or len(attempt) > 9:
+        raise LeaseLost("this lease is not known")
+    await run_in_threadpool(check_lease, site, int(attempt), bearer(request))
+
+
+async def _open(site: Site, request: Request, path: Mapping[str, Any]) -> None:
+    return None
+
+
+def _declared(name: str, ask: Asked) -> Any:
+    return Depends(Permission(name, ask))
+
+
+VIEWER = _declared("viewer", _person_who_is("viewer"))
+MEMBER = _declared("member", _person_who_is("member"))
+MAINTAINER = _declared("maintainer", _person_who_is("maintainer"))
+ADMIN = _declared("admin", _person_who_is("admin"))
+RUNNER = _declared("runner", _runner)
+LEASE = _declared("lease", _lease)
+HOOK = _declared("hook", _hook)
+SIGNED = _declared("signed", _open)  # the signature is over the body: it is looked at once that is read, and short
+OPEN = _declared("open", _open)
+
+
+def permissions_of(route: APIRoute) -> list[Permission]:
+    """What a route declares."""
+    return [d.call for d in route.dependant.dependencies if isinstance(d.call, Permission)]
+
+
+def person(request: Request) -> Person:
+    """The person asking, as the door has found."""
+    found: Person = request.state.person
+    return found
 
 
 TheSite = Annotated[Site, Depends(site_of)]

@@ -5,31 +5,82 @@ from __future__ import annotations
 import asyncio
 import logging
 import uuid
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
 from typing import Any
 
-from fastapi import FastAPI, HTTPException, Request, Response
-from fastapi.responses import FileResponse, JSONResponse
+from fastapi import FastAPI, Response
+from fastapi.responses import JSONResponse
+from fastapi.routing import APIRoute
 from sqlalchemy.exc import SQLAlchemyError
 from starlette.concurrency import run_in_threadpool
+from starlette.exceptions import HTTPException
+from starlette.middleware.body_limit import RequestBodyLimitMiddleware
+from starlette.staticfiles import StaticFiles
+from starlette.types import Scope
 
 from myriant import __version__
-from myriant.api import acting, diagnosis, execution, planning, reading, runners
+from myriant.api import (
+    attempts,
+    caches,
+    events,
+    findings,
+    live_events,
+    plans,
+    projects,
+    runners,
+    runs,
+    secrets,
+    sendings,
+    sign_in,
+    source,
+    tests,
+)
+from myriant.api.access import OPEN
+from myriant.api.door import Door
 from myriant.api.live import Live
 from myriant.api.problems import answer_problems
+from myriant.api.protocol import attempts as protocol_attempts
+from myriant.api.protocol import runners as protocol_runners
 from myriant.core.plan.reference import SCHEMA_PATH, schema
 from myriant.flow.dispatch.loss import beat
 from myriant.flow.site import Site
+from myriant.wire.limits import MOST_BODY
 
 _log = logging.getLogger(__name__)
 _BEAT = 2.0  # seconds
 WEB = Path(__file__).parent.parent / "web"
-_POLICY = (
-    "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; "
-    "base-uri 'none'; form-action 'self'; object-src 'none'"
-)
+ROUTERS = (
+    sign_in.router, projects.router, plans.router, runs.router, findings.router, tests.router, attempts.router,
+    runners.router, secrets.router, caches.router, events.router, sendings.router, source.router, live_events.router,
+    protocol_runners.router, protocol_attempts.router,
+)  # fmt: skip
+
+
+PREFIX = "/api/v1"
+
+
+def api_routes() -> list[APIRoute]:
+    """Every route of the API, without its prefix."""
+    return [route for router in ROUTERS for route in router.routes if isinstance(route, APIRoute)]
+
+
+class Interface(StaticFiles):
+    """The interface's files; any other address is the interface's own to understand."""
+
+    async def get_response(self, path: str, scope: Scope) -> Response:
+        try:
+            answer = await super().get_response(path, scope)
+        except HTTPException as error:
+            if error.status_code != 404 or scope["method"] not in ("GET", "HEAD"):
+                raise
+            if not (WEB / "index.html").exists():
+                raise HTTPException(404, "the interface is not built; run: make setup") from error
+            answer = await super().get_response("index.html", scope)
+        lasting = path.startswith("assets/") and answer.status_code == 200
+        answer.headers["Cache-Control"] = "public, max-age=31536000, immutable" if lasting else "no-cache"
+        return answer
 
 
 async def _beat(site: Site) -> None:
@@ -66,9 +117,8 @@ def make_app(site: Site) -> FastAPI:
     )
     app.state.site = site
     answer_problems(app)
-    routers = (reading.router, acting.router, planning.router, execution.router, diagnosis.router)
-    for router in (*routers, planning.told, runners.router):
-        app.include_router(router, prefix="/api/v1")
+    for router in ROUTERS:
+        app.include_router(router, prefix=PREFIX)
 
     describe = app.openapi
 
@@ -82,35 +132,19 @@ def make_app(site: Site) -> FastAPI:
 
     app.openapi = openapi  # type: ignore[method-assign]  # FastAPI's documented way to adjust it
 
-    @app.middleware("http")
-    async def guard(request: Request, call: Callable[[Request], Awaitable[Response]]) -> Response:
-        response = await call(request)
-        response.headers.setdefault("Content-Security-Policy", _POLICY)
-        response.headers.setdefault("X-Content-Type-Options", "nosniff")
-        response.headers.setdefault("Referrer-Policy", "same-origin")
-        return response
-
-    @app.get(SCHEMA_PATH, include_in_schema=False)
+    @app.get(SCHEMA_PATH, include_in_schema=False, dependencies=[OPEN])
     def plan_schema() -> JSONResponse:
         return JSONResponse(schema(), media_type="application/schema+json")
 
-    @app.get("/healthz", include_in_schema=False)
+    @app.get("/healthz", include_in_schema=False, dependencies=[OPEN])
     def healthy() -> JSONResponse:
         return JSONResponse({"ok": True})
 
-    @app.get("/api/{path:path}", include_in_schema=False)
+    @app.get("/api/{path:path}", include_in_schema=False, dependencies=[OPEN])
     def no_such_resource(path: str) -> None:
         raise HTTPException(404, f"there is nothing at /api/{path}")
 
-    @app.get("/{path:path}", include_in_schema=False, response_model=None)
-    def interface(path: str) -> FileResponse:
-        """The interface's files; any other address is the interface's own to understand."""
-        file = (WEB / path).resolve()
-        if path and file.is_file() and file.is_relative_to(WEB):
-            lasting = {"Cache-Control": "public, max-age=31536000, immutable"} if path.startswith("assets/") else {}
-            return FileResponse(file, headers=lasting)
-        if not (WEB / "index.html").exists():
-            raise HTTPException(404, "the interface is not built; run: make setup")
-        return FileResponse(WEB / "index.html", headers={"Cache-Control": "no-cache"})
-
+    app.mount("/", Interface(directory=WEB, html=True, check_dir=False))
+    app.add_middleware(RequestBodyLimitMiddleware, max_body_size=MOST_BODY)
+    app.add_middleware(Door, api=app, routes=api_routes(), prefix=PREFIX)
     return app

@@ -19,9 +19,13 @@ class Blobs:
         """Keep a blob; it appears whole or not at all, and writing it again does no harm."""
         path = f"{self._root}/{key}"
         part = f"{path}.part-{uuid.uuid4().hex}"
-        with self._files.open(part, "wb") as out:
-            for chunk in chunks:
-                out.write(chunk)
+        try:
+            with self._files.open(part, "wb") as out:
+                for chunk in chunks:
+                    out.write(chunk)
+        except BaseException:
+            self.remove_path(part)  # what broke off leaves nothing behind
+            raise
         self._files.mv(part, path)
 
     def chunks(self, key: str, size: int = 1 << 18) -> Iterator[bytes]:
@@ -43,8 +47,11 @@ class Blobs:
         return [(key, size) for key, size in found if ".part-" not in key]
 
     def remove(self, key: str) -> None:
-        if self._files.exists(f"{self._root}/{key}"):
-            self._files.rm(f"{self._root}/{key}")
+        self.remove_path(f"{self._root}/{key}")
+
+    def remove_path(self, path: str) -> None:
+        if self._files.exists(path):
+            self._files.rm(path)
 
 
 def digest_of(chunks: Iterable[bytes]) -> str:

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from myriant.api.runners import given
+from myriant.api.protocol.leases import given
 from myriant.core.diagnosis.expected import expected_and_actual
 from myriant.core.diagnosis.explain import explain
 from myriant.core.matrix.expand import Cell
@@ -22,13 +22,17 @@ from myriant.core.plan.origins import origins
 from myriant.core.results.model import Outcome
 from myriant.core.results.outcome import attempt_outcome
 from myriant.core.results.read import read_results
+from myriant.core.states import Content
 from myriant.core.written import counted
 from myriant.flow.dispatch.claims import Lease as Given
 from myriant.flow.planning.grants import names_wanted
 from myriant.runner.attempt import Execution
+from myriant.runner.attempt.steps import Steps
 from myriant.runner.runtimes import Runtime, find_runtimes
 from myriant.runner.sandbox import FIRST_USER, find_sandbox
-from myriant.runner.wire import CacheAnswer, Lease
+from myriant.wire.attempts import CacheAnswer
+from myriant.wire.lease import Lease
+from myriant.wire.parcels import ReportHead
 
 Say = Callable[[str], None]
 _WELL = (Outcome.PASSED, Outcome.SKIPPED)
@@ -44,6 +48,7 @@ class Outcomes:
     tests: dict[tuple[str, str, str, str], Outcome] = field(default_factory=dict)
     messages: dict[tuple[str, str, str, str], tuple[str, str]] = field(default_factory=dict)
     log: bytes = b""
+    unexplained: list[str] = field(default_factory=list)  # steps that failed while no test says why
 
 
 class _Listener:
@@ -73,20 +78,26 @@ class _Listener:
                 self.say(f"{self.name} | {line}")
         return offset + len(data)
 
-    def report(self, lease: Lease, number: int, path: str, file: Path, params: dict[str, Any]) -> None:
-        if params["content"] not in ("tests", "retest"):
-            return
+    def reports(self, lease: Lease, rows: Sequence[tuple[ReportHead, Path]]) -> None:
+        for head, file in rows:
+            if head.content in (Content.TESTS, Content.RETEST):
+                self._report(head, file)
+
+    def expected(self, lease: Lease, step: int) -> list[str] | None:
+        return None
+
+    def _report(self, head: ReportHead, file: Path) -> None:
         _, results = read_results([file.read_bytes()])
-        if results.error is not None and params["content"] == "tests":
-            self._untrusted.append(f"the report {path} is not to be trusted: {results.error.message}")
+        if results.error is not None and head.content is Content.TESTS:
+            self._untrusted.append(f"the report {head.path} is not to be trusted: {results.error.message}")
         for i, outcome in enumerate(results.outcomes):
-            test = (params["kind"], results.suites[i], results.classes[i], results.names[i])
-            if params["content"] == "retest":
+            test = (head.kind, results.suites[i], results.classes[i], results.names[i])
+            if head.content is Content.RETEST:
                 self._again[test] = Outcome(outcome)
                 continue
             self.found.tests[test] = Outcome(outcome)
             if outcome not in _WELL:
-                self._failing.add(int(params["step"]))
+                self._failing.add(head.step)
                 detail = results.details.get(i)
                 self.found.messages[test] = (detail.message, detail.text) if detail else ("", "")
 
@@ -111,8 +122,11 @@ class _Listener:
                 self.found.tests[test] = Outcome.FLAKY
         untrusted = [*filter(None, [told["void"]]), *told["missing"], *self._untrusted]
         names = [s.name for s in self.job.steps]
-        unexplained = [names[p] for p in told["failed_steps"] if p not in self._failing]
+        unexplained = [
+            f"step {names[p]} failed, and no test says why" for p in told["failed_steps"] if p not in self._failing
+        ]
         failures = sum(o in (Outcome.FAILED, Outcome.ERRORED) for o in self.found.tests.values())
+        self.found.unexplained = unexplained
         self.found.state, self.found.reason = attempt_outcome(untrusted, unexplained, failures)
 
 
@@ -129,7 +143,7 @@ class Setting:
 
 def run_cells(
     cells: Sequence[tuple[Job, Cell]], setting: Setting, *, slots: int, say: Say, show_log: bool,
-    execution: type[Execution] = Execution, shared: Sequence[Path] = (),
+    steps: type[Steps] = Steps, shared: Sequence[Path] = (),
 ) -> list[Outcomes]:  # fmt: skip
     """Run cells on this machine, as many side by side as `slots`."""
     runtimes = find_runtimes()
@@ -151,9 +165,10 @@ def run_cells(
             with lock:
                 slot = free.pop()
             listener = _Listener(cell, job, say, show_log=show_log)
-            attempt = execution(
+            attempt = Execution(
                 _lease(number, job, cell, setting), listener, sandbox, runtimes, tuple(shared), base / f"cell-{number}",
                 FIRST_USER + 500 + slot, checkout=setting.checkout,
+                steps=steps,
             )  # fmt: skip
             running.append(attempt)
             attempt.run()
@@ -191,8 +206,9 @@ def _lease(number: int, job: Job, cell: Cell, setting: Setting) -> Lease:
     skipped = [why for _, why in steps_for(job, cell.values, setting.event)]
     e = setting.event
     told = Given(
-        number, "here", setting.project, 0, 0, 1, setting.commit, "", e.branch, e.kind, e.tag, cell.values,
-        list(cell.wants), job, skipped, [], values, origins(setting.plan, job),
+        number, "here", setting.project, 0, 0, 1, setting.commit, "", cell.values, list(cell.wants), job, skipped, [],
+        values, origins(setting.plan, job),
+        told={n: v for n, v in (("event", e.kind), ("branch", e.branch), ("tag", e.tag)) if n in job.told},
     )  # fmt: skip
     return Lease.model_validate(given(told).model_dump(mode="json"))
 
@@ -225,7 +241,7 @@ def said(outcomes: Sequence[Outcomes]) -> list[str]:
         else:
             lines += [f"  {row}" for row in message.strip().splitlines()[:10]]
     for o in outcomes:
-        if o.state == "void" or (o.state == "failed" and "no test says why" in o.reason):
+        if o.state == "void" or (o.unexplained):
             tail = o.log.decode("utf-8", "replace").strip().splitlines()[-12:]
             lines += [
                 "",
@@ -277,12 +293,14 @@ def here_and_now(folder: Path) -> tuple[str, str]:
     return _git(folder, "rev-parse", "HEAD") or "", _git(folder, "rev-parse", "--abbrev-ref", "HEAD") or ""
 
 
-class ShellInstead(Execution):
-    """A cell's workspace, settings and companions, with a shell instead of its steps."""
+class ShellInstead(Steps):
+    """A shell in a cell's workspace, with its settings and companions, instead of its steps."""
 
-    def _steps(self, said: Any, log: Any) -> None:
-        print(f"A shell in the workspace of {self.lease.job}; `exit` ends it and removes everything. Its steps:")
-        for step in self.lease.steps:
+    def run(self) -> None:
+        lease = self.ground.lease
+        print(f"A shell in the workspace of {lease.job}; `exit` ends it and removes everything. Its steps:")
+        for step in lease.steps:
             print(f"  {step.name}: {step.command}" + (f"   (skipped: {step.skipped})" if step.skipped else ""))
-        command, environment, folder = self._walled(["/bin/bash", "--norc", "-i"], self.variables.of(), "")
+        words = ["/bin/bash", "--norc", "-i"]
+        command, environment, folder = self.ground.walled(words, self.ground.variables.of(), "")
         subprocess.run([w for w in command if w != "--new-session"], env=environment, cwd=folder, check=False)

@@ -35,6 +35,14 @@ class Connection:
     def get(self, path: str, **params: Any) -> Any:
         return self._answer(self._send("GET", path, params={k: v for k, v in params.items() if v is not None}))
 
+    def get_unless_away(self, path: str, **params: Any) -> Any:
+        """As `get`, but None while the server or its database cannot be reached."""
+        try:
+            answer = self._http.get(path, params={k: v for k, v in params.items() if v is not None})
+        except httpx.TransportError:
+            return None
+        return None if answer.status_code >= 500 else self._answer(answer)
+
     def text(self, path: str) -> str:
         answer = self._send("GET", path)
         return answer.text if answer.status_code < 400 else str(self._answer(answer))

@@ -138,11 +138,11 @@ def _run(
     shell: bool = False,
 ) -> None:  # fmt: skip
     from myriant.cli import alone
-    from myriant.runner.attempt import Execution
+    from myriant.runner.attempt.steps import Steps
 
     outcomes = alone.run_cells(
         chosen, setting, slots=slots, say=typer.echo, show_log=log, shared=[p.resolve() for p in share],
-        execution=alone.ShellInstead if shell else Execution,
+        steps=alone.ShellInstead if shell else Steps,
     )  # fmt: skip
     if shell:
         return

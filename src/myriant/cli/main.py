@@ -142,27 +142,37 @@ def verdict(
     wait: Annotated[bool, typer.Option("--wait", help="Wait until it is decided.")] = False,
     within: Annotated[float, typer.Option(help="Wait at most so many seconds.")] = 1200,
     project: Annotated[str | None, typer.Option(help="Only in this project.")] = None,
+    context: Annotated[str, typer.Option("--for", help='Ask one context, such as "push main" or "tag v1".')] = "",
 ) -> None:
-    """Say a commit's verdict. Exit status: 0 clear or exempt, 1 held, 3 undecided, 4 no verdict."""
+    """Say a commit's word: the worst of its contexts.
+
+    Exit status: 0 clear or exempt, 1 held, 3 undecided (or the server cannot be reached), 4 no verdict.
+    """
     full = _resolve(commit)
     connection = Connection()
     end = time.monotonic() + within
     unseen = time.monotonic() + min(within, 10.0)  # a push takes a moment to be heard
     while True:
-        found = connection.get(f"/verdicts/{full}", project=project)
-        words = {v["verdict"] for v in found}
-        settled = bool(found) and all(v["verdict"] != "undecided" or v["final"] for v in found)
+        found = connection.get_unless_away(f"/words/{full}", project=project, context=context or None)
+        known = found or []
+        settled = bool(known) and all(w["final"] or w["verdict"] == "held" for w in known)
         now = time.monotonic()
-        if settled or not wait or now >= end or (not found and now >= unseen):
+        if now >= end or not wait or settled or (found is not None and not known and now >= unseen):
             break
         time.sleep(0.2)
-    for v in found:
-        typer.echo(f"{v['project']} #{v['run']} {v['purpose']}: {v['verdict']}. {v['sentence']}\n{v['address']}")
-    if not found:
-        known = connection.get(f"/untested/{full}", project=project)
-        mend = "is its project watched, and was the commit pushed? myriant project list"
-        stop(f"there is no verdict on {full}" + "".join(f"; {why}" for why in known), "" if known else mend, status=4)
-    raise typer.Exit(1 if "held" in words else 3 if "undecided" in words else 0)
+    if found is None:
+        stop(f"the server at {connection.address} cannot be asked now", "is it running? myriant up", status=3)
+    for w in known:
+        where = f" ({w['context']})" if w["context"] else ""
+        number = f" #{w['run']}" if w["run"] is not None else ""
+        said = "no verdict" if w["verdict"] == "none" else w["verdict"]
+        typer.echo(f"{w['project']}{number}{where}: {said}. {w['sentence']}\n{w['address']}".rstrip())
+    verdicts = {w["verdict"] for w in known} - {"none"}
+    if not verdicts:
+        where = f" for {context}" if context else ""
+        mend = "" if known else "is its project watched, and was the commit pushed? myriant project list"
+        stop(f"there is no verdict on {full}{where}", mend, status=4)
+    raise typer.Exit(1 if "held" in verdicts else 3 if "undecided" in verdicts else 0)
 
 
 def _resolve(commit: str) -> str:

@@ -129,7 +129,7 @@ class Why(StrEnum):
     APPROVAL = "approval"
     NOT_SELECTED = "not-selected"
     EXPECTATION = "expectation"
-    SECRET = "secret"  # noqa: S105  # a reason, no password
+    SECRET = "secret"  # a reason, no password
     LOST = "lost"  # its runner
     MACHINE = "machine"
     REPORT = "report"
@@ -153,9 +153,7 @@ ATTEMPT_MOVES: Moves = {
     State.READING: frozenset({State.PASSED, State.FAILED, State.VOID}),
 }
 RUN_MOVES: Moves = {
-    State.WAITING: frozenset(
-        {State.RUNNING, State.PASSED, State.FAILED, State.VOID, State.STOPPED, State.SKIPPED}
-    ),
+    State.WAITING: frozenset({State.RUNNING, State.PASSED, State.FAILED, State.VOID, State.STOPPED, State.SKIPPED}),
     State.RUNNING: frozenset({State.PASSED, State.FAILED, State.VOID, State.STOPPED, State.SKIPPED}),
 }
 CONTROL_MOVES: Mapping[ControlState, frozenset[ControlState]] = {

@@ -7,23 +7,19 @@ from datetime import datetime
 
 import numpy as np
 import zstandard
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis.usual import Digests
+from myriant.core.states import State
 from myriant.flow.errors import NotFound
 from myriant.flow.site import Site
+from myriant.store.logs import chunks_of_log, chunks_within
 from myriant.store.tables import Attempt, LogChunk
 
 LONGEST_LINE = 20_000  # bytes of a line that are shown; the download has all
 
 
 MOST_JUDGED = 200_000  # lines looked at for what is usual
-
-
-def chunks_of(session: Session, attempt_id: int) -> Sequence[LogChunk]:
-    query = select(LogChunk).where(LogChunk.attempt_id == attempt_id).order_by(LogChunk.offset)
-    return session.scalars(query).all()
 
 
 def chunk_bytes(site: Site, chunk: LogChunk) -> bytes:
@@ -40,7 +36,7 @@ def the_attempt(session: Session, attempt_id: int) -> Attempt:
 
 def counted_chunks(site: Site, session: Session, attempt: Attempt) -> Sequence[LogChunk]:
     """The pieces with their lines counted, also those of a log that was taken in before lines were."""
-    chunks = chunks_of(session, attempt.id)
+    chunks = chunks_of_log(session, attempt.id)
     if attempt.log_size and not attempt.log_lines and any(not c.packed for c in chunks):
         total = 0
         for chunk in chunks:
@@ -103,16 +99,8 @@ def log_piece(site: Site, attempt_id: int, start: int, most: int) -> tuple[bytes
     """Bytes of an attempt's log from `start`, at most `most`; the log's size so far; whether it is complete."""
     with site.store.transaction() as session:
         row = the_attempt(session, attempt_id)
-        chunks = session.scalars(
-            select(LogChunk)
-            .where(
-                LogChunk.attempt_id == attempt_id,
-                LogChunk.offset + LogChunk.size > start,
-                LogChunk.offset < start + most,
-            )
-            .order_by(LogChunk.offset)
-        ).all()
-        size, complete = row.log_size, row.state != "running"
+        chunks = chunks_within(session, attempt_id, start, start + most)
+        size, complete = row.log_size, row.state != State.RUNNING
     found = bytearray()
     for chunk in chunks:
         found += chunk_bytes(site, chunk)[max(0, start - chunk.offset) :]

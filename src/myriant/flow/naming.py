@@ -5,7 +5,8 @@ from __future__ import annotations
 from sqlalchemy.orm import Session
 
 from myriant.flow.errors import NotFound
-from myriant.store.runs import project_named, run_numbered
+from myriant.store.projects import project_named
+from myriant.store.runs import run_numbered
 from myriant.store.tables import Project, Run
 
 

@@ -4,18 +4,71 @@ from __future__ import annotations
 
 from functools import lru_cache
 
+from sqlalchemy.orm import Session
+
+from myriant.core.plan.asked import asked
 from myriant.core.plan.intent import Event
 from myriant.core.plan.model import Job, Plan
 from myriant.core.plan.read import read_plan
 from myriant.core.plan.selectors import Selector, SelectorError, parse_selector
+from myriant.core.states import EventKind
 from myriant.flow.errors import BadInput
+from myriant.store.plans import plan_text
 from myriant.store.tables import Run
 
+_MOST_READ = 256
+_READ: dict[str, Plan | None] = {}  # by digest, the oldest first
+_MERGED: dict[tuple[str, str], Plan] = {}  # of a target and a pull request
 
-@lru_cache(maxsize=256)
+
+@lru_cache(maxsize=64)
 def plan_of(text: str | None) -> Plan | None:
-    """The plan that a run keeps, None when it has none that can be used."""
+    """The plan that a text says, None when it cannot be used."""
     return read_plan((text or "").encode()).plan
+
+
+def plan_with(session: Session, digest: str | None) -> Plan | None:
+    """The plan of a digest, None when there is none that can be used."""
+    if digest is None:
+        return None
+    if digest not in _READ:
+        while len(_READ) >= _MOST_READ:
+            _READ.pop(next(iter(_READ)), None)
+        _READ[digest] = read_plan(plan_text(session, digest).encode()).plan
+    return _READ[digest]
+
+
+def plan_of_run(session: Session, run: Run) -> Plan | None:
+    """The plan that a run is made by, None when it has none that can be used.
+
+    A pull request is asked what its target's plan asks; its own says how, and what more.
+    """
+    own = plan_with(session, run.plan_digest)
+    target = plan_with(session, run.asked_digest)
+    if own is None or target is None or run.asked_digest == run.plan_digest:
+        return own
+    pair = (run.asked_digest or "", run.plan_digest or "")
+    if pair not in _MERGED:
+        while len(_MERGED) >= _MOST_READ:
+            _MERGED.pop(next(iter(_MERGED)), None)
+        _MERGED[pair] = asked(target, own)
+    return _MERGED[pair]
+
+
+def job_of(session: Session, run: Run, job: str) -> Job:
+    found = plan_of_run(session, run)
+    if found is None:
+        raise BadInput("the run's plan cannot be read any more")
+    return found.job(job)
+
+
+def told_to(job: Job, run: Run) -> dict[str, str]:
+    """What of the event a job asked to be told."""
+    every = {
+        "event": str(run.event), "branch": run.branch, "tag": run.tag,
+        "pull-request": str(run.pull_request) if run.pull_request is not None else "",
+    }  # fmt: skip
+    return {name: every[name] for name in job.told}
 
 
 def event_of(run: Run, changed: tuple[str, ...] | None = None) -> Event:
@@ -26,12 +79,5 @@ def event_of(run: Run, changed: tuple[str, ...] | None = None) -> Event:
             cells = parse_selector(run.wish["cells"])
         except SelectorError:
             cells = None
-    schedule = run.purpose.removeprefix("schedule ") if run.event == "schedule" else ""
+    schedule = run.context.removeprefix("schedule ") if run.event == EventKind.SCHEDULE else ""
     return Event(run.event, run.branch, run.source, run.tag, schedule, changed, tuple(run.wish.get("jobs", ())), cells)
-
-
-def job_of(plan: str, job_id: str) -> Job:
-    found = plan_of(plan)
-    if found is None:
-        raise BadInput("the run's plan cannot be read any more")
-    return found.job(job_id)

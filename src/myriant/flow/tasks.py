@@ -8,7 +8,6 @@ from contextlib import contextmanager
 from datetime import timedelta
 
 import procrastinate
-from sqlalchemy import select
 
 from myriant.flow.announce.notes import announce_run
 from myriant.flow.ask.repositories import POLL_SECONDS
@@ -22,9 +21,10 @@ from myriant.flow.keep.projects import project_names
 from myriant.flow.keep.timekeeping import keep_time
 from myriant.flow.planning.reading import plan_run
 from myriant.flow.site import Site
+from myriant.store.attempts import run_id_of_attempt
 from myriant.store.changes import tell
 from myriant.store.queue import forget_finished_tasks, take_up_orphans
-from myriant.store.tables import Attempt, Cell, Project, Run
+from myriant.store.tables import Project, Run
 
 _log = logging.getLogger(__name__)
 _SILENT = timedelta(seconds=15)
@@ -79,8 +79,7 @@ def said_on_the_run(site: Site, run_id: int | None, doing: str) -> Iterator[None
 
 def run_of_attempt(site: Site, attempt_id: int) -> int | None:
     with site.store.transaction() as session:
-        query = select(Cell.run_id).join(Attempt, Attempt.cell_id == Cell.id).where(Attempt.id == attempt_id)
-        return session.scalar(query)
+        return run_id_of_attempt(session, attempt_id)
 
 
 def sweep(site: Site) -> None:

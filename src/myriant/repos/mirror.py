@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fcntl
 import re
+from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -262,6 +263,31 @@ class Mirror:
         except GitError:
             return False
         return True
+
+    def files_with(self, commit: str, words: Collection[str]) -> dict[str, set[str]]:
+        """By word, the files at a commit in which it stands by itself. Raises GitError."""
+        wanted = sorted({w for w in words if w.strip() and "\n" not in w and "\0" not in w})
+        if not wanted:
+            return {}
+        listed = git(
+            self.path, "grep", "-z", "-o", "-I", "-w", "--fixed-strings", "--full-name", "-f", "-", commit, "--",
+            feed="\n".join(wanted).encode() + b"\n", allowed=(0, 1),
+        ).decode("utf-8", "replace")  # fmt: skip
+        found: dict[str, set[str]] = {}
+        for line in listed.split("\n"):
+            path, _, word = line.partition("\0")
+            if word:
+                found.setdefault(word, set()).add(path.partition(":")[2])
+        return found
+
+    def renames(self, before: str, after: str) -> dict[str, str]:
+        """Files that git sees under another name: by their path now, the one before."""
+        try:
+            told = git(self.path, "diff", "--name-status", "-M", "-z", "--diff-filter=R", before, after, "--")
+        except GitError:
+            return {}
+        parts = told.decode("utf-8", "replace").split("\0")
+        return {parts[i + 2]: parts[i + 1] for i in range(0, len(parts) - 2, 3)}
 
     def note_here(self, commit: str, text: str) -> None:
         """Write the commit note in the mirror only; `send_notes` delivers many at once."""

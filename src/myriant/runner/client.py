@@ -2,23 +2,26 @@
 
 from __future__ import annotations
 
-import base64
 import hashlib
-import json
 import logging
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, Protocol
 
 import httpx
 
-from myriant.runner.wire import PROTOCOL, CacheAnswer, Enrolled, Lease
+from myriant.wire.attempts import CacheAnswer, Expected
+from myriant.wire.lease import Lease
+from myriant.wire.limits import PROTOCOL
+from myriant.wire.parcels import MEDIA_TYPE, CacheHead, CacheKey, ReportHead, head_bytes
+from myriant.wire.runners import Enrolled
 
 _log = logging.getLogger(__name__)
 
 
 PART = 16 << 20  # bytes; a longer file is sent in parts, so that a lost connection costs one of them
+MOST_TOGETHER = 500  # files in one call
 
 
 def _part(file: Path, part: int) -> Callable[[], bytes]:
@@ -45,7 +48,8 @@ class Counterpart(Protocol):
 
     def step(self, lease: Lease, told: dict[str, Any]) -> None: ...
     def log(self, lease: Lease, offset: int, data: bytes, at: str) -> int: ...
-    def report(self, lease: Lease, number: int, path: str, file: Path, params: dict[str, Any]) -> None: ...
+    def reports(self, lease: Lease, rows: Sequence[tuple[ReportHead, Path]]) -> None: ...
+    def expected(self, lease: Lease, step: int) -> list[str] | None: ...
     def tell(self, lease: Lease, kind: str, content: Any) -> None: ...
     def find_cache(self, lease: Lease, name: str, key: dict[str, Any]) -> CacheAnswer: ...
     def fetch_cache(self, lease: Lease, entry: int, target: Path, digest: str) -> None: ...
@@ -92,23 +96,41 @@ class Server:
         size: int = self._call("PUT", path, token=lease.token, params=params, content=data).json()["size"]
         return size
 
-    def report(self, lease: Lease, number: int, path: str, file: Path, params: dict[str, Any]) -> None:
-        headers = {"X-Path": base64.b64encode(path.encode("utf-8", "replace")).decode()}
-        url = f"/attempts/{lease.attempt}/reports/{number}"
-        content: Callable[[], Any] = lambda: file.open("rb")  # noqa: E731  # opened anew for each try
-        if file.stat().st_size > PART:
-            parts = -(-file.stat().st_size // PART)
-            for part in range(parts):
-                self._call("PUT", f"{url}/parts/{part}", token=lease.token, content=_part(file, part))
-            params, content = {**params, "parts": parts}, bytes
-        self._call("PUT", url, token=lease.token, params=params, headers=headers, content=content)
+    def reports(self, lease: Lease, rows: Sequence[tuple[ReportHead, Path]]) -> None:
+        """Deliver files: small ones together, a long one in parts, so that a lost connection costs one of them."""
+        url = f"/attempts/{lease.attempt}/reports"
+        together: list[tuple[ReportHead, Path]] = []
+        for head, file in rows:
+            if head.size > PART:
+                parts = -(-head.size // PART)
+                for part in range(parts):
+                    self._call("PUT", f"{url}/{head.number}/parts/{part}", token=lease.token, content=_part(file, part))
+                head = head.model_copy(update={"parts": parts, "size": 0})
+            together.append((head, file))
+            if sum(h.size for h, _ in together) > PART or len(together) >= MOST_TOGETHER:
+                self._parcels(lease, url, together)
+                together = []
+        if together:
+            self._parcels(lease, url, together)
+
+    def _parcels(self, lease: Lease, url: str, rows: Sequence[tuple[ReportHead, Path]]) -> None:
+        def body() -> bytes:
+            return b"".join(head_bytes(head) + (file.read_bytes() if head.size else b"") for head, file in rows)
+
+        self._call("PUT", url, token=lease.token, content=body, headers={"Content-Type": MEDIA_TYPE})
+
+    def expected(self, lease: Lease, step: int) -> list[str] | None:
+        """Keys of the tests that the baseline lists for a step; None when nothing is known of it."""
+        answer = self._call("GET", f"/attempts/{lease.attempt}/steps/{step}/expected", token=lease.token)
+        return Expected.model_validate(answer.json()).tests
 
     def tell(self, lease: Lease, kind: str, content: Any) -> None:
         """Keep a part of the attempt's record: phases, settings, machine, caches."""
         self._call("PUT", f"/attempts/{lease.attempt}/record/{kind}", token=lease.token, json=content)
 
     def find_cache(self, lease: Lease, name: str, key: dict[str, Any]) -> CacheAnswer:
-        answer = self._call("POST", f"/attempts/{lease.attempt}/caches/{name}/find", token=lease.token, json=key)
+        answer = self._call("POST", f"/attempts/{lease.attempt}/caches/find", token=lease.token,
+                            json={"name": name, "key": key})  # fmt: skip
         return CacheAnswer.model_validate(answer.json())
 
     def fetch_cache(self, lease: Lease, entry: int, target: Path, digest: str) -> None:
@@ -122,11 +144,12 @@ class Server:
         """Keep an archive, should the attempt pass; what the server says."""
         with archive.open("rb") as source:
             digest = hashlib.file_digest(source, "sha256").hexdigest()
-        told = base64.b64encode(json.dumps({"key": key, "seconds": seconds}).encode()).decode()
-        answer = self._call(
-            "PUT", f"/attempts/{lease.attempt}/caches/{name}", token=lease.token, params={"digest": digest},
-            headers={"X-Told": told}, content=lambda: archive.open("rb"),
-        )  # fmt: skip
+        url, size = f"/attempts/{lease.attempt}/caches", archive.stat().st_size
+        parts = max(1, -(-size // PART))
+        for part in range(parts):
+            self._call("PUT", f"{url}/{digest}/parts/{part}", token=lease.token, content=_part(archive, part))
+        head = CacheHead(name=name, key=CacheKey.model_validate(key), seconds=seconds, digest=digest, parts=parts)
+        answer = self._call("POST", url, token=lease.token, json=head.model_dump())
         return str(answer.json()["said"])
 
     def fetch_handed(self, lease: Lease, report: int, target: Path) -> None:

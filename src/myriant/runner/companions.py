@@ -13,7 +13,7 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 
 from myriant.runner.process import Bounds, Ended, Watched
-from myriant.runner.wire import CompanionWish
+from myriant.wire.lease import CompanionWish
 
 _MOST_LOG = 64 << 20
 _LAST = 400  # bytes of its log that are quoted

@@ -21,8 +21,9 @@ from myriant.runner.client import Refused, Server
 from myriant.runner.machine import system
 from myriant.runner.runtimes import find_runtimes, trace
 from myriant.runner.sandbox import FIRST_USER, find_sandbox
-from myriant.runner.wire import Enrolled, Lease
 from myriant.runner.workspace import Checkouts
+from myriant.wire.lease import Lease
+from myriant.wire.runners import Enrolled
 
 _log = logging.getLogger(__name__)
 _WAIT = 20.0

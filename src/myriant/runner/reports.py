@@ -12,8 +12,12 @@ from pathlib import Path
 
 from myriant.core.plan.globs import matches
 
-MOST_FILES = 1000
+MOST_FILES = 20_000  # that one pattern may match
 _MOST_LOOKED_AT = 1_000_000
+
+
+class TooMany(Exception):
+    """More files match than are taken: none of them is."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,8 +44,11 @@ def time_mark(folder: Path) -> int:
 
 
 def find_reports(workspace: Path, glob: str, since: int, copies: Path) -> tuple[list[Found], list[str]]:
-    """Own copies of the files that match, and the paths that match but were not written since the mark."""
-    found: list[Found] = []
+    """Own copies of the files that match, and the paths that match but were not written since the mark.
+
+    Raises TooMany: what is left out could hold the one failure.
+    """
+    fresh: list[tuple[Path, str]] = []
     stale: list[str] = []
     for path in files_below(workspace):
         relative = str(path.relative_to(workspace))
@@ -50,9 +57,11 @@ def find_reports(workspace: Path, glob: str, since: int, copies: Path) -> tuple[
         status = path.lstat()
         if status.st_ctime_ns < since:
             stale.append(relative)
-        elif len(found) < MOST_FILES:
-            found.append(_copied(path, relative, copies))
-    return found, stale
+        else:
+            fresh.append((path, relative))
+    if len(fresh) > MOST_FILES:
+        raise TooMany(f"{len(fresh):,} files match {glob}, more than {MOST_FILES:,}")
+    return [_copied(path, relative, copies) for path, relative in fresh], stale
 
 
 def files_below(top: Path) -> Iterator[Path]:
@@ -70,7 +79,7 @@ def files_below(top: Path) -> Iterator[Path]:
 
 
 def _copied(path: Path, relative: str, copies: Path) -> Found:
-    copy = copies / f"{sum(1 for _ in copies.iterdir()):04d}-{os.urandom(4).hex()}"
+    copy = copies / os.urandom(8).hex()
     descriptor = os.open(path, os.O_RDONLY | os.O_NOFOLLOW)
     with os.fdopen(descriptor, "rb") as source, copy.open("wb") as target:
         shutil.copyfileobj(source, target, 1 << 20)

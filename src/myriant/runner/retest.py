@@ -4,32 +4,46 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
+from myriant.core.results.identity import identities, identity_key
 from myriant.core.results.model import Detail, Outcome
 from myriant.core.results.read import read_results
 
 _PIECE = 1 << 18
+FailedTest = dict[str, str]  # its file, class, name and suite; `key` is its identity's, hexadecimal
 
 
-def failed_tests(reports: Sequence[Path], workspace: Path) -> list[dict[str, str]]:
-    """The failed and errored tests of some reports, each with file, class, name and suite.
+@dataclass(frozen=True, slots=True)
+class Told:
+    """What a report says, by the keys of its tests."""
+
+    present: set[str]
+    passed: set[str]
+    failed: list[FailedTest]
+
+
+def read(report: Path, kind: str, job: str, workspace: Path) -> Told:
+    """The tests of a report of a kind.
 
     A report without file names has them found by its class names: `tests.test_tide.TestLow` lies in
     `tests/test_tide.py`, and what is left of it comes before the name: `TestLow::test_turn`.
     """
-    found = []
-    for report in reports:
-        _, results = read_results(_pieces(report))
-        for i, outcome in enumerate(results.outcomes):
-            if outcome in (Outcome.FAILED, Outcome.ERRORED):
-                suite, klass, name = results.suites[i], results.classes[i], results.names[i]
-                file = results.details.get(i, Detail()).file
-                if not file:
-                    file, within = _file_of(klass, workspace)
-                    name = "::".join([*within, name])
-                found.append({"file": file, "class": klass, "name": name, "suite": suite})
-    return found
+    _, results = read_results(_pieces(report))
+    keys = [identity_key(job, identity).hex() for identity in identities(kind, results)]
+    failed = []
+    for i, outcome in enumerate(results.outcomes):
+        if outcome in (Outcome.FAILED, Outcome.ERRORED):
+            suite, klass, name = results.suites[i], results.classes[i], results.names[i]
+            file = results.details.get(i, Detail()).file
+            if not file:
+                file, within = _file_of(klass, workspace)
+                name = "::".join([*within, name])
+            failed.append({"file": file, "class": klass, "name": name, "suite": suite, "key": keys[i]})
+    good = (Outcome.PASSED, Outcome.FLAKY)
+    passed = {key for key, outcome in zip(keys, results.outcomes, strict=True) if outcome in good}
+    return Told(set(keys), passed, failed)
 
 
 def _file_of(klass: str, workspace: Path) -> tuple[str, list[str]]:
@@ -44,7 +58,7 @@ def _file_of(klass: str, workspace: Path) -> tuple[str, list[str]]:
     return "", []
 
 
-def listed(tests: Sequence[dict[str, str]], each: str) -> str:
+def listed(tests: Sequence[FailedTest], each: str) -> str:
     """The file for $MYRIANT_RETEST: one failed test a line, written by `each`."""
     lines = []
     for test in tests:

@@ -119,7 +119,7 @@ class Sandbox:
                     shown.add(parent)
             words += ["--ro-bind", str(path), str(path)]
         words += ["--perms", "0755", "--dir", "/run", "--ro-bind", str(room.links), "/run/runtime"]
-        words += ["--ro-bind", str(room.handed), "/run/from"]
+        words += ["--ro-bind", str(room.handed), "/run/from", "--ro-bind", str(room.given), "/run/given"]
         return [*words, "--bind", str(room.workspace), WORKSPACE, "--chdir", f"{WORKSPACE}/{folder}".rstrip("/")]
 
 
@@ -155,8 +155,20 @@ class Room:
     def handed(self) -> Path:
         return self.base / "from"
 
+    @property
+    def given(self) -> Path:
+        """What the runner gives to the steps; they only read it."""
+        return self.base / "given"
+
+    def give(self, name: str, text: str) -> str:
+        """Put a file where steps can read it and cannot write; its path inside the walls."""
+        file = self.given / name
+        file.write_text(text, encoding="utf-8", errors="replace")
+        file.chmod(0o644)
+        return f"/run/given/{name}"
+
     def make(self) -> None:
-        for folder in (self.workspace, self.tmp, self.home, self.links, self.etc, self.handed):
+        for folder in (self.workspace, self.tmp, self.home, self.links, self.etc, self.handed, self.given):
             folder.mkdir(parents=True)
         self.base.chmod(0o755)
         entry = f"cell:x:{self.user}:{self.user}:cell:/home/cell:/bin/sh\nroot:x:0:0:root:/root:/bin/sh\n"

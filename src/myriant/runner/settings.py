@@ -7,7 +7,7 @@ import shutil
 from collections.abc import Callable
 from pathlib import Path
 
-from myriant.runner.wire import SettingsWish
+from myriant.wire.lease import SettingsWish
 
 _LINE = re.compile(r"\s*(?:export\s+)?([A-Za-z_][\w.-]*)\s*[=:]\s*(.*)")
 _MOST = 1 << 20
@@ -30,14 +30,14 @@ def place_settings(workspace: Path, wish: SettingsWish, say: Callable[[str], Non
             )
         more = [name for name in values if name not in example]
         if more:
-            say(f"myriant: {wish.file} sets {', '.join(more[:20])}, which {wish.example} does not name")
+            say(f"{wish.file} sets {', '.join(more[:20])}, which {wish.example} does not name")
     if wish.to and wish.to != wish.file:
         target = inside(workspace, wish.to)
         target.parent.mkdir(parents=True, exist_ok=True)
         if target.is_symlink():
             target.unlink()
         shutil.copyfile(source, target)
-        say(f"myriant: {wish.file} was copied to {wish.to}")
+        say(f"{wish.file} was copied to {wish.to}")
 
 
 def inside(workspace: Path, name: str) -> Path:

@@ -10,7 +10,7 @@ from typing import Any
 from myriant.runner.runtimes import Runtime, home_of
 from myriant.runner.sandbox import WORKSPACE, Room
 from myriant.runner.tracer import Setting, look_in_files, trace
-from myriant.runner.wire import Lease, StepWish
+from myriant.wire.lease import Lease, StepWish
 
 Layer = tuple[str, Mapping[str, str]]
 HIDDEN = "(secret)"
@@ -92,12 +92,10 @@ class Variables:
             "MYRIANT_RUN": str(lease.run),
             "MYRIANT_ATTEMPT": str(lease.number),
             "MYRIANT_JOB": lease.job,
-            "MYRIANT_EVENT": lease.event,
-            "MYRIANT_BRANCH": lease.branch,
-            "MYRIANT_TAG": lease.tag,
             "MYRIANT_COMMIT": lease.commit,
             "MYRIANT_SHARED": ":".join(map(str, self.shared)),
-            "MYRIANT_BASE_COMMIT": lease.before,
+            **{f"MYRIANT_{name.upper().replace('-', '_')}": value for name, value in lease.told.items()},
+            **({"MYRIANT_BASE_COMMIT": lease.before} if "branch" in lease.told else {}),
             "MYRIANT_FROM": "/run/from" if self.walled else str(room.handed),
             "MYRIANT_WORKSPACE": WORKSPACE if self.walled else str(room.workspace),
         }

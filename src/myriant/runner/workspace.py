@@ -12,7 +12,7 @@ import tempfile
 import threading
 from pathlib import Path
 
-from myriant.runner.wire import Lease
+from myriant.wire.lease import Lease
 
 _PAUSES = (0.5, 1.0, 2.0, 4.0, 8.0)  # seconds between tries while the server is away
 _PROTOCOLS = "https:http:ssh:git"

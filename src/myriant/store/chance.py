@@ -10,7 +10,8 @@ from sqlalchemy.orm import Session
 
 from myriant.core.results.model import Outcome
 from myriant.core.results.packed import SEGMENT, outcome_at
-from myriant.store.results import raw
+from myriant.core.states import TRUSTED, EventKind, Place
+from myriant.store.raw import raw
 from myriant.store.tables import Attempt, Cell, Control, Failure, Project, Run
 
 MOST_FAILURES = 200_000
@@ -39,12 +40,12 @@ def attempts_with_result(session: Session, project_id: int, runs: int) -> list[W
     rows = session.execute(
         select(
             Attempt.id, Cell.id, Cell.job, Cell.key, Attempt.id == Cell.attempt_id,
-            (recent.c.branch == main) & (recent.c.event == "push"), Attempt.number < 0, seconds,
+            (recent.c.branch == main) & (recent.c.event == EventKind.PUSH), Attempt.number < 0, seconds,
         )
         .join(Cell, Cell.id == Attempt.cell_id)
         .join(recent, recent.c.id == Cell.run_id)
         .outerjoin(Control, Control.attempt_id == Attempt.id)
-        .where(Attempt.state.in_(("passed", "failed")), or_(Attempt.number > 0, Control.place == "here"))
+        .where(Attempt.state.in_(TRUSTED), or_(Attempt.number > 0, Control.place == Place.HERE))
         .order_by(recent.c.depth, recent.c.number, (Attempt.number < 0), Attempt.id)
     )  # fmt: skip
     return [WithResult(*r[:7], float(r[7])) for r in rows]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from sqlalchemy import func, select, text
 from sqlalchemy.orm import Session
 
-from myriant.store.tables import Change
+from myriant.store.tables import Attempt, Cell, Change, Project, Run
 
 CHANGES = "myriant_change"
 CELLS = "myriant_cells"
@@ -21,6 +21,18 @@ _TELL = text(
 def tell(session: Session, kind: str, project: str | None = None, run: int | None = None) -> None:
     """Record a change; listeners hear of its id when the transaction commits."""
     session.execute(_TELL, {"channel": CHANGES, "kind": kind, "project": project, "run": run})
+
+
+def tell_of_run(session: Session, run: Run, kind: str = "run") -> None:
+    """Record a change of a run."""
+    tell(session, kind, session.get_one(Project, run.project_id).name, run.number)
+
+
+def tell_of_attempt(session: Session, attempt: Attempt, kind: str) -> None:
+    """Record a change of an attempt's run."""
+    query = select(Project.name, Run.number).join(Run, Run.project_id == Project.id).join(Cell, Cell.run_id == Run.id)
+    project, number = session.execute(query.where(Cell.id == attempt.cell_id)).one()
+    tell(session, kind, project, number)
 
 
 def ring_runners(session: Session) -> None:

@@ -9,6 +9,7 @@ from datetime import datetime
 import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy import func, select
+from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from myriant.core.results.model import Outcome
@@ -54,6 +55,21 @@ def last_failures_of(session: Session, project_id: int, tests: Sequence[int], be
         .group_by(Failure.test)
     )
     return {row[0]: row[1] for row in rows}
+
+
+def failures_of_tests(session: Session, project_id: int, tests: Sequence[int]) -> Sequence[tuple[str, str, int]]:
+    """Signature, message and run of what these tests failed with of late, the newest first."""
+    rows = session.execute(
+        select(Failure.signature, Failure.message, Run.number)
+        .join(Attempt, Attempt.id == Failure.attempt_id)
+        .join(Cell, Cell.id == Attempt.cell_id)
+        .join(Run, Run.id == Cell.run_id)
+        .where(Run.project_id == project_id, Failure.test.in_(tests), Failure.outcome != Outcome.SKIPPED)
+        .where(Attempt.number > 0)
+        .order_by(Run.number.desc())
+        .limit(5000)
+    )
+    return rows.tuples().all()
 
 
 def durations_of(session: Session, attempts: Sequence[int]) -> dict[int, NDArray[np.float64]]:
@@ -104,6 +120,30 @@ def set_aside_at(session: Session, project_id: int, at: datetime) -> list[int]:
     ended = func.coalesce(Quarantine.ended_at, Quarantine.until)
     query = select(Quarantine.test).where(Quarantine.project_id == project_id, Quarantine.at <= at, ended > at)
     return list(session.scalars(query))
+
+
+def open_quarantines(session: Session, project_id: int) -> Sequence[Quarantine]:
+    query = select(Quarantine).where(Quarantine.project_id == project_id, Quarantine.ended_at.is_(None))
+    return session.scalars(query.order_by(Quarantine.id)).all()
+
+
+def ended_quarantines(session: Session, project_id: int, most: int) -> Sequence[Quarantine]:
+    """The most lately ended ones."""
+    query = select(Quarantine).where(Quarantine.project_id == project_id, Quarantine.ended_at.is_not(None))
+    return session.scalars(query.order_by(Quarantine.ended_at.desc()).limit(most)).all()
+
+
+def newest_number_at(session: Session, project_id: int, at: datetime) -> int | None:
+    """The number of the newest run that there was at a time."""
+    return session.scalar(select(func.max(Run.number)).where(Run.project_id == project_id, Run.created_at <= at))
+
+
+def keep_moves(session: Session, rows: Sequence[dict[str, object]]) -> int:
+    """Keep tests found under another name; how many are new."""
+    if not rows:
+        return 0
+    kept = insert(MovedTest).values(rows).on_conflict_do_nothing().returning(MovedTest.now)
+    return len(session.scalars(kept).all())
 
 
 def moves_of(session: Session, project_id: int) -> dict[int, MovedTest]:

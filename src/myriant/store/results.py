@@ -9,8 +9,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from psycopg import Connection
-from sqlalchemy import insert, select, update
+from sqlalchemy import insert, or_, select, update
 from sqlalchemy.orm import Session
 
 from myriant.core.results.identity import Identity, identity_key, list_digest
@@ -24,6 +23,8 @@ from myriant.core.results.packed import (
     result_at,
     unpack_outcomes_into,
 )
+from myriant.core.states import TRUSTED
+from myriant.store.raw import raw
 from myriant.store.tables import Attempt, Cell, Failure, Project, Run, Test, TestList
 
 _OUTCOMES = tuple(Outcome)
@@ -194,6 +195,12 @@ def tests_numbered(session: Session, project_id: int, numbers: Sequence[int]) ->
     return {test.number: test for test in rows}
 
 
+def tests_with_words(session: Session, project_id: int, words: Sequence[str]) -> Sequence[int]:
+    """Numbers of tests in whose suite, class or name each of these lower-case words stands."""
+    conditions = [Test.words.contains(word, autoescape=True) for word in words]
+    return session.scalars(select(Test.number).where(Test.project_id == project_id, *conditions)).all()
+
+
 class Place(NamedTuple):
     """Tests of one job, suite and class, by number."""
 
@@ -285,30 +292,38 @@ def trusted_attempts(session: Session, run: Run) -> dict[tuple[str, str], int]:
     rows = session.execute(
         select(Cell.job, Cell.key, Attempt.id)
         .join(Attempt, Attempt.id == Cell.attempt_id)
-        .where(Cell.run_id == run.id, ~Cell.advisory, Attempt.state.in_(("passed", "failed")))
+        .where(Cell.run_id == run.id, ~Cell.advisory, Attempt.state.in_(TRUSTED))
     ).all()
     return {(job, key): attempt for job, key, attempt in rows}
 
 
 def earlier_attempts(session: Session, run: Run) -> dict[tuple[str, str], list[int]]:
-    """By job and cell key, earlier attempts of the run's own cells whose result could be trusted."""
+    """By job and cell key, earlier attempts of the same commit in the same context that could be trusted, in order.
+
+    Those of the run's own cells, and those of earlier runs of the commit there: what failed in them is not undone by
+    a run in which it is left out.
+    """
+    same = select(Run.id).where(
+        Run.project_id == run.project_id, Run.commit == run.commit, Run.context == run.context,
+        Run.number <= run.number, or_(Run.id == run.id, Run.context != ""),
+    )  # fmt: skip
+    now = (
+        select(Cell.job, Cell.key, Cell.attempt_id)
+        .where(Cell.run_id == run.id, Cell.reused.is_(None), ~Cell.advisory)
+        .subquery()
+    )
     rows = session.execute(
         select(Cell.job, Cell.key, Attempt.id)
-        .join(Attempt, (Attempt.cell_id == Cell.id) & (Attempt.id != Cell.attempt_id))
-        .where(Cell.run_id == run.id, Cell.reused.is_(None), ~Cell.advisory, Attempt.number > 0)
-        .where(Attempt.state.in_(("passed", "failed")))
+        .join(Attempt, Attempt.cell_id == Cell.id)
+        .join(now, (now.c.job == Cell.job) & (now.c.key == Cell.key))
+        .where(Cell.run_id.in_(same), Attempt.id.is_distinct_from(now.c.attempt_id))
+        .where(Attempt.number > 0, Attempt.state.in_(TRUSTED))
+        .order_by(Attempt.id)
     ).all()
     found: dict[tuple[str, str], list[int]] = {}
     for job, key, attempt in rows:
         found.setdefault((job, key), []).append(attempt)
     return found
-
-
-def raw(session: Session) -> Connection:
-    """The driver's own connection of a session, for COPY and for reading many rows."""
-    connection = session.connection().connection.driver_connection
-    assert isinstance(connection, Connection)
-    return connection
 
 
 def _clean_all(extra: Mapping[str, Any]) -> dict[str, Any]:

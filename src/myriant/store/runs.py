@@ -2,35 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from datetime import UTC, datetime, timedelta
+from collections.abc import Collection, Sequence
+from datetime import datetime
 
-from sqlalchemy import ColumnElement, case, func, literal_column, select, text, update
-from sqlalchemy.dialects.postgresql import distinct_on
-from sqlalchemy.orm import Session, aliased
+from sqlalchemy import ColumnElement, and_, case, delete, func, literal_column, select, update
+from sqlalchemy.orm import Session
 
-from myriant.store.tables import Attempt, Cell, Project, Run, Runner
+from myriant.core.states import DECIDED, OPEN, TRUSTED, ApprovalState, EventKind, Mark, State, Verdict
+from myriant.store.tables import Approval, Attempt, Cell, Project, Run
 
-OPEN = ("waiting", "running")
-_IN_ORDER = text("SELECT set_config('enable_sort', 'off', true), set_config('enable_bitmapscan', 'off', true)")
 WAITING: ColumnElement[str] = literal_column("'waiting'")  # as partial indexes have them
 RUNNING: ColumnElement[str] = literal_column("'running'")
-
-
-def project_named(session: Session, name: str) -> Project | None:
-    return session.scalar(select(Project).where(Project.name == name))
-
-
-def next_run_number(session: Session, project_id: int) -> int:
-    """Take the project's next run number; numbers have no gaps and no repeats."""
-    taken: int | None = session.scalar(
-        update(Project)
-        .where(Project.id == project_id)
-        .values(next_number=Project.next_number + 1)
-        .returning(Project.next_number - 1)
-    )
-    assert taken is not None
-    return taken
 
 
 def deepest_on(session: Session, project_id: int, branch: str) -> int:
@@ -40,36 +22,115 @@ def deepest_on(session: Session, project_id: int, branch: str) -> int:
     return -1 if deepest is None else deepest
 
 
+def runs_numbered(session: Session, project_id: int, numbers: Collection[int]) -> dict[int, Run]:
+    """Runs by their numbers."""
+    rows = session.scalars(select(Run).where(Run.project_id == project_id, Run.number.in_(numbers)))
+    return {r.number: r for r in rows}
+
+
+def newest_with_cell(
+    session: Session, run: Run, numbers: Collection[int], job: str, key: str
+) -> tuple[Run, int] | None:
+    """Of the runs of these numbers on a run's branch the newest in the order of ancestry, and its attempt of a cell."""
+    query = select(Run, Cell.attempt_id).join(Cell, Cell.run_id == Run.id)
+    query = query.where(Run.project_id == run.project_id, Run.number.in_(numbers), Cell.job == job, Cell.key == key)
+    query = query.where(Run.branch == run.branch, Cell.attempt_id.is_not(None))
+    row = session.execute(query.order_by(Run.depth.desc(), Run.number.desc()).limit(1)).first()
+    return (row[0], row[1] or 0) if row is not None else None
+
+
+def newest_runs_of_pulls(session: Session, project_id: int) -> dict[int, int]:
+    """By pull request, the number of its newest run."""
+    query = select(Run.pull_request, func.max(Run.number)).where(Run.project_id == project_id)
+    rows = session.execute(query.where(Run.pull_request.is_not(None)).group_by(Run.pull_request)).tuples()
+    return {pull: number for pull, number in rows if pull is not None}
+
+
+PULL, TAGGED = "pull request ", "tag "
+
+
+def on_ref(ref: str) -> ColumnElement[bool]:
+    """Runs of a branch, of a tag ("tag v1.0") or of a pull request ("pull request 7", which no branch shows)."""
+    if ref.startswith(PULL) and ref.removeprefix(PULL).isdigit():
+        return Run.pull_request == int(ref.removeprefix(PULL)[:9])
+    if ref.startswith(TAGGED):
+        return Run.tag == ref.removeprefix(TAGGED)
+    return and_(Run.branch == ref, Run.pull_request.is_(None))
+
+
+def runs_on(session: Session, project_id: int, ref: str, most: int, before: Run | None = None) -> Sequence[Run]:
+    """The newest runs on a ref in the order of ancestry, those before a run if given."""
+    query = select(Run).where(Run.project_id == project_id, on_ref(ref))
+    if before is not None:
+        query = query.where((Run.depth < before.depth) | ((Run.depth == before.depth) & (Run.number < before.number)))
+    return session.scalars(query.order_by(Run.depth.desc(), Run.number.desc()).limit(most)).all()
+
+
+def newest_runs_on_main(session: Session, most: int) -> dict[int, list[Run]]:
+    """By project, the newest runs on its main branch in the order of ancestry, of all projects at once."""
+    place = func.row_number().over(partition_by=Run.project_id, order_by=(Run.depth.desc(), Run.number.desc()))
+    query = select(Run.id, place.label("place")).join(Project, Project.id == Run.project_id)
+    ranked = query.where(Run.branch == Project.main_branch, Run.pull_request.is_(None)).subquery()
+    rows = session.scalars(
+        select(Run).join(ranked, ranked.c.id == Run.id).where(ranked.c.place <= most).order_by(ranked.c.place)
+    )
+    found: dict[int, list[Run]] = {}
+    for run in rows:
+        found.setdefault(run.project_id, []).append(run)
+    return found
+
+
+def refs_with_runs(session: Session, project_id: int, most: int) -> list[str]:
+    """Branches, tags and pull requests that have runs, the latest used first."""
+    named = case(
+        (Run.pull_request.is_not(None), func.concat(PULL, Run.pull_request)),
+        (Run.tag != "", func.concat(TAGGED, Run.tag)),
+        else_=Run.branch,
+    )
+    refs = select(named).where(Run.project_id == project_id).group_by(named).order_by(func.max(Run.id).desc())
+    return list(session.scalars(refs.limit(most)))
+
+
+def marks_of_runs(session: Session, runs: Sequence[int]) -> Sequence[tuple[int, str, str, str, Mark, bool]]:
+    """Run, job, title, key, mark and whether it is advisory, of each cell; newest runs first, in the plan's order."""
+    query = select(Cell.run_id, Cell.job, Cell.job_title, Cell.key, Cell.mark, Cell.advisory)
+    query = query.where(Cell.run_id.in_(runs)).order_by(Cell.run_id.desc(), Cell.position)
+    return session.execute(query).tuples().all()
+
+
+def newest_run_in(session: Session, project_id: int, context: str, commit: str) -> int | None:
+    """The number of the newest run of a commit in a context."""
+    query = select(func.max(Run.number)).where(Run.project_id == project_id, Run.context == context)
+    return session.scalar(query.where(Run.commit == commit))
+
+
+def newest_planned_push(session: Session, project_id: int, branch: str) -> Run | None:
+    """The newest push to a branch, in the order of ancestry, whose plan was read."""
+    query = select(Run).where(Run.project_id == project_id, Run.branch == branch, Run.event == EventKind.PUSH)
+    query = query.where(Run.plan_digest.is_not(None)).order_by(Run.depth.desc(), Run.number.desc()).limit(1)
+    return session.scalars(query).first()
+
+
+def newest_upload(session: Session, project_id: int, commit: str, branch: str) -> Run | None:
+    """The newest run of what was sent for a commit from elsewhere."""
+    query = select(Run).where(Run.project_id == project_id, Run.commit == commit, Run.event == EventKind.UPLOAD)
+    return session.scalars(query.where(Run.branch == branch).order_by(Run.number.desc()).limit(1)).first()
+
+
 def run_numbered(session: Session, project_id: int, number: int) -> Run | None:
     return session.scalar(select(Run).where(Run.project_id == project_id, Run.number == number))
 
 
-def newest_run_of_commit(session: Session, commit: str, purpose: str | None = None) -> Sequence[Run]:
-    """Runs of a commit (in any project), newest first; a newer run of a purpose outweighs an older one."""
-    query = select(Run).where(Run.commit == commit).order_by(Run.number.desc())
-    return session.scalars(query.where(Run.purpose == purpose) if purpose else query).all()
-
-
-def newest_clear_run(session: Session, run: Run, ancestors: Sequence[str], purpose: str) -> Run | None:
-    """Of the nearest of `ancestors` (nearest first) whose newest verdict for the purpose is clear, that run."""
-    if not ancestors:
-        return None
-    newest = (
-        select(Run)
-        .where(Run.project_id == run.project_id, Run.purpose == purpose, Run.commit.in_(ancestors), Run.id != run.id)
-        .where(Run.verdict.in_(("clear", "held")))
-        .ext(distinct_on(Run.commit))
-        .order_by(Run.commit, Run.number.desc())
-    )
-    by_commit = {r.commit: r for r in session.scalars(newest)}
-    return next((by_commit[c] for c in ancestors if c in by_commit and by_commit[c].verdict == "clear"), None)
+def runs_of_commit(session: Session, commit: str) -> Sequence[Run]:
+    """Runs of a commit (in any project), newest first."""
+    return session.scalars(select(Run).where(Run.commit == commit).order_by(Run.number.desc())).all()
 
 
 def judged_runs_of(session: Session, project_id: int, commits: Sequence[str]) -> Sequence[Run]:
     if not commits:
         return []
     return session.scalars(
-        select(Run).where(Run.project_id == project_id, Run.commit.in_(commits), Run.verdict.in_(("clear", "held")))
+        select(Run).where(Run.project_id == project_id, Run.commit.in_(commits), Run.verdict.in_(DECIDED))
     ).all()
 
 
@@ -77,55 +138,116 @@ def cells_of(session: Session, run_id: int) -> Sequence[Cell]:
     return session.scalars(select(Cell).where(Cell.run_id == run_id).order_by(Cell.position)).all()
 
 
-def attempts_of(session: Session, cells: Sequence[Cell]) -> dict[int, Attempt]:
-    """The newest attempt of each cell that has one, by the attempt's id."""
-    ids = [c.attempt_id for c in cells if c.attempt_id is not None]
-    return {a.id: a for a in session.scalars(select(Attempt).where(Attempt.id.in_(ids)))} if ids else {}
-
-
-def waiting_cells(session: Session, offers: Sequence[str], free: int) -> Sequence[Cell]:
-    """Cells that a runner with these offers could take, those whose turn it is first, locked for this transaction.
-
-    They are read in the order of the index: after a burst of new cells the planner knows nothing of it yet, and
-    would sort all that waits for each claim (measured: 10 ms instead of 0.1 ms with 10,000 cells).
-    """
-    session.execute(_IN_ORDER)
-    other = aliased(Cell)
-    beside = (
-        select(func.count())
-        .where(other.run_id == Cell.run_id, other.job == Cell.job, other.state == RUNNING)
-        .correlate(Cell)
-        .scalar_subquery()
-    )
-    return session.scalars(
-        select(Cell)
-        .where(Cell.state == WAITING, Cell.ready, Cell.wants.contained_by(list(offers)))
-        .where(case((Cell.at_once.is_(None), True), else_=beside < Cell.at_once))
-        .order_by(Cell.rank, Cell.id)
-        .limit(free)
-        .with_for_update(skip_locked=True)
-    ).all()
-
-
-def running_beside(session: Session, cell: Cell) -> int:
-    """How many cells of the same job and run are running now; no other claim looks at this run meanwhile.
+def running_beside(session: Session, run_id: int, job: str) -> int:
+    """How many cells of a job of a run are running now; no other claim looks at this run meanwhile.
 
     A lock of its own: the run's row is locked by those that also change waiting cells, in the other order.
     """
-    session.execute(select(func.pg_advisory_xact_lock(cell.run_id)))
-    count = select(func.count()).where(Cell.run_id == cell.run_id, Cell.job == cell.job, Cell.state == "running")
+    session.execute(select(func.pg_advisory_xact_lock(run_id)))
+    count = select(func.count()).where(Cell.run_id == run_id, Cell.job == job, Cell.state == State.RUNNING)
     return session.scalar(count) or 0
 
 
 def older_waiting_runs(session: Session, run: Run) -> Sequence[Run]:
-    """Undecided runs of the same purpose and branch that came before."""
+    """Runs in the same context that came before and have not ended."""
     return session.scalars(
         select(Run).where(
-            Run.project_id == run.project_id, Run.purpose == run.purpose, Run.branch == run.branch,
-            Run.number < run.number, Run.verdict.in_(("undecided", "held")), Run.state.in_(OPEN),
-            Run.ended_at.is_(None),
+            Run.project_id == run.project_id, Run.context == run.context, Run.number < run.number,
+            Run.verdict.in_((Verdict.UNDECIDED, Verdict.HELD)), Run.state.in_(OPEN), Run.ended_at.is_(None),
         )
     ).all()  # fmt: skip
+
+
+def approvals_of(session: Session, run_id: int) -> Sequence[Approval]:
+    return session.scalars(select(Approval).where(Approval.run_id == run_id).order_by(Approval.job)).all()
+
+
+def late_approvals(session: Session, now: datetime) -> Sequence[Approval]:
+    """Approvals that nobody gave in time, locked for this transaction."""
+    late = select(Approval).where(Approval.state == ApprovalState.WAITING, Approval.until <= now)
+    return session.scalars(late.with_for_update(skip_locked=True)).all()
+
+
+def approvals_waiting(session: Session) -> Sequence[tuple[str, int, str, datetime]]:
+    """Project, run, job and end of each approval that somebody may give now."""
+    query = select(Project.name, Run.number, Approval.job, Approval.until)
+    query = query.join(Run, Run.id == Approval.run_id).join(Project, Project.id == Run.project_id)
+    return session.execute(
+        query.where(Approval.state == ApprovalState.WAITING).order_by(Approval.until)
+    ).tuples().all()  # fmt: skip
+
+
+def cell_values(session: Session, run_id: int) -> dict[tuple[str, str], dict[str, str]]:
+    """The dimension values of a run's cells, by job and key."""
+    query = select(Cell.job, Cell.key, Cell.values).where(Cell.run_id == run_id)
+    return {(job, key): values for job, key, values in session.execute(query).tuples()}
+
+
+def open_cells_of(session: Session, run_id: int) -> Sequence[Cell]:
+    query = select(Cell).where(Cell.run_id == run_id, Cell.state.in_(OPEN))
+    return session.scalars(query.order_by(Cell.position)).all()
+
+
+def cells_of_job(session: Session, run_id: int, job: str) -> Sequence[Cell]:
+    query = select(Cell).where(Cell.run_id == run_id, Cell.job == job)
+    return session.scalars(query.order_by(Cell.position)).all()
+
+
+def cells_left_to_judge(session: Session, run_id: int) -> int:
+    """How many cells before the verdict still wait or run."""
+    left = select(func.count()).where(Cell.run_id == run_id, Cell.state.in_(OPEN), ~Cell.gated)
+    return session.scalar(left) or 0
+
+
+def remove_cells(session: Session, run_id: int) -> None:
+    session.execute(delete(Cell).where(Cell.run_id == run_id))
+
+
+def selected_by_job(session: Session, run_id: int) -> dict[str, int]:
+    """How many cells of each job the sample chose."""
+    query = select(Cell.job, func.count()).where(Cell.run_id == run_id, Cell.selected).group_by(Cell.job)
+    return dict(session.execute(query).tuples().all())
+
+
+def past_cells(
+    session: Session, run: Run, job: str, most: int
+) -> Sequence[tuple[str, Mark, int | None, datetime, datetime | None]]:
+    """Key, mark, run it was reused from, begin and end of the newest cells of a job with a result, before a run."""
+    query = select(Cell.key, Cell.mark, Cell.reused, Attempt.created_at, Attempt.ended_at)
+    query = query.join(Run, Run.id == Cell.run_id).join(Attempt, Attempt.id == Cell.attempt_id)
+    query = query.where(Run.project_id == run.project_id, Cell.job == job, Run.id < run.id, Cell.state.in_(TRUSTED))
+    return session.execute(query.order_by(Cell.id.desc()).limit(most)).tuples().all()
+
+
+def seconds_of_cells(
+    session: Session, project_id: int, jobs: Sequence[str], runs: int
+) -> Sequence[tuple[str, str, float | None]]:
+    """Job, key and seconds of each cell with a result of its own in the newest runs."""
+    newest = select(Run.id).where(Run.project_id == project_id).order_by(Run.id.desc()).limit(runs)
+    took = func.extract("epoch", Attempt.ended_at - func.coalesce(Attempt.started_at, Attempt.created_at))
+    query = select(Cell.job, Cell.key, took).join(Attempt, Attempt.id == Cell.attempt_id)
+    query = query.where(Cell.run_id.in_(newest), Cell.job.in_(jobs), Attempt.state.in_(TRUSTED), Cell.reused.is_(None))
+    return session.execute(query).tuples().all()
+
+
+def rank_served_now(session: Session, but: int = 0) -> float:
+    """The rank at which the queue stands: of what started last, else of what is first, without the run `but`."""
+    others = Cell.run_id != but
+    running = session.scalar(select(func.max(Cell.rank)).where(Cell.state == RUNNING, others))
+    if running is not None:
+        return running
+    waiting = session.scalar(select(func.min(Cell.rank)).where(Cell.state == WAITING, Cell.ready, others))
+    if waiting is not None:
+        return waiting
+    return session.scalar(select(func.max(Project.served))) or 0.0
+
+
+def give_back_turns(session: Session, project_id: int, unused: float) -> None:
+    """Take from a project's rank what it was charged for cells that never ran."""
+    if unused:
+        session.execute(
+            update(Project).where(Project.id == project_id).values(served=func.greatest(0.0, Project.served - unused))
+        )
 
 
 def earlier_sample(session: Session, project_id: int, branch: str, job: str) -> set[str]:
@@ -150,29 +272,7 @@ def answers_to(session: Session, run: Run, contents: Sequence[str]) -> dict[str,
         .join(Attempt, Attempt.id == Cell.attempt_id)
         .join(Run, Run.id == Cell.run_id)
         .where(Run.project_id == run.project_id, Run.id != run.id, Cell.content.in_(contents), Cell.reused.is_(None))
-        .where(Cell.state.in_(("passed", "failed")))
+        .where(Cell.state.in_(TRUSTED))
         .order_by(Cell.id)
     )
     return {cell.content or "": (cell, attempt, number) for cell, attempt, number in rows}
-
-
-def expired_leases(session: Session) -> Sequence[Attempt]:
-    return session.scalars(
-        select(Attempt)
-        .where(Attempt.state == RUNNING, Attempt.lease_until < func.now())
-        .with_for_update(skip_locked=True)
-    ).all()
-
-
-def open_leases_of(session: Session, runner_id: int) -> Sequence[Attempt]:
-    return session.scalars(
-        select(Attempt).where(Attempt.state == RUNNING, Attempt.runner_id == runner_id).with_for_update()
-    ).all()
-
-
-IN_TOUCH = timedelta(seconds=60)  # a runner that was heard of so lately can be counted on
-
-
-def runners_in_touch(session: Session) -> Sequence[Runner]:
-    since = datetime.now(UTC) - IN_TOUCH
-    return session.scalars(select(Runner).where(Runner.seen_at >= since).order_by(Runner.name)).all()

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
+from enum import StrEnum
+from typing import Any, ClassVar
 
 from sqlalchemy import (
     BigInteger,
     Boolean,
+    CheckConstraint,
     Computed,
     DateTime,
     Float,
@@ -18,6 +20,7 @@ from sqlalchemy import (
     SmallInteger,
     String,
     Text,
+    TypeDecorator,
     UniqueConstraint,
     func,
     text,
@@ -25,11 +28,47 @@ from sqlalchemy import (
 from sqlalchemy.dialects.postgresql import ARRAY, JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
+from myriant.core.states import (
+    ApprovalState,
+    Content,
+    ControlState,
+    EventKind,
+    Mark,
+    Place,
+    PullState,
+    SearchState,
+    State,
+    Verdict,
+    Why,
+)
+
 Json = dict[str, Any]
 
 
+class Word(TypeDecorator[Any]):
+    """A text that is one of an enumeration's words; a CHECK constraint holds the database to them."""
+
+    impl = Text
+    cache_ok = True
+
+    def __init__(self, words: type[StrEnum]) -> None:
+        super().__init__()
+        self.words = words
+
+    def process_bind_param(self, value: Any, dialect: Any) -> str | None:
+        return None if value is None else str(value)
+
+    def process_result_value(self, value: Any, dialect: Any) -> StrEnum | None:
+        return None if value is None else self.words(value)
+
+
+_WORDS: tuple[type[StrEnum], ...] = (
+    ApprovalState, Content, ControlState, EventKind, Mark, Place, PullState, SearchState, State, Verdict, Why
+)  # fmt: skip
+
+
 class Base(DeclarativeBase):
-    type_annotation_map = {  # noqa: RUF012  # SQLAlchemy's own protocol
+    type_annotation_map: ClassVar[dict[Any, Any]] = {
         int: Integer,
         str: Text,
         float: Float,
@@ -39,7 +78,7 @@ class Base(DeclarativeBase):
         Json: JSONB,
         list[Any]: JSONB,
         list[str]: ARRAY(Text),
-    }
+    } | {words: Word(words) for words in _WORDS}
 
 
 def _now() -> Mapped[datetime]:
@@ -60,8 +99,8 @@ class Token(Base):
     __tablename__ = "token"
     digest: Mapped[str] = mapped_column(primary_key=True)  # SHA-256; the token itself is never stored
     kind: Mapped[str]  # link, session, command, runner, hook
-    account_id: Mapped[int | None] = mapped_column(ForeignKey("account.id", ondelete="CASCADE"))
-    project_id: Mapped[int | None] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    account_id: Mapped[int | None] = mapped_column(ForeignKey("account.id", ondelete="CASCADE"), index=True)
+    project_id: Mapped[int | None] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
     ends_at: Mapped[datetime | None]
     created_at: Mapped[datetime] = _now()
 
@@ -100,14 +139,16 @@ class Run(Base):
     __table_args__ = (
         UniqueConstraint("project_id", "number"),
         Index("run_on_branch", "project_id", "branch", "depth", "number"),
-        Index("run_of_commit", "project_id", "commit_id"),
+        Index("run_of_commit", "commit_id", "project_id"),
+        Index("run_in_context", "project_id", "context", "number"),
+        Index("run_of_baseline", "baseline_id"),
         Index("run_open", "project_id", postgresql_where=text("state in ('waiting', 'running')")),
     )
     id: Mapped[int] = mapped_column(primary_key=True)
     project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
     number: Mapped[int]
-    event: Mapped[str]  # push, pull-request, tag, schedule, manual, upload
-    purpose: Mapped[str]  # push, or what else the commit is judged for
+    event: Mapped[EventKind]
+    context: Mapped[str]  # where its verdict holds, "push main", "tag v1"; empty: it is evidence only
     branch: Mapped[str]
     commit: Mapped[str] = mapped_column("commit_id")
     before: Mapped[str | None]  # the branch's commit before the event
@@ -119,21 +160,22 @@ class Run(Base):
     tested: Mapped[str | None]  # the merge that was tested, when it is not the commit itself
     wish: Mapped[Json] = mapped_column(server_default="{}")  # of a person: jobs and cells
     left_out: Mapped[list[Any]] = mapped_column(server_default="[]")  # jobs that do not run, and why; blind spots
-    rules: Mapped[str | None]  # the plan whose rules are judged, when it is another than the tested one's
+    asked_digest: Mapped[str | None] = mapped_column(ForeignKey("plan_text.digest"))  # of the target's plan
     gated_said: Mapped[str] = mapped_column(server_default="")  # how the jobs behind the verdict ended
     depth: Mapped[int] = mapped_column(server_default="0")  # number of first-parent ancestors: order is ancestry
     title: Mapped[str] = mapped_column(server_default="")
     author: Mapped[str] = mapped_column(server_default="")
     author_mail: Mapped[str] = mapped_column(server_default="")
     authored_at: Mapped[datetime | None]
-    plan_digest: Mapped[str | None]
-    plan: Mapped[str | None]  # the text of the plan at the commit
+    plan_digest: Mapped[str | None] = mapped_column(ForeignKey("plan_text.digest"))  # of the plan at the commit
     problems: Mapped[list[Any]] = mapped_column(server_default="[]")  # of the plan
-    state: Mapped[str]  # waiting, running, passed, failed, void, stopped, skipped
-    verdict: Mapped[str]  # clear, held, undecided, exempt
+    state: Mapped[State]
+    verdict: Mapped[Verdict]
+    why: Mapped[Why] = mapped_column(server_default="")
     reason: Mapped[str] = mapped_column(server_default="")
     sentence: Mapped[str] = mapped_column(server_default="")
-    note: Mapped[str | None]
+    note: Mapped[str | None]  # what the run adds to its commit's note
+    noted: Mapped[str | None]  # the note as it was written last
     noted_at: Mapped[datetime | None]
     note_trouble: Mapped[str | None]
     baseline_id: Mapped[int | None] = mapped_column(ForeignKey("run.id", ondelete="SET NULL"))  # the gate baseline
@@ -142,6 +184,73 @@ class Run(Base):
     created_at: Mapped[datetime] = _now()
     started_at: Mapped[datetime | None]
     ended_at: Mapped[datetime | None]
+
+
+class PlanText(Base):
+    """A plan as it was written, once however many runs were made by it."""
+
+    __tablename__ = "plan_text"
+    digest: Mapped[str] = mapped_column(primary_key=True)  # SHA-256 of the file
+    text: Mapped[str]
+
+
+class JobResult(Base):
+    """What a run says of one of its jobs. `good`: it can be trusted and held nobody up, so it is a baseline."""
+
+    __tablename__ = "job_result"
+    __table_args__ = (Index("job_result_of_commit", "project_id", "job", "commit_id"),)
+    run_id: Mapped[int] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"), primary_key=True)
+    job: Mapped[str] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    commit: Mapped[str] = mapped_column("commit_id")
+    context: Mapped[str]
+    number: Mapped[int]  # of the run
+    asked: Mapped[bool]  # false: the event did not ask for it
+    trusted: Mapped[bool | None]  # None: not judged yet
+    good: Mapped[bool | None]
+    baseline_id: Mapped[int | None] = mapped_column(ForeignKey("run.id", ondelete="SET NULL"), index=True)
+
+
+class Acceptance(Base):
+    """A person's word that something less than before may be so, with the reason."""
+
+    __tablename__ = "acceptance"
+    __table_args__ = (Index("acceptance_of_project", "project_id", "kind"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    kind: Mapped[str]  # loosened, vanished, newly-skipped, start
+    subject: Mapped[str]  # what is accepted: a line of what is loosened, a test's number, a commit
+    run: Mapped[int]  # the number of the run in which it was accepted
+    reason: Mapped[str]
+    by: Mapped[str]
+    at: Mapped[datetime] = _now()
+
+
+class Lasting(Base):
+    """A test that is less than it was (vanished, newly skipped), from the run that showed it until it is settled."""
+
+    __tablename__ = "lasting"
+    __table_args__ = (Index("lasting_open", "project_id", postgresql_where=text("ended_at IS NULL")),)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
+    test: Mapped[int] = mapped_column(primary_key=True)
+    since: Mapped[int] = mapped_column(primary_key=True)  # the number of the run
+    what: Mapped[str]  # vanished, newly-skipped
+    commit: Mapped[str] = mapped_column("commit_id")
+    ended_at: Mapped[datetime | None]
+    ended_why: Mapped[str] = mapped_column(server_default="")
+
+
+class Audit(Base):
+    """What a person did that changes what is asked or told."""
+
+    __tablename__ = "audit"
+    __table_args__ = (Index("audit_of_project", "project_id", "id"),)
+    id: Mapped[int] = mapped_column(BigInteger, primary_key=True)
+    project_id: Mapped[int | None] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    by: Mapped[str]
+    what: Mapped[str]
+    said: Mapped[str]
+    at: Mapped[datetime] = _now()
 
 
 class Cell(Base):
@@ -167,9 +276,10 @@ class Cell(Base):
     at_once: Mapped[int | None]
     reused: Mapped[int | None]  # the run whose attempt answers for this cell: same content
     content: Mapped[str | None]  # digest of all that decides its result, but the exact runtimes
-    state: Mapped[str]
+    state: Mapped[State]
+    why: Mapped[Why] = mapped_column(server_default="")
     reason: Mapped[str] = mapped_column(server_default="")
-    mark: Mapped[str] = mapped_column(server_default="waiting")  # what the strip draws
+    mark: Mapped[Mark] = mapped_column(server_default="waiting")  # what the strip draws
     attempt_id: Mapped[int | None]  # the newest
     counts: Mapped[Json] = mapped_column(server_default="{}")  # new, known, fixed, first, vanished of the newest
     rank: Mapped[float] = mapped_column(server_default="0")  # its turn in the shared queue, the least first
@@ -181,12 +291,13 @@ class Attempt(Base):
     __table_args__ = (
         UniqueConstraint("cell_id", "number"),  # control runs have negative numbers
         Index("attempt_leased", "lease_until", postgresql_where=text("state = 'running'")),
-        Index("attempt_of_runner", "runner_id", postgresql_where=text("state = 'running'")),
+        Index("attempt_of_runner", "runner_id", "created_at"),
+        Index("attempt_running", "runner_id", postgresql_where=text("state = 'running'")),
     )
     id: Mapped[int] = mapped_column(primary_key=True)
     cell_id: Mapped[int] = mapped_column(ForeignKey("cell.id", ondelete="CASCADE"))
     number: Mapped[int]
-    state: Mapped[str]  # running, reading (its reports), passed, failed, void, stopped
+    state: Mapped[State]
     reason: Mapped[str] = mapped_column(server_default="")
     runner: Mapped[str]
     runner_id: Mapped[int | None] = mapped_column(ForeignKey("runner.id", ondelete="SET NULL"))
@@ -207,13 +318,15 @@ class Step(Base):
     position: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str]
     command: Mapped[str]
-    state: Mapped[str]
+    state: Mapped[State]
     reason: Mapped[str] = mapped_column(server_default="")
     exit_status: Mapped[int | None]
     started_at: Mapped[datetime | None]
     ended_at: Mapped[datetime | None]
     log_from: Mapped[int | None] = mapped_column(BigInteger)
     log_to: Mapped[int | None] = mapped_column(BigInteger)
+    tests: Mapped[bytes | None]  # the list of tests in its reports (test_list)
+    failures: Mapped[int | None]  # of them that failed or errored, once its reports have been read
 
 
 class LogChunk(Base):
@@ -255,6 +368,7 @@ class CacheEntry(Base):
     __table_args__ = (
         UniqueConstraint("project_id", "scope", "job", "name", "key"),
         Index("cache_by_use", "project_id", "used_at"),
+        Index("cache_of_attempt", "attempt_id"),
     )
     id: Mapped[int] = mapped_column(primary_key=True)
     project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
@@ -294,14 +408,20 @@ class Control(Base):
     """A cell of a held run that is repeated: here, or on the gate baseline today."""
 
     __tablename__ = "control"
-    __table_args__ = (Index("control_waiting", "id", postgresql_where=text("state = 'waiting'")),)
+    __table_args__ = (
+        Index("control_waiting", "id", postgresql_where=text("state = 'waiting'")),
+        Index("control_of_run", "run_id"),
+        Index("control_of_cell", "cell_id"),
+        Index("control_of_search", "search_id"),
+        Index("control_of_attempt", "attempt_id"),
+    )
     id: Mapped[int] = mapped_column(primary_key=True)
     run_id: Mapped[int] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"))
     cell_id: Mapped[int] = mapped_column(ForeignKey("cell.id", ondelete="CASCADE"))
-    place: Mapped[str]  # here, baseline, search
+    place: Mapped[Place]
     search_id: Mapped[int | None] = mapped_column(ForeignKey("search.id", ondelete="CASCADE"))
     commit: Mapped[str] = mapped_column("commit_id")
-    state: Mapped[str]  # waiting, running, done, given-up
+    state: Mapped[ControlState]
     attempt_id: Mapped[int | None]
 
 
@@ -314,7 +434,7 @@ class Report(Base):
     attempt_id: Mapped[int] = mapped_column(ForeignKey("attempt.id", ondelete="CASCADE"))
     number: Mapped[int]
     step: Mapped[int]
-    content: Mapped[str]  # tests, retest, coverage, analysis, attachment, companion, artifact, hand-over
+    content: Mapped[Content]
     kind: Mapped[str]  # unit, integration, …
     path: Mapped[str]
     digest: Mapped[str]  # SHA-256
@@ -377,7 +497,7 @@ class Quarantine(Base):
     """A test whose failures are recorded but hold no run, with who said so and until when."""
 
     __tablename__ = "quarantine"
-    __table_args__ = (Index("quarantine_open", "project_id", postgresql_where=text("ended_at IS NULL")),)
+    __table_args__ = (Index("quarantine_of_project", "project_id", "ended_at"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
     test: Mapped[int]
@@ -394,6 +514,7 @@ class Search(Base):
     """A search for the first bad commit of one test in one cell; its tries are control runs."""
 
     __tablename__ = "search"
+    __table_args__ = (Index("search_of_run", "run_id", "test"), Index("search_of_cell", "cell_id"))
     id: Mapped[int] = mapped_column(primary_key=True)
     run_id: Mapped[int] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"))
     cell_id: Mapped[int] = mapped_column(ForeignKey("cell.id", ondelete="CASCADE"))
@@ -401,7 +522,7 @@ class Search(Base):
     commits: Mapped[list[str]]  # oldest first; the last is known to be bad, what comes before the first to be good
     slots: Mapped[int]
     missed: Mapped[float]  # chance that a try of a bad commit passes
-    state: Mapped[str]  # running, found, stopped, given-up
+    state: Mapped[SearchState]
     said: Mapped[str] = mapped_column(server_default="")
     by: Mapped[str]
     at: Mapped[datetime] = _now()
@@ -433,6 +554,7 @@ class MovedTest(Base):
     before: Mapped[int]
     run: Mapped[int]  # the number of the run that showed it
     because: Mapped[str]
+    proven: Mapped[bool] = mapped_column(server_default=text("false"))  # git or the test's own lines show it
 
 
 class KindRule(Base):
@@ -450,7 +572,7 @@ class Sending(Base):
 
     __tablename__ = "sending"
     id: Mapped[str] = mapped_column(primary_key=True)  # the sender's own, random
-    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
     told: Mapped[Json]  # commit, job, cell, branch, version, file name, digest, size, kind
     run: Mapped[int | None]
     at: Mapped[datetime] = _now()
@@ -460,6 +582,7 @@ class Segment(Base):
     """Packed outcomes and durations of neighbouring tests of one attempt."""
 
     __tablename__ = "segment"
+    __table_args__ = (Index("segment_of_attempt", "attempt_id"),)
     number: Mapped[int] = mapped_column(primary_key=True)
     attempt_id: Mapped[int] = mapped_column(ForeignKey("attempt.id", ondelete="CASCADE"), primary_key=True)
     outcomes: Mapped[bytes]
@@ -483,6 +606,7 @@ class CoverageTotal(Base):
     __table_args__ = (
         Index("coverage_of_run", "run_id", "job", unique=True, postgresql_where=text("attempt_id IS NULL")),
         Index("coverage_of_attempt", "attempt_id", unique=True, postgresql_where=text("attempt_id IS NOT NULL")),
+        Index("coverage_by_run", "run_id"),
     )
     id: Mapped[int] = mapped_column(primary_key=True)
     run_id: Mapped[int] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"))
@@ -499,7 +623,7 @@ class CoverageFile(Base):
 
     __tablename__ = "coverage_file"
     total_id: Mapped[int] = mapped_column(ForeignKey("coverage_total.id", ondelete="CASCADE"), primary_key=True)
-    file_id: Mapped[int] = mapped_column(ForeignKey("source_file.id", ondelete="CASCADE"), primary_key=True)
+    file_id: Mapped[int] = mapped_column(ForeignKey("source_file.id", ondelete="CASCADE"), primary_key=True, index=True)
     packed: Mapped[bytes]
 
 
@@ -540,7 +664,7 @@ class PullRequest(Base):
     target: Mapped[str]
     title: Mapped[str] = mapped_column(server_default="")
     author: Mapped[str] = mapped_column(server_default="")
-    state: Mapped[str]  # open, merged, closed
+    state: Mapped[PullState]
     opened_at: Mapped[datetime] = _now()
 
 
@@ -572,7 +696,7 @@ class Approval(Base):
     __tablename__ = "approval"
     run_id: Mapped[int] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"), primary_key=True)
     job: Mapped[str] = mapped_column(primary_key=True)
-    state: Mapped[str]  # waiting, given, refused, late
+    state: Mapped[ApprovalState]
     by: Mapped[str] = mapped_column(server_default="")
     until: Mapped[datetime]
     at: Mapped[datetime | None]
@@ -599,3 +723,12 @@ class Change(Base):
     run: Mapped[int | None]
     kind: Mapped[str]
     at: Mapped[datetime] = _now()
+
+
+for _table in Base.metadata.tables.values():
+    for _column in _table.columns:
+        if isinstance(_column.type, Word):
+            _words = ", ".join(f"'{word}'" for word in _column.type.words)
+            _table.append_constraint(
+                CheckConstraint(f"{_column.name} IN ({_words})", name=f"{_table.name}_{_column.name}_word")
+            )

@@ -1,11 +1,11 @@
-"""New, known, fixed, first here and vanished, by test and cell."""
+"""New, known, fixed and first here, by test and cell; what earlier attempts still say."""
 
 from __future__ import annotations
 
 import numpy as np
 import pytest
 
-from myriant.core.diagnosis.compare import RunOutcomes, compare, tally
+from myriant.core.diagnosis.compare import RunOutcomes, compare, tally, with_earlier
 from myriant.core.diagnosis.expected import expected_and_actual
 from myriant.core.diagnosis.explain import explain
 from myriant.core.plan.selectors import parse_selector
@@ -29,8 +29,6 @@ def outcomes(**cells: str) -> RunOutcomes:
         (outcomes(a="pp"), outcomes(a="pp"), [outcomes(a="pf")], {"fixed": 1}),
         (outcomes(a="pf"), outcomes(a="pp"), [outcomes(a="pf")], {"new": 1}),
         (outcomes(a="pf"), None, [], {"new": 1}),
-        (outcomes(a="p"), outcomes(a="pp"), [], {"vanished": 1}),
-        (outcomes(a="p.", b="pp"), outcomes(a="pp", b="pp"), [], {}),
         (outcomes(a="pp", b="pe"), outcomes(a="pp"), [], {"new": 1}),
         (outcomes(a="ff", b="pf"), outcomes(a="fp", b="pf"), [], {"new": 1, "known": 1}),
         (outcomes(a="pp", b="pf"), outcomes(a="pf", b="pf"), [], {"known": 1}),
@@ -43,13 +41,26 @@ def test_counts_of_distinct_tests(
 ) -> None:
     found = tally(now, compare(now, before, since))
     assert {
-        k: getattr(found, f"tests_{k}") for k in ("new", "known", "fixed", "vanished") if getattr(found, f"tests_{k}")
+        k: getattr(found, f"tests_{k}") for k in ("new", "known", "fixed") if getattr(found, f"tests_{k}")
     } == counts
 
 
 def test_a_failure_in_a_cell_without_earlier_result_is_new_and_first_here() -> None:
     found = compare(outcomes(a="p", b="f"), outcomes(a="p"))
     assert found[B].new.tolist() == [True] and found[B].first_here and not found[A].first_here
+
+
+@pytest.mark.parametrize(
+    ("newest", "earlier", "told"),
+    [
+        ("p", ["f"], "y"), ("f", ["p"], "f"), ("s", ["f"], "f"), (".", ["e"], "e"), ("", ["f"], "f"), ("p", ["p"], "p"),
+        ("s", ["p"], "s"), ("p", ["f", "p"], "y"), ("s", ["f", "p"], "f"), ("pp", ["fs"], "yp"),
+    ],
+)  # fmt: skip
+def test_a_later_attempt_that_leaves_a_test_out_disproves_nothing(newest: str, earlier: list[str], told: str) -> None:
+    letters = {**LETTERS, "y": 5}
+    arrays = [np.array([letters[c] for c in row], np.uint8) for row in (newest, *earlier)]
+    assert with_earlier(arrays[0], arrays[1:]).tolist() == [letters[c] for c in told]
 
 
 def test_tests_are_counted_once_and_results_by_cell() -> None:

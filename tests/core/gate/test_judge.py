@@ -9,9 +9,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from myriant.core.diagnosis.compare import Tally
-from myriant.core.gate.judge import Measured, Verdict, judge, verdict_of
-from myriant.core.gate.sentence import NotedCell, NotedFailure, Told, commit_note, sentence
-from myriant.core.plan.model import Rule
+from myriant.core.gate.judge import Evidence, Judged, Measured, Reason, beyond_repair, good_jobs, judge, verdict_of
+from myriant.core.gate.measures import value_of
+from myriant.core.gate.note import NotedCell, NotedFailure, block, commit_note
+from myriant.core.gate.sentence import MOST_REASONS, Told, sentence
+from myriant.core.gate.word import Word
+from myriant.core.plan.model import BuiltIn, Events, Plan, Rule
+from myriant.core.states import State, Verdict
 from myriant.core.written import duration, percent
 
 
@@ -23,35 +27,84 @@ def measured(now: dict[str, Fraction | int | None], before: dict[str, Fraction] 
     return Measured(value, lambda rule: (before or {}).get(rule.measure))
 
 
+def plan(**levels: str) -> Plan:
+    return Plan(Events(), (), (), levels={BuiltIn(k.replace("_", "-")): v for k, v in levels.items()})  # type: ignore[misc]
+
+
 RATCHET = Rule("ratchet", "coverage.line", "at-least", "baseline")
-NEW = Rule("no new failures", "tests.new", "at-most", Fraction(0))
+WARNS = Rule("covered", "coverage.line", "at-least", Fraction(9, 10), level="warn")
+TOTAL = Rule("enough", "tests.total", "at-least", Fraction(5))
 
 
 @pytest.mark.parametrize(
-    ("rules", "now", "before", "untrusted", "steps", "verdict"),
+    ("rules", "now", "before", "evidence", "levels", "verdict"),
     [
-        ([NEW], {"tests.new": 0}, None, [], [], "clear"),
-        ([NEW], {"tests.new": 1}, None, [], [], "held"),
-        ([NEW], {"tests.new": None}, None, [], [], "held"),
-        ([NEW], {"tests.new": 0}, None, ["unit: void"], [], "held"),
-        ([NEW], {"tests.new": 0}, None, [], ["style"], "held"),
-        ([], {"tests.new": 0, "tests.vanished": 3}, None, [], [], "clear"),
-        ([], {"tests.new": 2, "tests.vanished": 0}, None, [], [], "held"),
-        ([RATCHET], {"coverage.line": Fraction(8, 10)}, {"coverage.line": Fraction(8, 10)}, [], [], "clear"),
-        ([RATCHET], {"coverage.line": Fraction(799999, 1000000)}, {"coverage.line": Fraction(8, 10)}, [], [], "held"),
-        ([RATCHET], {"coverage.line": Fraction(1, 10)}, None, [], [], "clear"),
-        ([RATCHET], {"coverage.line": None}, {"coverage.line": Fraction(8, 10)}, [], [], "held"),
+        ([], {}, None, Evidence(), {}, "clear"),
+        ([], {}, None, Evidence(new={"unit": 1}), {}, "held"),
+        ([WARNS], {"coverage.line": Fraction(1, 10)}, None, Evidence(), {}, "clear"),
+        # a plan's own rule takes no built-in one away
+        ([WARNS], {"coverage.line": Fraction(1, 10)}, None, Evidence(new={"unit": 1}), {}, "held"),
+        ([], {}, None, Evidence(new={"unit": 1}), {"new_failures": "warn"}, "clear"),
+        ([], {}, None, Evidence(untrusted=[Reason("unit: void", "unit")]), {}, "held"),
+        ([], {}, None, Evidence(untrusted=[Reason("unit: void", "unit")]), {"new_failures": "warn"}, "held"),
+        ([], {}, None, Evidence(steps=[Reason("step style failed", "unit")]), {}, "held"),
+        ([], {}, None, Evidence(vanished={"unit": 3}), {}, "held"),
+        ([], {}, None, Evidence(vanished={"unit": 3}), {"vanished": "warn"}, "clear"),
+        ([], {}, None, Evidence(newly_skipped={"unit": 3}), {}, "clear"),
+        ([], {}, None, Evidence(newly_skipped={"unit": 3}), {"newly_skipped": "block"}, "held"),
+        ([], {}, None, Evidence(loosened=["job unit is gone"]), {}, "held"),
+        ([RATCHET], {"coverage.line": Fraction(8, 10)}, {"coverage.line": Fraction(8, 10)}, Evidence(), {}, "clear"),
+        ([RATCHET], {"coverage.line": Fraction(799999, 10**6)}, {"coverage.line": Fraction(8, 10)}, Evidence(), {},
+         "held"),
+        ([RATCHET], {"coverage.line": Fraction(1, 10)}, None, Evidence(), {}, "clear"),
+        ([RATCHET], {"coverage.line": None}, {"coverage.line": Fraction(8, 10)}, Evidence(), {}, "held"),
+        ([TOTAL], {"tests.total": None}, None, Evidence(), {}, "held"),
     ],
-)
+)  # fmt: skip
 def test_a_verdict_follows_from_every_blocking_rule(
     rules: list[Rule],
     now: dict[str, Fraction | int | None],
     before: dict[str, Fraction] | None,
-    untrusted: list[str],
-    steps: list[str],
+    evidence: Evidence,
+    levels: dict[str, str],
     verdict: str,
 ) -> None:
-    assert verdict_of(judge(rules, measured(now, before), untrusted, steps)) == verdict
+    assert verdict_of(judge(plan(**levels), rules, measured(now, before), evidence)) == verdict
+
+
+@pytest.mark.parametrize(
+    ("jobs", "value"), [([], None), ([{"tests.total": 3}, {"tests.total": 4}], 7), ([{"tests.total": 3}, {}], None)]
+)
+def test_a_measure_over_nothing_is_not_measured(jobs: list[dict[str, int]], value: int | None) -> None:
+    assert value_of(jobs, "tests.total") == value
+    assert value_of([{"tests.passed": 0, "tests.failed": 0, "tests.errored": 0}], "tests.share-passed") is None
+
+
+def test_only_the_jobs_that_held_somebody_up_are_no_baselines() -> None:
+    evidence = Evidence(new={"unit": 1, "lint": 0}, loosened=["job old is gone"])
+    judged = judge(plan(), [Rule("r", "coverage.line", "at-least", Fraction(1), jobs=("web",))],
+                   measured({"coverage.line": 0}), evidence)  # fmt: skip
+    assert good_jobs(["unit", "lint", "web"], judged) == {"lint"}
+    everywhere = judge(plan(), [Rule("r", "coverage.line", "at-least", Fraction(1))], measured({}), Evidence())
+    assert good_jobs(["unit", "lint"], everywhere) == set()
+
+
+@pytest.mark.parametrize(
+    ("evidence", "rules", "lost"),
+    [
+        (Evidence(new={"unit": 1}), [], True),
+        (Evidence(untrusted=[Reason("void")]), [], True),
+        (Evidence(vanished={"unit": 1}), [], False),  # its cell may be about to come
+        (Evidence(), [Rule("few", "tests.failed", "at-most", Fraction(0))], True),
+        (Evidence(), [Rule("share", "tests.share-passed", "at-least", Fraction(1))], False),
+        (Evidence(), [Rule("few", "tests.failed", "at-most", Fraction(0), level="warn")], False),
+    ],
+)
+def test_a_run_is_held_early_only_by_what_no_further_cell_can_mend(
+    evidence: Evidence, rules: list[Rule], lost: bool
+) -> None:
+    judged = judge(plan(), rules, measured({"tests.failed": 1, "tests.share-passed": Fraction(1, 2)}), evidence)
+    assert bool(beyond_repair(judged)) == lost
 
 
 @given(st.fractions(0, 1), st.one_of(st.none(), st.fractions(0, 1, max_denominator=1000)))
@@ -72,40 +125,65 @@ def test_durations_read_as_people_say_them(seconds: float, said: str) -> None:
     assert duration(seconds) == said
 
 
-def told(verdict: Verdict, **counts: int) -> Told:
-    judged = judge([NEW], measured({"tests.new": counts.get("tests_new", 0)}), [], [])
-    return Told(
-        verdict, Tally(**counts), "python=3.8" if counts.get("tests_new") else None, 0, judged, 12, 12, 108.0, "9f3c21a"
+NOTHING = Evidence()
+
+
+def told(evidence: Evidence = NOTHING, rules: tuple[Rule, ...] = (), **counts: int) -> Told:
+    judged = judge(plan(), rules, measured({}), evidence)
+    where = "python=3.8" if counts.get("tests_new") else None
+    return Told(verdict_of(judged), Tally(**counts), where, 0, judged, 12, 12, 108.0, "9f3c21a")
+
+
+@pytest.mark.parametrize(
+    ("said", "words"),
+    [
+        (told(Evidence(new={"unit": 3}), tests_new=3, tests_total=80, tests_passed=77, tests_failed=3),
+         "Held: 3 tests newly fail, only where python=3.8. 12 of 12 cells in 1 min 48 s, against 9f3c21a."),
+        (told(tests_total=80, tests_passed=78, tests_skipped=2, tests_fixed=1),
+         "Clear: 78 of 78 tests passed, 2 skipped; 1 test fixed. 12 of 12 cells in 1 min 48 s, against 9f3c21a."),
+        (told(Evidence(newly_skipped={"unit": 2}), tests_total=5, tests_passed=3, tests_skipped=2),
+         "Clear: 3 of 3 tests passed, 2 skipped; 2 tests newly skipped (warns). "
+         "12 of 12 cells in 1 min 48 s, against 9f3c21a."),
+        (told(tests_total=5, tests_passed=4, tests_known=1, tests_failed=1, tests_quarantined=2),
+         "Clear: 4 of 5 tests passed. Set aside: 1 known failure, 2 quarantined failures. "
+         "12 of 12 cells in 1 min 48 s, against 9f3c21a."),
+    ],
+)  # fmt: skip
+def test_the_sentence_says_what_a_person_would_paste_into_a_chat(said: Told, words: str) -> None:
+    assert sentence(said) == words
+
+
+def test_a_sentence_names_few_reasons_and_counts_the_rest() -> None:
+    rules = tuple(Rule(f"rule {i}", "coverage.line", "at-least", Fraction(1)) for i in range(9))
+    said = sentence(told(Evidence(new={"unit": 1}), rules, tests_new=1, tests_total=2, tests_passed=1, tests_failed=1))
+    assert said.startswith("Held: 1 test newly fails") and said.count(";") == MOST_REASONS - 1
+    assert "7 further reasons" in said and len(said) < 400
+
+
+def test_nothing_that_only_warns_is_hidden_and_nothing_clear_newly_fails() -> None:
+    warned = judge(plan(new_failures="warn"), [], measured({}), Evidence(new={"unit": 1}))
+    said = sentence(Told(verdict_of(warned), Tally(tests_new=1, tests_failed=1, tests_total=1), None, 0, warned, 1, 1,
+                         1.0, None))  # fmt: skip
+    assert said.startswith("Clear: 0 of 1 test passed; 1 test newly fails (warns).")
+
+
+def test_the_note_has_a_block_for_each_context_under_the_commits_word() -> None:
+    judged: list[Judged] = judge(
+        plan(), [], measured({}), Evidence([Reason("unit b: the runner was lost", "unit")], new={"unit": 60})
     )
-
-
-def test_the_sentence_says_what_a_person_would_paste_into_a_chat() -> None:
-    said = sentence(told(Verdict.HELD, tests_new=3, tests_total=80, tests_passed=77, tests_failed=3))
-    assert said == "Held: 3 tests newly fail, only where python=3.8. 12 of 12 cells in 1 min 48 s, against 9f3c21a."
-    said = sentence(told(Verdict.CLEAR, tests_total=80, tests_passed=78, tests_skipped=2, tests_fixed=1))
-    assert said.startswith("Clear: 1 test fixed; 78 of 78 tests passed.")
-
-
-def test_the_note_lists_cells_new_failures_and_rules() -> None:
-    judged = judge([NEW], measured({"tests.new": 60}), ["unit b: the runner was lost"], [])
     cells = [
-        NotedCell("unit", "a", "failed", "", 1, 60, 0, 0),
-        NotedCell("unit", "b", "void", "the runner\nwas lost", 0, 0, 0, 0),
+        NotedCell("unit", "a", State.FAILED, "", 1, 60, 0, 0),
+        NotedCell("unit", "b", State.VOID, "the runner\nwas lost", 0, 0, 0, 0),
     ]
     new = [NotedFailure("unit", "a", f"t{i}", "line one\nline two") for i in range(60)]
-    note = commit_note(
-        verdict=Verdict.HELD,
-        purpose="push",
-        branch="main",
-        address="http://x",
-        number=7,
-        said="Held.",
-        baseline=None,
-        judged=judged,
-        cells=cells,
-        new=new,
-    )
-    assert note.startswith("verdict: held (push to main)\nrun: #7 http://x\n")
+    held = block(
+        verdict=Verdict.HELD, context="push main", address="http://x", number=7, said="Held.", judged=judged,
+        cells=cells, new=new,
+    )  # fmt: skip
+    clear = block(verdict=Verdict.CLEAR, context="tag v1", address="http://y", number=8, said="Clear.")
+    note = commit_note(Word(Verdict.HELD, "push main", 7), [held, clear])
+    assert note.startswith("verdict: held (push to main)\n\npush to main: held\nrun: #7 http://x\n")
     assert "unit b  void" in note and "the runner was lost" in note
     assert "t49: line one line two" in note and "t50" not in note and "and 10 more" in note
-    assert "not met  no new failures: 60, at most 0" in note
+    assert "not met  no new failures: 60" in note and note.endswith("tag v1: clear\nrun: #8 http://y\nClear.\n")
+    assert commit_note(Word(), [clear]).startswith("no verdict\n")

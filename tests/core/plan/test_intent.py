@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pytest
 
 from myriant.core.plan.expectations import unmet
-from myriant.core.plan.intent import Event, Intent, intent, order, steps_for
+from myriant.core.plan.intent import Event, Fate, Intent, intent, order, steps_for
 from myriant.core.plan.model import Expect, Plan
 from myriant.core.plan.read import read_plan
 from myriant.core.plan.selectors import parse_selector
@@ -95,9 +97,7 @@ def test_an_event_runs_these_cells(event: Event, expected: dict[str, int]) -> No
     ("event", "reason"),
     [
         (Event("push", "topic"), "the plan's push event names main, season/*, not topic"),
-        (Event("push", "main", changed=("docs/a/b.txt", "README.md")), "only files of docs/**, *.md changed"),
         (Event("pull-request", "season/2026"), "the plan's pull-request event names main, not season/2026"),
-        (Event("pull-request", "main", changed=("docs/a",)), "no changed file is one of src/**"),
         (Event("tag", tag="draft"), "the plan's tag event names v*, not draft"),
         (Event("schedule", "main", schedule="weekly"), "the plan has no schedule weekly"),
         (Event("manual", "main", cells=parse_selector("lua=9")), "no job of the plan runs for it"),
@@ -107,6 +107,24 @@ def test_an_event_runs_these_cells(event: Event, expected: dict[str, int]) -> No
 def test_an_event_that_starts_nothing_says_why(event: Event, reason: str) -> None:
     found = intent(plan(), event)
     assert (found.reason, found.starts, runs(found)) == (reason, False, {})
+
+
+@pytest.mark.parametrize(
+    ("event", "reason"),
+    [
+        (Event("push", "main", changed=("docs/a/b.txt", "README.md")), "only files of docs/**, *.md changed"),
+        (Event("pull-request", "main", changed=("docs/a",)), "no changed file is one of src/**"),
+    ],
+    ids=str,
+)
+def test_jobs_that_watch_nothing_of_what_changed_are_excused_not_unasked(event: Event, reason: str) -> None:
+    found = intent(plan(), event)
+    assert (found.reason, found.starts, found.excused) == ("", False, True)
+    assert {j.reason for j in found.jobs if j.fate is Fate.EXCUSED} == {reason}
+    known = {j.job.id: event.changed for j in found.jobs}
+    unknown = next(j.job.id for j in found.jobs if j.fate is Fate.EXCUSED)
+    again = intent(plan(), replace(event, changed=None, changed_for={**known, unknown: None}))
+    assert again.starts and not again.excused  # a job without a baseline of its own is excused by nothing
 
 
 @pytest.mark.parametrize(

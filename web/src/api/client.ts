@@ -49,8 +49,6 @@ export type WantedEvent = Schemas["WantedEvent"];
 export type Looked = Schemas["Looked"];
 export type Coming = Schemas["Coming"];
 
-export const api = createClient<paths>({ baseUrl: "" });
-
 /** What went wrong with a call, in the server's words. */
 export class CallError extends Error {
   constructor(
@@ -62,17 +60,25 @@ export class CallError extends Error {
   }
 }
 
-interface Answer<T> {
-  data?: T;
-  error?: unknown;
-  response: Response;
+/** The error of an answer that is a problem; undefined for any other. */
+export async function problemOf(response: Response): Promise<CallError | undefined> {
+  if (response.ok) return undefined;
+  const problem = ((await response.clone().json().catch(() => null)) ?? {}) as { detail?: unknown; mend?: unknown };
+  const detail = typeof problem.detail === "string" ? problem.detail : response.statusText || `the server answered ${response.status}`;
+  return new CallError(response.status, detail, typeof problem.mend === "string" ? problem.mend : "");
 }
 
-/** The data of an answer; throws CallError with the problem's own words. */
-export async function taken<T>(answer: Promise<Answer<T>>): Promise<T> {
-  const { data, error, response } = await answer;
-  if (data !== undefined && response.ok) return data;
-  const problem = (error ?? {}) as { detail?: unknown; mend?: unknown };
-  const detail = typeof problem.detail === "string" ? problem.detail : response.statusText;
-  throw new CallError(response.status, detail, typeof problem.mend === "string" ? problem.mend : "");
+export const api = createClient<paths>({ baseUrl: "" });
+
+// Every problem is thrown where it arrives: no call can go wrong in silence.
+api.use({
+  async onResponse({ response }) {
+    const problem = await problemOf(response);
+    if (problem) throw problem;
+  },
+});
+
+/** The data of an answer. */
+export async function taken<T>(answer: Promise<{ data?: T }>): Promise<T> {
+  return (await answer).data as T;
 }

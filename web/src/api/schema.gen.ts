@@ -4,6 +4,39 @@
  */
 
 export interface paths {
+    "/api/v1/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["sign_in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sign-in-links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description A one-time link that signs its first visitor in as the person asking. */
+        post: operations["new_link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/me": {
         parameters: {
             query?: never;
@@ -68,122 +101,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/projects/{project}/runs/{number}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get: operations["run"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/projects/{project}/runs/{number}/plan": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description The text of the plan that a run was made by. */
-        get: operations["run_plan"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/projects/{project}/runs/{number}/findings": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get: operations["findings"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/attempts/{attempt}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get: operations["attempt"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/attempts/{attempt}/log": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description Log bytes from `start`; headers tell the size so far and whether it is complete. */
-        get: operations["log"];
-        /** @description A piece of log at its offset, printed `at` a time; the same piece again changes nothing. */
-        put: operations["put_log"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/attempts/{attempt}/log/raw": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description The whole log as a file, whatever its size. */
-        get: operations["raw_log"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/reports/{report}/raw": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get: operations["raw_report"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/desk": {
         parameters: {
             query?: never;
@@ -200,73 +117,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/pulse": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get: operations["pulse"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/verdicts/{commit}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get: operations["verdicts"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/untested/{commit}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description Why a commit without a run has none. */
-        get: operations["untested"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/live": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description Server-sent events about what changed. */
-        get: operations["live"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sign-in": {
+    "/api/v1/projects/{project}/start": {
         parameters: {
             query?: never;
             header?: never;
@@ -275,41 +126,25 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        post: operations["sign_in"];
+        /** @description Take the head of the main branch as it is: what fails there is known from now on. */
+        post: operations["start_from_today"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/sign-in-links": {
+    "/api/v1/projects/{project}/audit": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** @description What people did that changes what is asked or told, newest first. */
+        get: operations["audit"];
         put?: never;
-        /** @description A one-time link that signs its first visitor in as the person asking. */
-        post: operations["new_link"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/projects/{project}/bell": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description A repository's hook tells which branches moved. */
-        post: operations["bell"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -484,6 +319,73 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/runs/{number}/acceptances": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Accept what a run has less than before, with the reason; it is judged again. */
+        post: operations["accept"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/runs/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["run"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/runs/{number}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The text of the plan that a run was made by. */
+        get: operations["run_plan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/words/{commit}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What a commit is said to be, in each project that knows it: the worst of its contexts, or the one asked for. */
+        get: operations["word"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/runs": {
         parameters: {
             query?: never;
@@ -534,16 +436,16 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/projects/{project}/pull-requests/{number}": {
+    "/api/v1/projects/{project}/runs/{number}/timeline": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        /** @description Open, update or end a pull request by hand. */
-        put: operations["pull_request"];
+        /** @description What each cell of a run did when. */
+        get: operations["timeline"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -551,7 +453,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/projects/{project}/event-secret": {
+    "/api/v1/projects/{project}/runs/{number}/again": {
         parameters: {
             query?: never;
             header?: never;
@@ -560,8 +462,247 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description The secret with which events told over HTTP are signed. */
-        post: operations["event_secret"];
+        /** @description Give cells of a run another attempt: all, those that did not pass, or those of a selector. */
+        post: operations["run_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/runs/{number}/results.{form}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All results of a run: one JUnit XML with a suite for each cell (xml), CSV (csv) or Parquet (parquet). */
+        get: operations["export_results"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/runs/{number}/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/runs/{number}/tests/{test}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What changed since a failing test last passed, the likeliest cause first. */
+        get: operations["changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/runs/{number}/tests/{test}/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The search for the first bad commit as it stands, or what it would cost. */
+        get: operations["search"];
+        put?: never;
+        /** @description Begin to search for the first bad commit, or go on. */
+        post: operations["begin_search"];
+        /** @description Stop a search; it can be gone on with. */
+        delete: operations["stop_search"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/runs/{number}/tests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A window of the tests of a run with a mark for each cell. */
+        get: operations["run_tests"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/tests/{test}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One test over its history. */
+        get: operations["one_test"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/flaky": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Flaky tests with their evidence, cost and quarantine. */
+        get: operations["flaky"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/quarantines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Set tests aside: their failures hold nothing until a date. */
+        post: operations["quarantine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/quarantines/{quarantine}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Take a test back into the gate. */
+        delete: operations["end_quarantine"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Shapes of failures that the project adds to the usual ones. */
+        get: operations["told_kinds"];
+        /** @description Keep shapes of failures for this project, as TOML. */
+        put: operations["set_kinds"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attempts/{attempt}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["attempt"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attempts/{attempt}/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Log bytes from `start`; headers tell the size so far and whether it is complete. */
+        get: operations["log"];
+        /** @description A piece of log at its offset, printed `at` a time; the same piece again changes nothing. */
+        put: operations["put_log"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attempts/{attempt}/log/raw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The whole log as a file, whatever its size. */
+        get: operations["raw_log"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reports/{report}/raw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["raw_report"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -598,23 +739,6 @@ export interface paths {
          *     Nothing when there is none to compare with.
          */
         get: operations["machine_difference"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/projects/{project}/runs/{number}/timeline": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description What each cell of a run did when. */
-        get: operations["timeline"];
         put?: never;
         post?: never;
         delete?: never;
@@ -699,6 +823,22 @@ export interface paths {
         };
         /** @description Which lines passing attempts print too, where the steps begin, and the first line that speaks of trouble. */
         get: operations["usual_lines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pulse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["pulse"];
         put?: never;
         post?: never;
         delete?: never;
@@ -840,7 +980,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/projects/{project}/runs/{number}/again": {
+    "/api/v1/projects/{project}/bell": {
         parameters: {
             query?: never;
             header?: never;
@@ -849,24 +989,24 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Give cells of a run another attempt: all, those that did not pass, or those of a selector. */
-        post: operations["run_again"];
+        /** @description A repository's hook tells which branches moved. */
+        post: operations["bell"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/projects/{project}/runs/{number}/tests": {
+    "/api/v1/projects/{project}/pull-requests/{number}": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** @description A window of the tests of a run with a mark for each cell. */
-        get: operations["run_tests"];
-        put?: never;
+        get?: never;
+        /** @description Open, update or end a pull request by hand. */
+        put: operations["pull_request"];
         post?: never;
         delete?: never;
         options?: never;
@@ -874,77 +1014,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/projects/{project}/tests/{test}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description One test over its history. */
-        get: operations["one_test"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/projects/{project}/runs/{number}/tests/{test}/changes": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description What changed since a failing test last passed, the likeliest cause first. */
-        get: operations["changes"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/projects/{project}/runs/{number}/tests/{test}/search": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description The search for the first bad commit as it stands, or what it would cost. */
-        get: operations["search"];
-        put?: never;
-        /** @description Begin to search for the first bad commit, or go on. */
-        post: operations["begin_search"];
-        /** @description Stop a search; it can be gone on with. */
-        delete: operations["stop_search"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/projects/{project}/flaky": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description Flaky tests with their evidence, cost and quarantine. */
-        get: operations["flaky"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/projects/{project}/quarantines": {
+    "/api/v1/projects/{project}/event-secret": {
         parameters: {
             query?: never;
             header?: never;
@@ -953,15 +1023,15 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Set tests aside: their failures hold nothing until a date. */
-        post: operations["quarantine"];
+        /** @description The secret with which events told over HTTP are signed. */
+        post: operations["event_secret"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/projects/{project}/quarantines/{quarantine}": {
+    "/api/v1/events": {
         parameters: {
             query?: never;
             header?: never;
@@ -970,60 +1040,12 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        post?: never;
-        /** @description Take a test back into the gate. */
-        delete: operations["end_quarantine"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/projects/{project}/kinds": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description Shapes of failures that the project adds to the usual ones. */
-        get: operations["told_kinds"];
-        /** @description Keep shapes of failures for this project, as TOML. */
-        put: operations["set_kinds"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/projects/{project}/file": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description A file of the repository at a commit. */
-        get: operations["file_at"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/projects/{project}/runs/{number}/results.{form}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description All results of a run: one JUnit XML with a suite for each cell (xml), CSV (csv) or Parquet (parquet). */
-        get: operations["export_results"];
-        put?: never;
-        post?: never;
+        /**
+         * @description A CloudEvent 1.0 (structured JSON) with a CDEvents type.
+         *
+         *     `X-Myriant-Signature: sha256=HMAC` over the body is made with the project's event secret.
+         */
+        post: operations["event"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1081,21 +1103,34 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/events": {
+    "/api/v1/projects/{project}/file": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** @description A file of the repository at a commit. */
+        get: operations["file_at"];
         put?: never;
-        /**
-         * @description A CloudEvent 1.0 (structured JSON) with a CDEvents type.
-         *
-         *     `X-Myriant-Signature: sha256=HMAC` over the body is made with the project's event secret.
-         */
-        post: operations["event"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/live": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Server-sent events about what changed. */
+        get: operations["live"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1135,6 +1170,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runners/{runner}/leave": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The runner finishes what it has and takes nothing more; another start may take its name. */
+        post: operations["leave"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/attempts/{attempt}/steps": {
         parameters: {
             query?: never;
@@ -1151,7 +1203,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/attempts/{attempt}/reports/{number}": {
+    "/api/v1/attempts/{attempt}/steps/{position}/expected": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Keys of the tests that the baseline lists for a step. */
+        get: operations["expected"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attempts/{attempt}/reports": {
         parameters: {
             query?: never;
             header?: never;
@@ -1159,8 +1228,8 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** @description A raw report; `X-Path` is its path in the workspace, base64 of UTF-8. A long one came in `parts` before. */
-        put: operations["put_report"];
+        /** @description Files, as parcels: each behind a line of JSON that describes it. A long one came in parts before. */
+        put: operations["put_reports"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1202,7 +1271,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/attempts/{attempt}/caches/{name}/find": {
+    "/api/v1/attempts/{attempt}/caches/find": {
         parameters: {
             query?: never;
             header?: never;
@@ -1235,7 +1304,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/attempts/{attempt}/caches/{name}": {
+    "/api/v1/attempts/{attempt}/caches/{digest}/parts/{part}": {
         parameters: {
             query?: never;
             header?: never;
@@ -1243,8 +1312,8 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** @description An archive to keep, should the attempt pass; `X-Told` is base64 of JSON: its key, the preparing seconds. */
-        put: operations["put_cache"];
+        /** @description A part of an archive. */
+        put: operations["put_cache_part"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1252,7 +1321,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/runners/{runner}/leave": {
+    "/api/v1/attempts/{attempt}/caches": {
         parameters: {
             query?: never;
             header?: never;
@@ -1261,8 +1330,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description The runner finishes what it has and takes nothing more; another start may take its name. */
-        post: operations["leave"];
+        /** @description An archive whose parts are there, to keep should the attempt pass. */
+        post: operations["put_cache"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1306,6 +1375,55 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * Acceptable
+         * @description What a maintainer can accept here: lines of what the plan asks less, tests by their numbers.
+         */
+        Acceptable: {
+            /** Loosened */
+            loosened: string[];
+            /** Tests */
+            tests: number[];
+        };
+        /** Accepted */
+        Accepted: {
+            /** Accepted */
+            accepted: number;
+        };
+        /**
+         * AcceptedView
+         * @description What a person accepted in this run: a loosening, or a test that is less than it was.
+         */
+        AcceptedView: {
+            /** Kind */
+            kind: string;
+            /** Subject */
+            subject: string;
+            /** Reason */
+            reason: string;
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+        };
+        /** Accepting */
+        Accepting: {
+            /** Reason */
+            reason: string;
+            /**
+             * Loosened
+             * @default []
+             */
+            loosened: string[];
+            /**
+             * Tests
+             * @default []
+             */
+            tests: number[];
+        };
         /** Added */
         Added: {
             /** Name */
@@ -1427,6 +1545,25 @@ export interface components {
             others: components["schemas"]["OtherAttempt"][];
         };
         /**
+         * AuditLine
+         * @description What a person did that changes what is asked or told.
+         */
+        AuditLine: {
+            /** Id */
+            id: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** By */
+            by: string;
+            /** What */
+            what: string;
+            /** Said */
+            said: string;
+        };
+        /**
          * Bar
          * @description A stretch of a cell's time: waiting, a phase of the runner, or a step.
          */
@@ -1527,7 +1664,7 @@ export interface components {
         };
         /**
          * CacheAnswer
-         * @description An entry, or why there is none.
+         * @description What the server has for a cache: an entry, or why not.
          */
         CacheAnswer: {
             /** Entry */
@@ -1542,8 +1679,11 @@ export interface components {
              * @default 0
              */
             size: number;
-            /** Seconds */
-            seconds?: {
+            /**
+             * Seconds
+             * @default {}
+             */
+            seconds: {
                 [key: string]: number;
             };
             /**
@@ -1551,6 +1691,26 @@ export interface components {
              * @default
              */
             said: string;
+        };
+        /**
+         * CacheHead
+         * @description An archive to keep, should the attempt pass.
+         */
+        CacheHead: {
+            /** Name */
+            name: string;
+            key: components["schemas"]["CacheKey"];
+            /**
+             * Seconds
+             * @default {}
+             */
+            seconds: {
+                [key: string]: number;
+            };
+            /** Digest */
+            digest: string;
+            /** Parts */
+            parts: number;
         };
         /**
          * CacheKey
@@ -1623,6 +1783,15 @@ export interface components {
             saved: number;
             /** Won */
             won: number | null;
+        };
+        /**
+         * CacheWanted
+         * @description A cache that an attempt could use.
+         */
+        CacheWanted: {
+            /** Name */
+            name: string;
+            key: components["schemas"]["CacheKey"];
         };
         /** CacheWish */
         CacheWish: {
@@ -1852,6 +2021,31 @@ export interface components {
             /** Running */
             running: boolean;
         };
+        /**
+         * CommitWord
+         * @description What a project says of a commit: the worst of its contexts, and each of them, worst first.
+         */
+        CommitWord: {
+            /** Project */
+            project: string;
+            verdict: components["schemas"]["Verdict"];
+            /** Context */
+            context: string;
+            /** Sentence */
+            sentence: string;
+            /** Run */
+            run: number | null;
+            /** Address */
+            address: string;
+            /** Final */
+            final: boolean;
+            /** Contexts */
+            contexts: components["schemas"]["VerdictView"][];
+            /** Evidence */
+            evidence: components["schemas"]["VerdictView"][];
+            /** Untested */
+            untested: string[];
+        };
         /** CompanionWish */
         CompanionWish: {
             /** Name */
@@ -1911,6 +2105,8 @@ export interface components {
             projects: components["schemas"]["DeskProject"][];
             /** Stuck */
             stuck: components["schemas"]["StuckCell"][];
+            /** Approvals */
+            approvals: components["schemas"]["WaitingApproval"][];
             pulse: components["schemas"]["Load"];
         };
         /** DeskProject */
@@ -1931,8 +2127,7 @@ export interface components {
             number: number;
             /** Title */
             title: string;
-            /** Verdict */
-            verdict: string;
+            word: components["schemas"]["Verdict"];
             /** Marks */
             marks: string;
             /** Coverage */
@@ -2015,6 +2210,11 @@ export interface components {
             boot: string;
         };
         /**
+         * EventKind
+         * @enum {string}
+         */
+        EventKind: "push" | "pull-request" | "tag" | "schedule" | "manual" | "upload";
+        /**
          * Evidence
          * @description A file, and what it says.
          */
@@ -2023,6 +2223,14 @@ export interface components {
             file: string;
             /** Says */
             says: string;
+        };
+        /**
+         * Expected
+         * @description Keys (hexadecimal) of the tests that the baseline lists for a step; None: nothing is known of it.
+         */
+        Expected: {
+            /** Tests */
+            tests: string[] | null;
         };
         /** Extended */
         Extended: {
@@ -2410,6 +2618,8 @@ export interface components {
             limit: string | null;
             /** Against Baseline */
             against_baseline: boolean;
+            /** Built In */
+            built_in?: string | null;
         };
         /** KeyTold */
         KeyTold: {
@@ -2480,8 +2690,8 @@ export interface components {
             /** Keys */
             keys: string[];
         };
-        /** LeaseGiven */
-        LeaseGiven: {
+        /** Lease */
+        Lease: {
             /** Attempt */
             attempt: number;
             /** Token */
@@ -2496,15 +2706,6 @@ export interface components {
             commit: string;
             /** Before */
             before: string;
-            /** Branch */
-            branch: string;
-            /** Event */
-            event: string;
-            /**
-             * Tag
-             * @default
-             */
-            tag: string;
             /** Job */
             job: string;
             /** Values */
@@ -2536,6 +2737,11 @@ export interface components {
              */
             artifacts: components["schemas"]["ArtifactWish"][];
             /**
+             * Address
+             * @default
+             */
+            address: string;
+            /**
              * Hand Over
              * @default {}
              */
@@ -2547,11 +2753,6 @@ export interface components {
              * @default []
              */
             handed: components["schemas"]["Handed"][];
-            /**
-             * Address
-             * @default
-             */
-            address: string;
             /** @default {} */
             limits: components["schemas"]["LimitsWish"];
             /**
@@ -2591,8 +2792,32 @@ export interface components {
              * @default {}
              */
             origins: {
-                [key: string]: components["schemas"]["OriginGiven"][];
+                [key: string]: components["schemas"]["Origin"][];
             };
+            /**
+             * Told
+             * @default {}
+             */
+            told: {
+                [key: string]: string;
+            };
+            /**
+             * Aside
+             * @default []
+             */
+            aside: string[];
+            /**
+             * Statuses
+             * @default {}
+             */
+            statuses: {
+                [key: string]: number[];
+            };
+            /**
+             * Identity
+             * @default
+             */
+            identity: string;
         };
         /**
          * LevelChange
@@ -2608,7 +2833,7 @@ export interface components {
         };
         /**
          * LimitsWish
-         * @description What an attempt may take; none: the runner's own limit. Memory, disk and output are bytes.
+         * @description What an attempt may take; None: the runner's own limit. Memory, disk and output are bytes.
          */
         LimitsWish: {
             /** Memory */
@@ -2778,8 +3003,11 @@ export interface components {
             /** Offset */
             offset: number;
         };
-        /** OriginGiven */
-        OriginGiven: {
+        /**
+         * Origin
+         * @description One place that sets a variable; `step` is its position, None when it holds for the whole job.
+         */
+        Origin: {
             /** Place */
             place: string;
             /** Value */
@@ -3070,11 +3298,8 @@ export interface components {
              * @default
              */
             author: string;
-            /**
-             * State
-             * @default open
-             */
-            state: string;
+            /** @default open */
+            state: components["schemas"]["PullState"];
         };
         /** PullRequestView */
         PullRequestView: {
@@ -3093,6 +3318,11 @@ export interface components {
             /** Run */
             run: number | null;
         };
+        /**
+         * PullState
+         * @enum {string}
+         */
+        PullState: "open" | "merged" | "closed";
         /** QuarantineView */
         QuarantineView: {
             /** Id */
@@ -3267,7 +3497,7 @@ export interface components {
         };
         /**
          * RunLine
-         * @description A run in one line.
+         * @description A run in one line: its own verdict in its context, and the word of its commit.
          */
         RunLine: {
             /** Number */
@@ -3280,12 +3510,20 @@ export interface components {
             author: string;
             /** Branch */
             branch: string;
-            /** Event */
-            event: string;
-            /** State */
-            state: string;
-            /** Verdict */
-            verdict: string;
+            /** Tag */
+            tag: string;
+            /** Pull Request */
+            pull_request: number | null;
+            event: components["schemas"]["EventKind"];
+            /** Context */
+            context: string;
+            state: components["schemas"]["State"];
+            verdict: components["schemas"]["Verdict"];
+            word: components["schemas"]["Verdict"];
+            /** Word Context */
+            word_context: string;
+            /** Word Run */
+            word_run: number;
             /** Sentence */
             sentence: string;
             /**
@@ -3305,8 +3543,6 @@ export interface components {
             run: components["schemas"]["RunLine"];
             /** Author Mail */
             author_mail: string;
-            /** Purpose */
-            purpose: string;
             /** Reason */
             reason: string;
             /** Share Passed */
@@ -3327,6 +3563,9 @@ export interface components {
             noted_at: string | null;
             /** Note Trouble */
             note_trouble: string | null;
+            /** Accepted */
+            accepted: components["schemas"]["AcceptedView"][];
+            acceptable: components["schemas"]["Acceptable"];
             /** Tag */
             tag: string;
             /** Source */
@@ -3643,6 +3882,22 @@ export interface components {
             /** Main Branch */
             main_branch: string;
         };
+        /** Started */
+        Started: {
+            /** Commit */
+            commit: string;
+        };
+        /** Starting */
+        Starting: {
+            /** Reason */
+            reason: string;
+        };
+        /**
+         * State
+         * @description Of runs, jobs, cells, attempts and steps.
+         * @enum {string}
+         */
+        State: "waiting" | "running" | "reading" | "passed" | "failed" | "void" | "stopped" | "skipped";
         /**
          * StepLines
          * @description Where a step's output begins and ends, in lines.
@@ -3663,8 +3918,11 @@ export interface components {
             name: string;
             /** Command */
             command: string;
-            /** State */
-            state: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "running" | "passed" | "failed" | "void" | "skipped";
             /**
              * Reason
              * @default
@@ -3977,14 +4235,21 @@ export interface components {
             /** Context */
             ctx?: Record<string, never>;
         };
-        /** VerdictView */
+        /**
+         * Verdict
+         * @enum {string}
+         */
+        Verdict: "clear" | "held" | "undecided" | "exempt" | "none";
+        /**
+         * VerdictView
+         * @description What one context says of a commit.
+         */
         VerdictView: {
             /** Project */
             project: string;
-            /** Purpose */
-            purpose: string;
-            /** Verdict */
-            verdict: string;
+            /** Context */
+            context: string;
+            verdict: components["schemas"]["Verdict"];
             /** Sentence */
             sentence: string;
             /** Run */
@@ -3993,6 +4258,25 @@ export interface components {
             address: string;
             /** Final */
             final: boolean;
+            /** Ended */
+            ended: boolean;
+        };
+        /**
+         * WaitingApproval
+         * @description A job that waits for a person's word.
+         */
+        WaitingApproval: {
+            /** Project */
+            project: string;
+            /** Run */
+            run: number;
+            /** Job */
+            job: string;
+            /**
+             * Until
+             * Format: date-time
+             */
+            until: string;
         };
         /**
          * WantedEvent
@@ -4048,6 +4332,57 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    sign_in: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Link"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    new_link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInLink"];
+                };
+            };
+        };
+    };
     me: {
         parameters: {
             query?: never;
@@ -4187,261 +4522,6 @@ export interface operations {
             };
         };
     };
-    run: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project: string;
-                number: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunView"];
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    run_plan: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project: string;
-                number: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "text/plain": string;
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    findings: {
-        parameters: {
-            query?: {
-                base?: number | null;
-            };
-            header?: never;
-            path: {
-                project: string;
-                number: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Findings"];
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    attempt: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                attempt: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["AttemptView"];
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    log: {
-        parameters: {
-            query?: {
-                start?: number;
-                most?: number;
-            };
-            header?: never;
-            path: {
-                attempt: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "text/plain": unknown;
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    put_log: {
-        parameters: {
-            query: {
-                offset: number;
-                at?: string | null;
-            };
-            header?: never;
-            path: {
-                attempt: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Size"];
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    raw_log: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                attempt: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    raw_report: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                report: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
     desk: {
         parameters: {
             query?: never;
@@ -4462,173 +4542,7 @@ export interface operations {
             };
         };
     };
-    pulse: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Load"];
-                };
-            };
-        };
-    };
-    verdicts: {
-        parameters: {
-            query?: {
-                project?: string | null;
-            };
-            header?: never;
-            path: {
-                commit: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["VerdictView"][];
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    untested: {
-        parameters: {
-            query?: {
-                project?: string | null;
-            };
-            header?: never;
-            path: {
-                commit: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": string[];
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    live: {
-        parameters: {
-            query?: never;
-            header?: {
-                "last-event-id"?: string | null;
-            };
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    sign_in: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Link"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    new_link: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SignInLink"];
-                };
-            };
-        };
-    };
-    bell: {
+    start_from_today: {
         parameters: {
             query?: never;
             header?: never;
@@ -4639,9 +4553,43 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Bell"];
+                "application/json": components["schemas"]["Starting"];
             };
         };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    audit: {
+        parameters: {
+            query?: {
+                before?: number | null;
+                most?: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description Successful Response */
             200: {
@@ -4649,7 +4597,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Said"];
+                    "application/json": components["schemas"]["AuditLine"][];
                 };
             };
             /** @description Validation Error */
@@ -5044,6 +4992,140 @@ export interface operations {
             };
         };
     };
+    accept: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Accepting"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Accepted"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    run_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    word: {
+        parameters: {
+            query?: {
+                project?: string | null;
+                context?: string;
+            };
+            header?: never;
+            path: {
+                commit: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CommitWord"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     start: {
         parameters: {
             query?: never;
@@ -5146,7 +5228,7 @@ export interface operations {
             };
         };
     };
-    pull_request: {
+    timeline: {
         parameters: {
             query?: never;
             header?: never;
@@ -5156,11 +5238,7 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["PullRequestTold"];
-            };
-        };
+        requestBody?: never;
         responses: {
             /** @description Successful Response */
             200: {
@@ -5168,7 +5246,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Taken"];
+                    "application/json": components["schemas"]["Timeline"];
                 };
             };
             /** @description Validation Error */
@@ -5182,7 +5260,312 @@ export interface operations {
             };
         };
     };
-    event_secret: {
+    run_again: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Again"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Begun"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    export_results: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+                form: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    findings: {
+        parameters: {
+            query?: {
+                base?: number | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Findings"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    changes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+                test: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    search: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+                test: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchView"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    begin_search: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+                test: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchView"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    stop_search: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+                test: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchView"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    run_tests: {
+        parameters: {
+            query?: {
+                base?: number | null;
+                state?: string;
+                search?: string;
+                slower_than?: number | null;
+                cell?: string[];
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TestsPage"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    one_test: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                test: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TestView"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    flaky: {
         parameters: {
             query?: never;
             header?: never;
@@ -5199,8 +5582,300 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Secret"];
+                    "application/json": components["schemas"]["Flakes"];
                 };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    quarantine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["QuarantineWish"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuarantineView"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    end_quarantine: {
+        parameters: {
+            query?: {
+                why?: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+                quarantine: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuarantineView"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    told_kinds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KindsView"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    set_kinds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KindsText"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KindsView"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    attempt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                attempt: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AttemptView"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    log: {
+        parameters: {
+            query?: {
+                start?: number;
+                most?: number;
+            };
+            header?: never;
+            path: {
+                attempt: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": unknown;
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    put_log: {
+        parameters: {
+            query: {
+                offset: number;
+                at?: string | null;
+            };
+            header?: never;
+            path: {
+                attempt: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Size"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    raw_log: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                attempt: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    raw_report: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                report: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Validation Error */
             422: {
@@ -5264,38 +5939,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MachineDifference"] | null;
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    timeline: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project: string;
-                number: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Timeline"];
                 };
             };
             /** @description Validation Error */
@@ -5461,6 +6104,26 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    pulse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Load"];
                 };
             };
         };
@@ -5788,7 +6451,42 @@ export interface operations {
             };
         };
     };
-    run_again: {
+    bell: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Bell"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    pull_request: {
         parameters: {
             query?: never;
             header?: never;
@@ -5800,7 +6498,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Again"];
+                "application/json": components["schemas"]["PullRequestTold"];
             };
         };
         responses: {
@@ -5810,7 +6508,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Begun"];
+                    "application/json": components["schemas"]["Taken"];
                 };
             };
             /** @description Validation Error */
@@ -5824,211 +6522,7 @@ export interface operations {
             };
         };
     };
-    run_tests: {
-        parameters: {
-            query?: {
-                base?: number | null;
-                state?: string;
-                search?: string;
-                slower_than?: number | null;
-                cell?: string[];
-                offset?: number;
-                limit?: number;
-            };
-            header?: never;
-            path: {
-                project: string;
-                number: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TestsPage"];
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    one_test: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project: string;
-                test: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TestView"];
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    changes: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project: string;
-                number: number;
-                test: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Changed"];
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    search: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project: string;
-                number: number;
-                test: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SearchView"];
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    begin_search: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project: string;
-                number: number;
-                test: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SearchView"];
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    stop_search: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project: string;
-                number: number;
-                test: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SearchView"];
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    flaky: {
+    event_secret: {
         parameters: {
             query?: never;
             header?: never;
@@ -6045,7 +6539,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Flakes"];
+                    "application/json": components["schemas"]["Secret"];
                 };
             };
             /** @description Validation Error */
@@ -6059,151 +6553,13 @@ export interface operations {
             };
         };
     };
-    quarantine: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["QuarantineWish"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["QuarantineView"][];
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    end_quarantine: {
-        parameters: {
-            query?: {
-                why?: string;
-            };
-            header?: never;
-            path: {
-                project: string;
-                quarantine: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["QuarantineView"];
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    told_kinds: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["KindsView"];
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    set_kinds: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["KindsText"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["KindsView"];
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    file_at: {
+    event: {
         parameters: {
             query: {
-                commit: string;
-                path: string;
-            };
-            header?: never;
-            path: {
                 project: string;
             };
+            header?: never;
+            path?: never;
             cookie?: never;
         };
         requestBody?: never;
@@ -6214,35 +6570,11 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SourceFile"];
+                    "application/json": components["schemas"]["Taken"];
                 };
             };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    export_results: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project: string;
-                number: number;
-                form: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
+            /** @description Unauthorized */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6363,13 +6695,16 @@ export interface operations {
             };
         };
     };
-    event: {
+    file_at: {
         parameters: {
             query: {
-                project: string;
+                commit: string;
+                path: string;
             };
             header?: never;
-            path?: never;
+            path: {
+                project: string;
+            };
             cookie?: never;
         };
         requestBody?: never;
@@ -6380,11 +6715,33 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Taken"];
+                    "application/json": components["schemas"]["SourceFile"];
                 };
             };
-            /** @description Unauthorized */
-            401: {
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    live: {
+        parameters: {
+            query?: never;
+            header?: {
+                "last-event-id"?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6422,7 +6779,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LeaseGiven"][];
+                    "application/json": components["schemas"]["Lease"][];
                 };
             };
             /** @description Validation Error */
@@ -6471,6 +6828,37 @@ export interface operations {
             };
         };
     };
+    leave: {
+        parameters: {
+            query: {
+                boot: string;
+            };
+            header?: never;
+            path: {
+                runner: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     step: {
         parameters: {
             query?: never;
@@ -6504,22 +6892,44 @@ export interface operations {
             };
         };
     };
-    put_report: {
+    expected: {
         parameters: {
-            query: {
-                step: number;
-                content: string;
-                kind: string;
-                digest: string;
-                keep?: number | null;
-                parts?: number;
-            };
-            header: {
-                "x-path": string;
-            };
+            query?: never;
+            header?: never;
             path: {
                 attempt: number;
-                number: number;
+                position: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Expected"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    put_reports: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                attempt: number;
             };
             cookie?: never;
         };
@@ -6610,13 +7020,12 @@ export interface operations {
             header?: never;
             path: {
                 attempt: number;
-                name: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["CacheKey"];
+                "application/json": components["schemas"]["CacheWanted"];
             };
         };
         responses: {
@@ -6670,30 +7079,25 @@ export interface operations {
             };
         };
     };
-    put_cache: {
+    put_cache_part: {
         parameters: {
-            query: {
-                digest: string;
-            };
-            header: {
-                "x-told": string;
-            };
+            query?: never;
+            header?: never;
             path: {
                 attempt: number;
-                name: string;
+                digest: string;
+                part: number;
             };
             cookie?: never;
         };
         requestBody?: never;
         responses: {
             /** @description Successful Response */
-            200: {
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["CacheSaid"];
-                };
+                content?: never;
             };
             /** @description Validation Error */
             422: {
@@ -6706,25 +7110,29 @@ export interface operations {
             };
         };
     };
-    leave: {
+    put_cache: {
         parameters: {
-            query: {
-                boot: string;
-            };
+            query?: never;
             header?: never;
             path: {
-                runner: number;
+                attempt: number;
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CacheHead"];
+            };
+        };
         responses: {
             /** @description Successful Response */
-            204: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["CacheSaid"];
+                };
             };
             /** @description Validation Error */
             422: {

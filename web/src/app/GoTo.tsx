@@ -4,6 +4,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useMatch, useNavigate } from "react-router";
 import { VerdictMark } from "../marks/StatusMark";
+import type { Verdict } from "../marks/shapes";
 import classes from "./goto.module.css";
 import { projectsQuery, stripQuery, testsQuery } from "./queries";
 import { headingAt } from "../tests/tree";
@@ -15,7 +16,7 @@ interface Target {
   text: string;
   detail: string;
   to: string;
-  verdict?: string;
+  verdict?: Verdict;
 }
 
 export function GoTo({ opened, onClose }: { opened: boolean; onClose: () => void }) {
@@ -84,7 +85,7 @@ function useTargets(text: string): Target[] {
   const tests = useQuery({ ...testsQuery(project ?? "", newest ?? 0, { base: undefined, state: "all", search: typed, slower: undefined, cells: [] }, 0, 6), enabled: asked }).data;
   const found: Target[] = [{ id: "desk", kind: "page", text: "Desk", detail: "what needs a decision now", to: "/" }];
   for (const p of projects)
-    found.push({ id: `p/${p.name}`, kind: "project", text: p.name, detail: p.description, to: `/p/${p.name}`, verdict: p.newest?.verdict });
+    found.push({ id: `p/${p.name}`, kind: "project", text: p.name, detail: p.description, to: `/p/${p.name}`, verdict: p.newest?.word });
   for (const { run } of [...(strip?.columns ?? [])].reverse())
     found.push({
       id: `r/${run.number}`,
@@ -92,7 +93,7 @@ function useTargets(text: string): Target[] {
       text: run.title,
       detail: `${short(run.commit)} ${run.author}`,
       to: `/p/${project ?? ""}/runs/${run.number}`,
-      verdict: run.verdict,
+      verdict: run.word,
     });
   const fitting = found.filter((t) => !wanted || `${t.kind} ${t.text} ${t.detail}`.toLowerCase().includes(wanted)).slice(0, 12);
   const offered = asked && wanted === typed ? (tests?.rows ?? []) : [];

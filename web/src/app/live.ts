@@ -1,5 +1,6 @@
 /** One stream of changes a browser: the tab that holds the lock listens and tells the others. */
 import type { QueryClient } from "@tanstack/react-query";
+import { keys } from "./queries";
 
 export interface Change {
   kind: string;
@@ -75,17 +76,17 @@ export function listen(client: QueryClient, stop: AbortSignal): void {
 function refresh(client: QueryClient, change: Change): void {
   const { kind, project, run } = change;
   if (kind === "log") {
-    void client.invalidateQueries({ queryKey: ["log"] });
+    void client.invalidateQueries({ queryKey: keys.log() });
     return;
   }
-  void client.invalidateQueries({ queryKey: ["pulse"] });
-  void client.invalidateQueries({ queryKey: ["desk"] });
-  if (kind === "runner" || kind === "cell") void client.invalidateQueries({ queryKey: ["runners"] });
-  if (kind === "project" || kind === "run") void client.invalidateQueries({ queryKey: ["projects"] });
+  void client.invalidateQueries({ queryKey: keys.pulse() });
+  void client.invalidateQueries({ queryKey: keys.desk() });
+  if (kind === "runner" || kind === "cell") void client.invalidateQueries({ queryKey: keys.runners() });
+  if (kind === "project" || kind === "run") void client.invalidateQueries({ queryKey: keys.projects() });
   if (project !== null) {
-    void client.invalidateQueries({ queryKey: ["strip", project] });
-    if (run !== null) void client.invalidateQueries({ queryKey: ["run", project, run] });
-    void client.invalidateQueries({ queryKey: ["attempt"] });
-    void client.invalidateQueries({ queryKey: ["log"] });
+    void client.invalidateQueries({ queryKey: keys.strip(project) });
+    if (run !== null) void client.invalidateQueries({ queryKey: keys.run(project, run) });
+    void client.invalidateQueries({ queryKey: keys.attempt() });
+    void client.invalidateQueries({ queryKey: keys.log() });
   }
 }

@@ -2,70 +2,97 @@
 import { keepPreviousData, queryOptions } from "@tanstack/react-query";
 import { api, taken, type WantedEvent } from "../api/client";
 
+/** The names that answers are kept under; what begins with a name is refreshed with it. */
+export const keys = {
+  me: () => ["me"],
+  projects: () => ["projects"],
+  desk: () => ["desk"],
+  pulse: () => ["pulse"],
+  queue: () => ["pulse", "queue"],
+  runners: () => ["runners"],
+  words: () => ["words"],
+  strip: (project: string, branch?: string) => ["strip", project, ...(branch === undefined ? [] : [branch])],
+  history: (project: string, branch: string, before: number, limit: number) => ["history", project, branch, before, limit],
+  run: (project: string, number?: number, ...of: unknown[]) => ["run", project, ...(number === undefined ? [] : [number]), ...of],
+  file: (project: string, commit: string, path: string) => ["file", project, commit, path],
+  test: (project: string, test?: number) => ["test", project, ...(test === undefined ? [] : [test])],
+  kinds: (project: string) => ["kinds", project],
+  flaky: (project: string) => ["flaky", project],
+  secrets: (project: string) => ["secrets", project],
+  caches: (project: string) => ["caches", project],
+  audit: (project: string) => ["audit", project],
+  attempt: (attempt?: number, ...of: unknown[]) => ["attempt", ...(attempt === undefined ? [] : [attempt]), ...of],
+  log: (attempt?: number) => ["log", ...(attempt === undefined ? [] : [attempt])],
+  standing: (project?: string, branch?: string) => ["standing", ...(project === undefined ? [] : [project, branch ?? ""])],
+  meaning: (project: string, text: string, event: unknown) => ["meaning", project, text, event],
+  proposals: (project?: string, branch?: string) => ["proposals", ...(project === undefined ? [] : [project, branch ?? ""])],
+  coming: (project?: string) => ["coming", ...(project === undefined ? [] : [project])],
+};
+
 export const meQuery = queryOptions({
-  queryKey: ["me"],
-  queryFn: () => taken(api.GET("/api/v1/me")),
+  queryKey: keys.me(),
+  queryFn: ({ signal }) => taken(api.GET("/api/v1/me", { signal })),
   retry: false,
   staleTime: Infinity,
 });
 
-export const projectsQuery = queryOptions({ queryKey: ["projects"], queryFn: () => taken(api.GET("/api/v1/projects")) });
+export const projectsQuery = queryOptions({ queryKey: keys.projects(), queryFn: ({ signal }) => taken(api.GET("/api/v1/projects", { signal })) });
 
-export const deskQuery = queryOptions({ queryKey: ["desk"], queryFn: () => taken(api.GET("/api/v1/desk")), placeholderData: keepPreviousData });
+export const deskQuery = queryOptions({ queryKey: keys.desk(), queryFn: ({ signal }) => taken(api.GET("/api/v1/desk", { signal })), placeholderData: keepPreviousData });
 
 export const pulseQuery = queryOptions({
-  queryKey: ["pulse"],
-  queryFn: () => taken(api.GET("/api/v1/pulse")),
+  queryKey: keys.pulse(),
+  queryFn: ({ signal }) => taken(api.GET("/api/v1/pulse", { signal })),
   refetchInterval: 30_000,
 });
 
 export const stripQuery = (project: string, branch: string | undefined) =>
   queryOptions({
-    queryKey: ["strip", project, branch ?? ""],
-    queryFn: () => taken(api.GET("/api/v1/projects/{project}/strip", { params: { path: { project }, query: { branch, limit: 80 } } })),
+    queryKey: keys.strip(project, branch ?? ""),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/strip", { signal, params: { path: { project }, query: { branch, limit: 80 } } })),
     placeholderData: keepPreviousData,
   });
 
 export const historyQuery = (project: string, branch: string | undefined, before: number | undefined, limit: number) =>
   queryOptions({
-    queryKey: ["history", project, branch ?? "", before ?? 0, limit],
-    queryFn: () => taken(api.GET("/api/v1/projects/{project}/strip", { params: { path: { project }, query: { branch, before, limit } } })),
+    queryKey: keys.history(project, branch ?? "", before ?? 0, limit),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/strip", { signal, params: { path: { project }, query: { branch, before, limit } } })),
     placeholderData: keepPreviousData,
     staleTime: Infinity,
   });
 
 export const runQuery = (project: string, number: number) =>
   queryOptions({
-    queryKey: ["run", project, number],
-    queryFn: () => taken(api.GET("/api/v1/projects/{project}/runs/{number}", { params: { path: { project, number } } })),
+    queryKey: keys.run(project, number),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/runs/{number}", { signal, params: { path: { project, number } } })),
   });
 
 export const findingsQuery = (project: string, number: number, base: number | undefined) =>
   queryOptions({
-    queryKey: ["run", project, number, "findings", base ?? 0],
-    queryFn: () => taken(api.GET("/api/v1/projects/{project}/runs/{number}/findings", { params: { path: { project, number }, query: { base } } })),
+    queryKey: keys.run(project, number, "findings", base ?? 0),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/runs/{number}/findings", { signal, params: { path: { project, number }, query: { base } } })),
   });
 
 export const changesQuery = (project: string, number: number, test: number) =>
   queryOptions({
-    queryKey: ["run", project, number, "changes", test],
-    queryFn: () => taken(api.GET("/api/v1/projects/{project}/runs/{number}/tests/{test}/changes", { params: { path: { project, number, test } } })),
+    queryKey: keys.run(project, number, "changes", test),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/runs/{number}/tests/{test}/changes", { signal, params: { path: { project, number, test } } })),
     retry: false,
     staleTime: 60_000,
   });
 
 export const searchQuery = (project: string, number: number, test: number) =>
   queryOptions({
-    queryKey: ["run", project, number, "search", test],
-    queryFn: () => taken(api.GET("/api/v1/projects/{project}/runs/{number}/tests/{test}/search", { params: { path: { project, number, test } } })),
+    queryKey: keys.run(project, number, "search", test),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/runs/{number}/tests/{test}/search", { signal, params: { path: { project, number, test } } })),
     retry: false,
     refetchInterval: (query) => (query.state.data?.state === "running" ? 3000 : false),
   });
 
 export const fileQuery = (project: string, commit: string, path: string) =>
   queryOptions({
-    queryKey: ["file", project, commit, path],
-    queryFn: () => taken(api.GET("/api/v1/projects/{project}/file", { params: { path: { project }, query: { commit, path } } })),
+    queryKey: keys.file(project, commit, path),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/file", { signal, params: { path: { project }, query: { commit, path } } })),
     retry: false,
     staleTime: Infinity,
   });
@@ -80,11 +107,10 @@ export interface TestsWanted {
 
 export const testsQuery = (project: string, number: number, wanted: TestsWanted, offset: number, limit: number) =>
   queryOptions({
-    queryKey: ["run", project, number, "tests", wanted, offset, limit],
-    queryFn: () =>
+    queryKey: keys.run(project, number, "tests", wanted, offset, limit),
+    queryFn: ({ signal }) =>
       taken(
-        api.GET("/api/v1/projects/{project}/runs/{number}/tests", {
-          params: { path: { project, number }, query: { base: wanted.base, state: wanted.state, search: wanted.search, slower_than: wanted.slower, cell: wanted.cells, offset, limit } },
+        api.GET("/api/v1/projects/{project}/runs/{number}/tests", { signal, params: { path: { project, number }, query: { base: wanted.base, state: wanted.state, search: wanted.search, slower_than: wanted.slower, cell: wanted.cells, offset, limit } },
         }),
       ),
     placeholderData: keepPreviousData,
@@ -92,90 +118,90 @@ export const testsQuery = (project: string, number: number, wanted: TestsWanted,
 
 export const testQuery = (project: string, test: number) =>
   queryOptions({
-    queryKey: ["test", project, test],
-    queryFn: () => taken(api.GET("/api/v1/projects/{project}/tests/{test}", { params: { path: { project, test } } })),
+    queryKey: keys.test(project, test),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/tests/{test}", { signal, params: { path: { project, test } } })),
     placeholderData: keepPreviousData,
   });
 
 export const kindsQuery = (project: string) =>
   queryOptions({
-    queryKey: ["kinds", project],
-    queryFn: () => taken(api.GET("/api/v1/projects/{project}/kinds", { params: { path: { project } } })),
+    queryKey: keys.kinds(project),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/kinds", { signal, params: { path: { project } } })),
   });
 
 export const flakyQuery = (project: string) =>
   queryOptions({
-    queryKey: ["flaky", project],
-    queryFn: () => taken(api.GET("/api/v1/projects/{project}/flaky", { params: { path: { project } } })),
+    queryKey: keys.flaky(project),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/flaky", { signal, params: { path: { project } } })),
   });
 
 export const attemptQuery = (attempt: number) =>
   queryOptions({
-    queryKey: ["attempt", attempt],
-    queryFn: () => taken(api.GET("/api/v1/attempts/{attempt}", { params: { path: { attempt } } })),
+    queryKey: keys.attempt(attempt),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/attempts/{attempt}", { signal, params: { path: { attempt } } })),
     placeholderData: keepPreviousData,
   });
 
 export const recordQuery = (attempt: number) =>
   queryOptions({
-    queryKey: ["attempt", attempt, "record"],
-    queryFn: () => taken(api.GET("/api/v1/attempts/{attempt}/record", { params: { path: { attempt } } })),
+    queryKey: keys.attempt(attempt, "record"),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/attempts/{attempt}/record", { signal, params: { path: { attempt } } })),
     placeholderData: keepPreviousData,
   });
 
 export const differenceQuery = (attempt: number, other: number | undefined) =>
   queryOptions({
-    queryKey: ["attempt", attempt, "difference", other ?? 0],
-    queryFn: () => taken(api.GET("/api/v1/attempts/{attempt}/machine-difference", { params: { path: { attempt }, query: { other } } })),
+    queryKey: keys.attempt(attempt, "difference", other ?? 0),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/attempts/{attempt}/machine-difference", { signal, params: { path: { attempt }, query: { other } } })),
     retry: false,
   });
 
 export const timelineQuery = (project: string, number: number) =>
   queryOptions({
-    queryKey: ["run", project, number, "timeline"],
-    queryFn: () => taken(api.GET("/api/v1/projects/{project}/runs/{number}/timeline", { params: { path: { project, number } } })),
+    queryKey: keys.run(project, number, "timeline"),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/runs/{number}/timeline", { signal, params: { path: { project, number } } })),
     placeholderData: keepPreviousData,
   });
 
 export const queueQuery = queryOptions({
-  queryKey: ["pulse", "queue"],
-  queryFn: () => taken(api.GET("/api/v1/queue")),
+  queryKey: keys.queue(),
+  queryFn: ({ signal }) => taken(api.GET("/api/v1/queue", { signal })),
   refetchInterval: 10_000,
   placeholderData: keepPreviousData,
 });
 
 export const runnersQuery = queryOptions({
-  queryKey: ["runners"],
-  queryFn: () => taken(api.GET("/api/v1/runners")),
+  queryKey: keys.runners(),
+  queryFn: ({ signal }) => taken(api.GET("/api/v1/runners", { signal })),
   refetchInterval: 10_000,
   placeholderData: keepPreviousData,
 });
 
 export const secretsQuery = (project: string) =>
   queryOptions({
-    queryKey: ["secrets", project],
-    queryFn: () => taken(api.GET("/api/v1/projects/{project}/secrets", { params: { path: { project } } })),
+    queryKey: keys.secrets(project),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/secrets", { signal, params: { path: { project } } })),
   });
 
 export const cachesQuery = (project: string) =>
   queryOptions({
-    queryKey: ["caches", project],
-    queryFn: () => taken(api.GET("/api/v1/projects/{project}/caches", { params: { path: { project } } })),
+    queryKey: keys.caches(project),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/caches", { signal, params: { path: { project } } })),
   });
 
-export const wordsQuery = queryOptions({ queryKey: ["words"], queryFn: () => taken(api.GET("/api/v1/plan/words")), staleTime: 60_000 });
+export const wordsQuery = queryOptions({ queryKey: keys.words(), queryFn: ({ signal }) => taken(api.GET("/api/v1/plan/words", { signal })), staleTime: 60_000 });
 
 export const standingQuery = (project: string, branch: string | undefined) =>
   queryOptions({
-    queryKey: ["standing", project, branch ?? ""],
-    queryFn: () => taken(api.GET("/api/v1/projects/{project}/plan", { params: { path: { project }, query: { branch } } })),
+    queryKey: keys.standing(project, branch),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/plan", { signal, params: { path: { project }, query: { branch } } })),
     refetchOnWindowFocus: false,
   });
 
 export const meaningQuery = (project: string, text: string, event: WantedEvent | undefined) =>
   queryOptions({
-    queryKey: ["meaning", project, text, event],
-    queryFn: () => taken(api.POST("/api/v1/projects/{project}/plan/meaning", { params: { path: { project } }, body: { text, event } })),
+    queryKey: keys.meaning(project, text, event),
+    queryFn: ({ signal }) => taken(api.POST("/api/v1/projects/{project}/plan/meaning", { signal, params: { path: { project } }, body: { text, event } })),
     placeholderData: keepPreviousData,
     staleTime: 10_000,
     gcTime: 10_000,
@@ -183,13 +209,19 @@ export const meaningQuery = (project: string, text: string, event: WantedEvent |
 
 export const proposalsQuery = (project: string, branch: string | undefined) =>
   queryOptions({
-    queryKey: ["proposals", project, branch ?? ""],
-    queryFn: () => taken(api.GET("/api/v1/projects/{project}/proposals", { params: { path: { project }, query: { branch } } })),
+    queryKey: keys.proposals(project, branch),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/proposals", { signal, params: { path: { project }, query: { branch } } })),
     refetchOnWindowFocus: false,
   });
 
 export const comingQuery = (project: string) =>
   queryOptions({
-    queryKey: ["coming", project],
-    queryFn: () => taken(api.GET("/api/v1/projects/{project}/coming", { params: { path: { project } } })),
+    queryKey: keys.coming(project),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/coming", { signal, params: { path: { project } } })),
+  });
+
+export const auditQuery = (project: string) =>
+  queryOptions({
+    queryKey: keys.audit(project),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/audit", { signal, params: { path: { project } } })),
   });

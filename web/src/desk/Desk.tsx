@@ -15,12 +15,12 @@ export function Desk() {
   const now = useNow();
   if (!desk) return null;
   if (desk.projects.length === 0) return <FirstVisit empty />;
-  const held = desk.projects.filter((p) => p.held_since && p.project.newest?.verdict !== "clear");
+  const held = desk.projects.filter((p) => p.held_since && p.project.newest?.word !== "clear");
   const unread = desk.projects.filter((p) => p.project.trouble);
-  const needs = held.length + desk.stuck.length + unread.length;
+  const needs = held.length + desk.stuck.length + unread.length + desk.approvals.length;
   return (
     <div className={classes.desk}>
-      <h1>{headline(held, desk.stuck)}</h1>
+      <h1>{headline(held, desk.stuck, desk.approvals.length)}</h1>
       <div className={classes.top}>
         <section aria-label="Needs a decision">
           {needs === 0 && <p className="soft">Nothing needs a decision: every main line is clear and every waiting cell can be run.</p>}
@@ -30,6 +30,17 @@ export function Desk() {
             ))}
             {desk.stuck.slice(0, 20).map((cell) => (
               <StuckRow key={`${cell.project}/${cell.run}/${cell.job}/${cell.key}`} cell={cell} />
+            ))}
+            {desk.approvals.map((a) => (
+              <li key={`${a.project}/${a.run}/${a.job}`}>
+                <StatusMark mark="waiting" size={13} />
+                <span>
+                  <Link to={`/p/${a.project}/runs/${a.run}`}>
+                    <b>{a.project}</b> #{a.run}
+                  </Link>{" "}
+                  {a.job} waits for an approval <span className="soft">until {exact(a.until)}</span>
+                </span>
+              </li>
             ))}
             {unread.map((p) => (
               <li key={p.project.name}>
@@ -84,10 +95,11 @@ export function Desk() {
   );
 }
 
-function headline(held: DeskProject[], stuck: StuckCell[]): string {
+function headline(held: DeskProject[], stuck: StuckCell[], approvals: number): string {
   const names = held.map((p) => p.project.name).join(", ");
   const lines = held.length ? `${names} ${held.length === 1 ? "is" : "are"} held` : "No main line is held";
-  return stuck.length ? `${lines}; ${counted(stuck.length, "cell")} cannot run.` : `${lines}.`;
+  const more = [stuck.length ? `${counted(stuck.length, "cell")} cannot run` : "", approvals ? `${counted(approvals, "approval")} ${approvals === 1 ? "is" : "are"} waited for` : ""];
+  return `${[lines, ...more].filter(Boolean).join("; ")}.`;
 }
 
 function HeldRow({ row, now }: { row: DeskProject; now: number }) {
@@ -96,7 +108,7 @@ function HeldRow({ row, now }: { row: DeskProject; now: number }) {
   if (!newest || !since) return null;
   return (
     <li>
-      <VerdictMark verdict={newest.verdict} size={13} />
+      <VerdictMark verdict={newest.word} size={13} />
       <span>
         <Link to={`/p/${name}`}>
           <b>{name}</b> #{newest.number}

@@ -1,24 +1,23 @@
 import { Link } from "react-router";
 import type { DeskRun } from "../api/client";
 import { VerdictMark } from "../marks/StatusMark";
-import { markOfLetter, type Mark } from "../marks/shapes";
+import { markOfLetter, verdictNames, type Mark } from "../marks/shapes";
 import classes from "./desk.module.css";
 
-const inks: Partial<Record<Mark, string>> = { new: "vermilion", first: "vermilion", known: "vermilion", void: "graphite", running: "accent", fixed: "teal", flaky: "ochre" };
+const inks: Partial<Record<Mark, string>> = { passed: "quiet", quarantined: "quiet", new: "vermilion", "came-back": "vermilion", first: "vermilion", known: "vermilion", void: "graphite", running: "accent", fixed: "teal", flaky: "ochre" };
 
 /** The newest runs of a main line: a bar a run, coloured by its share of cells in each state. */
 export function MiniStrip({ project, runs }: { project: string; runs: DeskRun[] }) {
   return (
     <span className={classes.mini}>
       {runs.map((run) => (
-        <Link key={run.number} to={`/p/${project}/runs/${run.number}`} className={classes.bar} title={`#${run.number} ${run.title}: ${run.verdict}`} aria-label={`Run ${run.number}: ${run.verdict}`}>
+        <Link key={run.number} to={`/p/${project}/runs/${run.number}`} className={classes.bar} title={`#${run.number} ${run.title}: ${verdictNames[run.word]}`} aria-label={`Run ${run.number}: ${verdictNames[run.word]}`}>
           <svg width={9} height={24} viewBox="0 0 9 24" aria-hidden>
-            <rect width={9} height={24} fill="var(--quiet)" />
             {stack(run.marks).map((part) => (
               <rect key={part.ink} y={24 - part.to * 24} width={9} height={Math.max(2.5, (part.to - part.from) * 24)} fill={`var(--${part.ink})`} />
             ))}
           </svg>
-          <VerdictMark verdict={run.verdict} size={9} />
+          <VerdictMark verdict={run.word} size={9} />
         </Link>
       ))}
     </span>

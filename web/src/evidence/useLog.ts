@@ -1,5 +1,6 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { api, taken, type LogLine, type Usual } from "../api/client";
+import { keys } from "../app/queries";
 
 export const PAGE = 400;
 const KEPT = 30_000; // milliseconds that a page out of view is kept
@@ -13,14 +14,14 @@ export interface LogState {
 /** How long a log is now, and what of it is usual. */
 export function useLogState(attempt: number): { state: LogState | undefined; usual: Usual | undefined } {
   const state = useQuery({
-    queryKey: ["log", attempt, "state"],
-    queryFn: async () => (await taken(api.GET("/api/v1/attempts/{attempt}/log/lines", { params: { path: { attempt }, query: { count: 0 } } }))).state,
+    queryKey: [...keys.log(attempt), "state"],
+    queryFn: async ({ signal }) => (await taken(api.GET("/api/v1/attempts/{attempt}/log/lines", { signal, params: { path: { attempt }, query: { count: 0 } } }))).state,
     staleTime: 0,
     placeholderData: keepPreviousData,
   }).data;
   const usual = useQuery({
     queryKey: ["usual", attempt, state?.complete ?? false, state?.complete ? state.size : 0],
-    queryFn: () => taken(api.GET("/api/v1/attempts/{attempt}/log/usual", { params: { path: { attempt } } })),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/attempts/{attempt}/log/usual", { signal, params: { path: { attempt } } })),
     enabled: state !== undefined,
     refetchInterval: state && !state.complete && state.lines < 20_000 ? 3000 : false,
     placeholderData: keepPreviousData,
@@ -35,8 +36,8 @@ export function useLines(attempt: number, pages: number[], state: LogState): Map
       const full = (page + 1) * PAGE < state.lines || state.complete;
       return {
         queryKey: ["logpage", attempt, page, full ? "full" : state.size],
-        queryFn: async () =>
-          (await taken(api.GET("/api/v1/attempts/{attempt}/log/lines", { params: { path: { attempt }, query: { first: page * PAGE + 1, count: PAGE } } }))).lines,
+        queryFn: async ({ signal }) =>
+          (await taken(api.GET("/api/v1/attempts/{attempt}/log/lines", { signal, params: { path: { attempt }, query: { first: page * PAGE + 1, count: PAGE } } }))).lines,
         staleTime: Infinity,
         gcTime: full ? KEPT : 0,
         placeholderData: keepPreviousData,
@@ -51,7 +52,7 @@ export function useLines(attempt: number, pages: number[], state: LogState): Map
 export function useSearch(attempt: number, text: string, state: LogState | undefined) {
   return useQuery({
     queryKey: ["search", attempt, text, state?.size ?? 0],
-    queryFn: () => taken(api.GET("/api/v1/attempts/{attempt}/log/search", { params: { path: { attempt }, query: { text } } })),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/attempts/{attempt}/log/search", { signal, params: { path: { attempt }, query: { text } } })),
     enabled: text !== "",
     placeholderData: keepPreviousData,
   }).data;

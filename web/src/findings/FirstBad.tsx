@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button } from "@mantine/core";
-import { searchQuery } from "../app/queries";
+import { keys, searchQuery } from "../app/queries";
 import { counted, duration, short } from "../app/words";
 import { api, taken, type Run } from "../api/client";
 import classes from "./findings.module.css";
@@ -10,7 +10,7 @@ export function FirstBad({ run, test }: { run: Run; test: number }) {
   const client = useQueryClient();
   const found = useQuery(searchQuery(run.project, run.run.number, test));
   const path = { project: run.project, number: run.run.number, test };
-  const done = () => client.invalidateQueries({ queryKey: ["run", run.project, run.run.number, "search", test] });
+  const done = () => client.invalidateQueries({ queryKey: keys.run(run.project, run.run.number, "search", test) });
   const begin = useMutation({ mutationFn: () => taken(api.POST("/api/v1/projects/{project}/runs/{number}/tests/{test}/search", { params: { path } })), onSuccess: done });
   const stop = useMutation({ mutationFn: () => taken(api.DELETE("/api/v1/projects/{project}/runs/{number}/tests/{test}/search", { params: { path } })), onSuccess: done });
   const search = found.data;

@@ -4,6 +4,7 @@ import { useState } from "react";
 import { counted } from "../app/words";
 import { api, taken } from "../api/client";
 import classes from "./findings.module.css";
+import { keys } from "../app/queries";
 
 const spans = [
   { value: "7", label: "for a week" },
@@ -25,8 +26,8 @@ export function SetAside({ project, tests, onDone }: { project: string; tests: {
       return taken(api.POST("/api/v1/projects/{project}/quarantines", { params: { path: { project } }, body }));
     },
     onSuccess: () => {
-      void client.invalidateQueries({ queryKey: ["flaky", project] });
-      void client.invalidateQueries({ queryKey: ["run", project] });
+      void client.invalidateQueries({ queryKey: keys.flaky(project) });
+      void client.invalidateQueries({ queryKey: keys.run(project) });
       onDone();
     },
   });

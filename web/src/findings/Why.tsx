@@ -3,7 +3,7 @@ import { Button } from "@mantine/core";
 import { useState } from "react";
 import { Link } from "react-router";
 import { useAddress, written } from "../app/address";
-import { changesQuery } from "../app/queries";
+import { keys, changesQuery } from "../app/queries";
 import { counted, exact, short } from "../app/words";
 import { api, taken, type Finding, type Run } from "../api/client";
 import { asMarkdown } from "./copying";
@@ -113,7 +113,7 @@ function useAgain(run: Run) {
   return useMutation({
     mutationFn: (cells: string) =>
       taken(api.POST("/api/v1/projects/{project}/runs/{number}/again", { params: { path: { project: run.project, number: run.run.number } }, body: { which: "chosen", cells } })),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["run", run.project, run.run.number] }),
+    onSuccess: () => client.invalidateQueries({ queryKey: keys.run(run.project, run.run.number) }),
   });
 }
 

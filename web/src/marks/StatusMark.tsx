@@ -1,5 +1,5 @@
 import { memo } from "react";
-import { markNames, shapeOf, verdictShape, type Mark, type Piece, type Verdict } from "./shapes";
+import { markNames, shapeOf, verdictNames, verdictShape, type Mark, type Piece, type Verdict } from "./shapes";
 
 function Pieces({ pieces }: { pieces: Piece[] }) {
   return pieces.map((p, i) => (
@@ -36,10 +36,10 @@ export const StatusMark = memo(function StatusMark({ mark, size = 12, advisory =
 });
 
 /** A verdict's foot-mark. */
-export const VerdictMark = memo(function VerdictMark({ verdict, size = 12 }: { verdict: string; size?: number }) {
+export const VerdictMark = memo(function VerdictMark({ verdict, size = 12 }: { verdict: Verdict; size?: number }) {
   return (
-    <svg width={size} height={size} viewBox={`0 0 ${size} ${size}`} role="img" aria-label={verdict} style={{ flex: "none" }}>
-      <Pieces pieces={verdictShape(verdict as Verdict, size, size)} />
+    <svg width={size} height={size} viewBox={`0 0 ${size} ${size}`} role="img" aria-label={verdictNames[verdict]} style={{ flex: "none" }}>
+      <Pieces pieces={verdictShape(verdict, size, size)} />
     </svg>
   );
 });

@@ -15,6 +15,7 @@ export type Mark =
   | "running"
   | "waiting"
   | "stopped"
+  | "came-back"
   | "absent";
 
 export interface Piece {
@@ -39,12 +40,13 @@ export const markNames: Record<Mark, string> = {
   running: "running",
   waiting: "waiting",
   stopped: "stopped",
+  "came-back": "failed, came back",
   absent: "no such cell",
 };
 
 const letters: Record<string, Mark> = {
   p: "passed", n: "new", k: "known", x: "fixed", y: "flaky", f: "first", v: "void", q: "quarantined", s: "skipped",
-  "-": "not-selected", r: "running", w: "waiting", o: "stopped", " ": "absent",
+  "-": "not-selected", c: "came-back", r: "running", w: "waiting", o: "stopped", " ": "absent",
 }; // prettier-ignore
 
 export function markOfLetter(letter: string): Mark {
@@ -70,6 +72,13 @@ export function shapeOf(mark: Mark, w: number, h: number, done = 0.5): Piece[] {
       return [{ d: `M0 0H${w - cut}L${w} ${cut}V${h}H0z`, fill: "vermilion" }];
     case "first":
       return [{ d: `M${cut} 0H${w}V${h}H0V${cut}z`, fill: "vermilion" }];
+    case "came-back": {
+      const bar = Math.max(1, h * 0.18);
+      return [
+        { d: `M0 0H${w - cut}L${w} ${cut}V${h}H0z`, fill: "vermilion" },
+        { d: rect(0, h - bar - 1, w, bar), fill: "paper" },
+      ];
+    }
     case "known":
       return [
         { d: inner, stroke: "vermilion", width: 1 },
@@ -121,7 +130,9 @@ export function shapeOf(mark: Mark, w: number, h: number, done = 0.5): Piece[] {
   }
 }
 
-export type Verdict = "clear" | "held" | "undecided" | "exempt";
+export type Verdict = "clear" | "held" | "undecided" | "exempt" | "none";
+
+export const verdictNames: Record<Verdict, string> = { clear: "clear", held: "held", undecided: "undecided", exempt: "exempt", none: "no verdict" };
 
 /** The foot-mark of a verdict in a box of `w` × `h`. */
 export function verdictShape(verdict: Verdict, w: number, h: number): Piece[] {
@@ -133,6 +144,8 @@ export function verdictShape(verdict: Verdict, w: number, h: number): Piece[] {
       return [{ d: `M0 0H${thick}V${h - thick}H${w - thick}V0H${w}V${h}H0z`, fill: "vermilion" }];
     case "undecided":
       return [{ d: `M0 ${h / 2}H${w}`, stroke: "faint", width: 1.5, dash: [1.5, 2] }];
+    case "none":
+      return [];
     case "exempt":
       return [{ d: rect(w * 0.2 + 0.5, (h - thick) / 2 + 0.5, w * 0.6 - 1, thick), stroke: "teal", width: 1 }];
   }

@@ -4,6 +4,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, CallError, taken, type Looked } from "../api/client";
 import classes from "./plan.module.css";
+import { keys } from "../app/queries";
 
 /** Where is the repository? Tried on the spot, with the reason when it cannot be read. */
 export function FirstVisit({ empty }: { empty: boolean }) {
@@ -19,7 +20,7 @@ export function FirstVisit({ empty }: { empty: boolean }) {
   const add = useMutation({
     mutationFn: (looked: Looked) => taken(api.POST("/api/v1/projects", { body: { address: looked.address, name: name ?? looked.name, description: "" } })),
     onSuccess: async (added) => {
-      await Promise.all(["projects", "desk"].map((k) => client.invalidateQueries({ queryKey: [k] })));
+      await Promise.all([keys.projects(), keys.desk()].map((k) => client.invalidateQueries({ queryKey: k })));
       await navigate(`/p/${added.name}/plan?first=1`);
     },
   });

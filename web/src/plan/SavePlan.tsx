@@ -6,6 +6,7 @@ import { api, taken, type Meaning, type Standing } from "../api/client";
 import { usePlanAddress } from "./address";
 import { NextLook } from "./NextLook";
 import classes from "./plan.module.css";
+import { keys } from "../app/queries";
 
 interface Props {
   opened: boolean;
@@ -26,7 +27,7 @@ export function SavePlan({ opened, onClose, standing, text, expected, meaning, o
   const [message, setMessage] = useState(standing.origin === "repository" ? "Change the test plan" : "Add the test plan");
   const done = async () => {
     onSaved();
-    await Promise.all(["standing", "proposals", "coming", "projects"].map((k) => client.invalidateQueries({ queryKey: [k] })));
+    await Promise.all([keys.standing(), keys.proposals(), keys.coming(), keys.projects()].map((k) => client.invalidateQueries({ queryKey: k })));
     onClose();
   };
   const save = useMutation({
@@ -43,10 +44,7 @@ export function SavePlan({ opened, onClose, standing, text, expected, meaning, o
     },
   });
   const keep = useMutation({
-    mutationFn: async () => {
-      const answer = await api.PUT("/api/v1/projects/{project}/plan", { params: { path: { project: address.project } }, body: { text } });
-      if (!answer.response.ok) await taken(Promise.resolve({ ...answer, data: undefined }));
-    },
+    mutationFn: () => api.PUT("/api/v1/projects/{project}/plan", { params: { path: { project: address.project } }, body: { text } }),
     onSuccess: done,
   });
   const fresh = !standing.branches.includes(branch);

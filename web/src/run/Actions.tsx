@@ -5,6 +5,7 @@ import { api, taken, type Cell, type Run } from "../api/client";
 import { useAddress } from "../app/address";
 import { counted } from "../app/words";
 import classes from "./run.module.css";
+import { keys } from "../app/queries";
 
 /** A selector that names exactly these cells. */
 export function selectorOf(cells: Pick<Cell, "job" | "values">[]): string {
@@ -23,13 +24,13 @@ export function Actions({ run }: { run: Run }) {
     mutationFn: (wish: { which: string; cells: string }) =>
       taken(api.POST("/api/v1/projects/{project}/runs/{number}/again", { params: { path: { project: run.project, number: run.run.number } }, body: wish })),
     onSettled: async () => {
-      await client.invalidateQueries({ queryKey: ["strip", run.project] });
-      await client.invalidateQueries({ queryKey: ["run", run.project, run.run.number] });
+      await client.invalidateQueries({ queryKey: keys.strip(run.project) });
+      await client.invalidateQueries({ queryKey: keys.run(run.project, run.run.number) });
     },
   });
   const stop = useMutation({
     mutationFn: () => taken(api.POST("/api/v1/projects/{project}/runs/{number}/stop", { params: { path: { project: run.project, number: run.run.number } } })),
-    onSettled: () => client.invalidateQueries({ queryKey: ["run", run.project, run.run.number] }),
+    onSettled: () => client.invalidateQueries({ queryKey: keys.run(run.project, run.run.number) }),
   });
   const error = again.error ?? stop.error;
   return (

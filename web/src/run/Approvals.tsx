@@ -1,20 +1,19 @@
 import { Button } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { api, taken, type Run } from "../api/client";
+import { api, type Run } from "../api/client";
 import { ago, exact } from "../app/words";
+import { keys } from "../app/queries";
 
 /** Jobs that wait for a person's word, and the words that were said. */
 export function Approvals({ run, now }: { run: Run; now: number }) {
   const client = useQueryClient();
   const say = useMutation({
-    mutationFn: async ({ job, given }: { job: string; given: boolean }) => {
-      const answer = await api.POST("/api/v1/projects/{project}/runs/{number}/approvals/{job}", {
+    mutationFn: ({ job, given }: { job: string; given: boolean }) =>
+      api.POST("/api/v1/projects/{project}/runs/{number}/approvals/{job}", {
         params: { path: { project: run.project, number: run.run.number, job } },
         body: { given },
-      });
-      if (!answer.response.ok) await taken(Promise.resolve({ ...answer, data: undefined }));
-    },
-    onSettled: () => client.invalidateQueries({ queryKey: ["run", run.project, run.run.number] }),
+      }),
+    onSettled: () => client.invalidateQueries({ queryKey: keys.run(run.project, run.run.number) }),
   });
   return run.approvals.map((a) => (
     <div key={a.job} style={{ display: "flex", gap: 10, alignItems: "center", marginTop: 6 }}>

@@ -1,9 +1,12 @@
 import { useClipboard } from "@mantine/hooks";
 import { Actions } from "./Actions";
+import { Accepting } from "./Accepting";
 import { Approvals } from "./Approvals";
 import type { Rule, Run } from "../api/client";
 import { ago, counted, duration, exact, short, signed } from "../app/words";
+import { Link } from "react-router";
 import { VerdictMark } from "../marks/StatusMark";
+import { verdictNames } from "../marks/shapes";
 import classes from "./run.module.css";
 
 /** The event in a few words. */
@@ -14,9 +17,9 @@ function eventOf(run: Run): string {
     case "pull-request":
       return `pull request ${run.pull_request ?? ""}: ${run.source} into ${run.run.branch}`;
     case "schedule":
-      return `${run.purpose} on ${run.run.branch}`;
+      return `${run.run.context} on ${run.run.branch}`;
     case "manual":
-      return `by hand, on ${run.run.branch}`;
+      return run.run.branch ? `by hand, on ${run.run.branch}` : "by hand, on no branch";
     default:
       return `${run.run.event} to ${run.run.branch}`;
   }
@@ -36,6 +39,7 @@ export function Header({ run, now }: { run: Run; now: number }) {
           <VerdictMark verdict={line.verdict} size={16} />
           <span>{line.verdict === "undecided" ? progress(run) : line.sentence}</span>
         </h1>
+        <Word run={run} />
         <div className={classes.shares}>
           {run.share_passed && (
             <span>
@@ -59,6 +63,7 @@ export function Header({ run, now }: { run: Run; now: number }) {
         </div>
         <Controls run={run} />
         <Approvals run={run} now={now} />
+        <Accepting run={run} now={now} />
         <div className={classes.line} style={{ marginTop: 6 }}>
           <span>{line.author}</span>
           <button type="button" className={`plain mono ${classes.copy ?? ""}`} title="Copy the whole commit id" onClick={() => clipboard.copy(line.commit)}>
@@ -75,6 +80,29 @@ export function Header({ run, now }: { run: Run; now: number }) {
         </div>
       </div>
       <GateCard run={run} />
+    </div>
+  );
+}
+
+/** The commit's word, where this run is not the one that says it. */
+function Word({ run }: { run: Run }) {
+  const { run: line } = run;
+  if (line.verdict === line.word && line.word_run === line.number) return null;
+  if (!line.word_context) return null;
+  const by = line.word_run === line.number || line.word_run === 0 ? "" : `, said by `;
+  return (
+    <div className={classes.word} data-testid="word">
+      <VerdictMark verdict={line.word} size={12} />
+      <span>
+        This commit&apos;s word for {line.word_context}: <b>{verdictNames[line.word]}</b>
+        {by && (
+          <>
+            {by}
+            <Link to={`/p/${run.project}/runs/${line.word_run}`}>#{line.word_run}</Link>
+          </>
+        )}
+        .
+      </span>
     </div>
   );
 }
@@ -96,7 +124,7 @@ function progress(run: Run): string {
   const done = binding.length - open.length;
   if (run.cells.length === 0) return "Undecided: reading the plan.";
   const running = open.filter((c) => c.state === "running").length;
-  const failing = run.cells.filter((c) => c.state === "failed").length;
+  const failing = run.cells.filter((c) => c.selected && c.state === "failed").length;
   const stuck = open.find((c) => c.stuck);
   const ends = stuck ? [] : open.map((c) => (c.predicted === null ? NaN : (c.starts_in ?? 0) + c.predicted));
   const said = [`${done} of ${counted(binding.length, "cell")} done`, `${running} running`];
@@ -111,7 +139,7 @@ function GateCard({ run }: { run: Run }) {
     <aside className={classes.gate} aria-label="Gate" data-testid="gate">
       <div className={classes.gateHead}>
         <span>Gate</span>
-        <span>{run.run.verdict}</span>
+        <span>{verdictNames[run.run.verdict]}</span>
       </div>
       <ul>
         {run.judged.map((rule) => (
@@ -123,6 +151,11 @@ function GateCard({ run }: { run: Run }) {
   );
 }
 
+function builtIn(rule: Rule): string {
+  if (rule.met) return "yes";
+  return rule.measure ? `no, ${rule.value ?? ""}` : "no";
+}
+
 function RuleRow({ rule }: { rule: Rule }) {
   const where = rule.line > 0 ? `declared in myriant.toml, line ${rule.line}` : "built in";
   const sign = rule.sign.replace("-", " ");
@@ -132,8 +165,9 @@ function RuleRow({ rule }: { rule: Rule }) {
       <VerdictMark verdict={rule.met ? "clear" : rule.level === "warn" ? "undecided" : "held"} size={11} />
       <span className={classes.rule}>{rule.name}</span>
       <span className="soft">
-        {rule.measure ? `${rule.value ?? "not measured"}, ${limit}` : rule.met ? "yes" : "no"}
+        {rule.built_in ? builtIn(rule) : `${rule.value ?? "not measured"}, ${limit}`}
         {rule.level === "warn" && !rule.met && " · warns"}
+        {rule.level === "off" && " · off"}
       </span>
     </li>
   );

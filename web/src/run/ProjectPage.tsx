@@ -1,12 +1,12 @@
 import { useHotkeys, useLocalStorage, useMediaQuery } from "@mantine/hooks";
 import { Button } from "@mantine/core";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { useAddress } from "../app/address";
 import { Notice } from "../app/Notice";
 import { useNow } from "../app/useNow";
-import { comingQuery, projectsQuery, runQuery } from "../app/queries";
-import { api, taken } from "../api/client";
+import { keys, comingQuery, projectsQuery, runQuery } from "../app/queries";
+import { api, taken, type Run } from "../api/client";
 import { NextLook } from "../plan/NextLook";
 import { nextChange } from "../strip/layout";
 import { StripBand } from "../strip/StripBand";
@@ -18,11 +18,23 @@ import { RunBody } from "./RunBody";
 /** A project: its strip, and below it the selected run. */
 export function ProjectPage() {
   const [address] = useAddress();
-  const { data, error } = useStrip(address.project, address.branch);
+  const selected = address.run !== undefined && address.branch === undefined;
+  const named = useQuery({ ...runQuery(address.project, address.run ?? 0), enabled: selected, placeholderData: keepPreviousData });
+  const of = selected ? named.data : undefined;
+  // An address that names only a run shows the strip that this run is on.
+  const line = address.branch ?? (of?.project === address.project ? lineOf(of) : undefined);
+  const { data, error } = useStrip(address.project, line, !selected || named.isFetched);
+  if (selected && !of && named.error) return <Notice title="This run cannot be shown">{named.error.message}</Notice>;
   if (error) return <Notice title="This project cannot be shown">{error.message}</Notice>;
   if (!data) return null;
   if (data.columns.length === 0 && address.run === undefined) return <EmptyProject project={address.project} branch={data.branch} />;
   return <Filled strip={data} />;
+}
+
+/** The line of a run as the picker names it; undefined for a run on no branch. */
+export function lineOf(run: Run): string | undefined {
+  if (run.pull_request !== null) return `pull request ${run.pull_request}`;
+  return run.tag ? `tag ${run.tag}` : run.run.branch || undefined;
 }
 
 function EmptyProject({ project, branch }: { project: string; branch: string }) {
@@ -31,7 +43,7 @@ function EmptyProject({ project, branch }: { project: string; branch: string }) 
   const client = useQueryClient();
   const start = useMutation({
     mutationFn: () => taken(api.POST("/api/v1/projects/{project}/runs", { params: { path: { project } }, body: { ref: branch, jobs: [], cells: "" } })),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["strip", project] }),
+    onSuccess: () => client.invalidateQueries({ queryKey: keys.strip(project) }),
   });
   return (
     <Notice title={`Nothing has run on ${branch} yet`}>
@@ -73,8 +85,8 @@ function Filled({ strip }: { strip: StripData }) {
   };
   const asList = address.list || narrow;
   useHotkeys([
-    ["ArrowLeft", () => step(index - 1)],
-    ["ArrowRight", () => step(index + 1)],
+    ["ArrowLeft", () => step(index < 0 ? strip.columns.length - 1 : index - 1)],
+    ["ArrowRight", () => step(index < 0 ? strip.columns.length - 1 : index + 1)],
     ["End", () => select(undefined)],
     ["n", () => step(nextChange(strip.columns, index, 1))],
     ["p", () => step(nextChange(strip.columns, index, -1))],
@@ -91,7 +103,7 @@ function Filled({ strip }: { strip: StripData }) {
       )}
       <div className={strips.tools}>
         <span>
-          {address.run === undefined ? "following the newest run" : `run #${address.run}`} on {strip.branch}
+          {address.run === undefined ? `following the newest run on ${strip.branch}` : index < 0 ? `run #${address.run} stands on no part of ${strip.branch} that is shown` : `run #${address.run} on ${strip.branch}`}
           {address.base !== undefined && <>, read against #{address.base}</>}
         </span>
         {address.run !== undefined && (

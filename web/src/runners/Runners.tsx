@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, type Queue, type Queued, type Runner } from "../api/client";
 import { written } from "../app/address";
-import { queueQuery, runnersQuery } from "../app/queries";
+import { keys, queueQuery, runnersQuery } from "../app/queries";
 import { useNow } from "../app/useNow";
 import { ago, counted, duration, exact } from "../app/words";
 import classes from "./runners.module.css";
@@ -51,7 +51,7 @@ function OneRunner({ runner, now }: { runner: Runner; now: number }) {
       else if (what === "resume") await api.POST("/api/v1/runners/{name}/resume", { params });
       else await api.DELETE("/api/v1/runners/{name}", { params });
     },
-    onSettled: () => client.invalidateQueries({ queryKey: ["runners"] }),
+    onSettled: () => client.invalidateQueries({ queryKey: keys.runners() }),
   });
   const families = new Map<string, string[]>();
   for (const t of runner.runtimes) families.set(t.family, [...(families.get(t.family) ?? []), t.version]);
@@ -80,6 +80,11 @@ function OneRunner({ runner, now }: { runner: Runner; now: number }) {
             <button type="button" className="plain" disabled={act.isPending} onClick={() => act.mutate(runner.drained ? "resume" : "drain")}>
               {runner.drained ? "Resume" : "Drain"}
             </button>
+          )}
+          {act.error && (
+            <span role="alert" className={classes.drained}>
+              {act.error.message}
+            </span>
           )}
           {!runner.in_touch && (
             <button type="button" className="plain" disabled={act.isPending} onClick={() => act.mutate("forget")}>

@@ -140,7 +140,7 @@ function Hover({ column, x, y, now }: { column: StripData["columns"][number] | u
   return (
     <div className={classes.hover} style={{ left: x, top: y + 4 }} role="tooltip">
       <div className={classes.hoverTitle}>
-        <VerdictMark verdict={run.verdict} /> #{run.number} {run.title}
+        <VerdictMark verdict={run.word} /> #{run.number} {run.title}
       </div>
       <div className="soft">
         {run.author} · {short(run.commit)} · {run.event} · <span title={exact(run.at)}>{ago(run.at, now)}</span>

@@ -45,7 +45,7 @@ export function StripList({ strip, selected, base, now, onSelect }: Props) {
               style={{ transform: `translateY(${item.start}px)` }}
               onClick={() => onSelect(run.number)}
             >
-              <VerdictMark verdict={run.verdict} />
+              <VerdictMark verdict={run.word} />
               <span className="tabular">#{run.number}</span>
               <span>{run.title}</span>
               <span className={`${classes.wide ?? ""} soft`}>{run.author}</span>

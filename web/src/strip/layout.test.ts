@@ -4,7 +4,7 @@ import { COLUMN, columnAt, edges, fullHeight, GAP_COLUMN, nextChange, spots } fr
 import { join } from "./merge";
 
 const column = (number: number, marks: string, verdict = "clear", gap = 0) =>
-  ({ run: { number, verdict, at: "2026-11-23T00:00:00Z" }, marks, new: 0, fixed: 0, coverage: null, gap }) as unknown as Column;
+  ({ run: { number, word: verdict, at: "2026-11-23T00:00:00Z" }, marks, new: 0, fixed: 0, coverage: null, gap }) as unknown as Column;
 const lane = (job: string, ...keys: string[]): Lane => ({ job, title: job, keys });
 const strip = (lanes: Lane[], columns: Column[]) => ({ lanes, columns }) as unknown as Strip;
 

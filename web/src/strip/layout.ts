@@ -52,7 +52,7 @@ export function fullHeight(lanes: Lane[], top = TOP): number {
   return top + rows * ROW + Math.max(0, lanes.length - 1) * LANE_GAP + FOOT;
 }
 
-const quiet = new Set<Mark>(["passed", "skipped", "not-selected", "absent", "waiting"]);
+const quiet = new Set<Mark>(["passed", "skipped", "not-selected", "absent", "waiting"]); // not drawn by themselves when a column has to be short
 
 /** The marks of one column: two a row; when the height is spent, a job becomes one proportional mark and its exceptions. */
 export function spots(lanes: Lane[], marks: string, height: number, top = TOP): Spot[] {
@@ -67,8 +67,8 @@ export function spots(lanes: Lane[], marks: string, height: number, top = TOP): 
     const shown = whole ? cells.map((letter, i) => ({ letter, i })) : exceptions(cells);
     if (!whole) {
       const ran = cells.filter((c) => c !== " ").length;
-      const well = cells.filter((c) => quiet.has(markOfLetter(c)) && c !== " ").length;
-      if (ran > 0) found.push({ mark: "passed", x: 1, y, w: Math.max(2, (15 * well) / ran), h: MARK_H, advisory: false });
+      const well = cells.filter((c) => markOfLetter(c) === "passed").length;
+      if (well > 0) found.push({ mark: "passed", x: 1, y, w: Math.max(2, (15 * well) / ran), h: MARK_H, advisory: false });
       y += ROW;
     }
     shown.forEach(({ letter, i }, order) => {
@@ -90,7 +90,7 @@ function exceptions(cells: string[]): { letter: string; i: number }[] {
 /** The column to select next whose verdict differs from the one before it, in a direction; -1 when there is none. */
 export function nextChange(columns: Column[], from: number, direction: 1 | -1): number {
   for (let i = from + direction; i > 0 && i < columns.length; i += direction) {
-    if (columns[i]?.run.verdict !== columns[i - 1]?.run.verdict) return i;
+    if (columns[i]?.run.word !== columns[i - 1]?.run.word) return i;
   }
   return -1;
 }

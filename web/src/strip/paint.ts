@@ -1,7 +1,7 @@
 /** Drawing the strip on a canvas from small pictures of each mark, made once for a theme and density. */
 import type { Column, Lane } from "../api/client";
 import { palettes, type Ink } from "../marks/palette";
-import { shapeOf, verdictShape, type Mark, type Piece, type Verdict } from "../marks/shapes";
+import { shapeOf, verdictShape, type Mark, type Piece } from "../marks/shapes";
 import { COLUMN, COVERAGE, FOOT, GAP_COLUMN, spots, TOP } from "./layout";
 
 export type Scheme = "light" | "dark";
@@ -113,7 +113,7 @@ export class Painter {
   }
 
   private column(lanes: Lane[], column: Column): HTMLCanvasElement {
-    const key = `${column.marks}/${column.run.verdict}`;
+    const key = `${column.marks}/${column.run.word}`;
     const known = this.pictures.get(key);
     if (known) return known;
     const picture = document.createElement("canvas");
@@ -128,7 +128,7 @@ export class Painter {
         drawPieces(ctx, markPieces(spot.mark, w, h), this.inks);
       }
       ctx.setTransform(this.ratio, 0, 0, this.ratio, this.ratio, (this.height - FOOT + 3) * this.ratio);
-      drawPieces(ctx, verdictShape(column.run.verdict as Verdict, 15, 6), this.inks);
+      drawPieces(ctx, verdictShape(column.run.word, 15, 6), this.inks);
     }
     if (this.pictures.size > 4000) this.pictures.clear();
     this.pictures.set(key, picture);

@@ -14,8 +14,8 @@ export interface StripData extends Joined {
 }
 
 /** A branch's runs, oldest first: the live end, and history as far as it was asked for. */
-export function useStrip(project: string, branch: string | undefined): { data: StripData | undefined; error: Error | null } {
-  const recent = useQuery(stripQuery(project, branch));
+export function useStrip(project: string, branch: string | undefined, known = true): { data: StripData | undefined; error: Error | null } {
+  const recent = useQuery({ ...stripQuery(project, branch), enabled: known });
   const [asked, setAsked] = useState({ of: "", anchor: undefined as number | undefined, limit: 0 });
   const name = `${project}/${recent.data?.branch ?? ""}`;
   const numbers = recent.data?.columns.map((c) => c.run.number) ?? [];

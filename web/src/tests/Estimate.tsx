@@ -5,6 +5,7 @@ import { counted, exact } from "../app/words";
 import { api, taken, type Flake } from "../api/client";
 import { SetAside } from "../findings/SetAside";
 import classes from "./tests.module.css";
+import { keys } from "../app/queries";
 
 const percent = (value: number) => `${(100 * value).toFixed(1)} %`;
 
@@ -18,8 +19,8 @@ export function Estimate({ flake, project }: { flake: Flake; project: string }) 
   const end = useMutation({
     mutationFn: (id: number) => taken(api.DELETE("/api/v1/projects/{project}/quarantines/{quarantine}", { params: { path: { project, quarantine: id } } })),
     onSuccess: () => {
-      void client.invalidateQueries({ queryKey: ["flaky", project] });
-      void client.invalidateQueries({ queryKey: ["test", project] });
+      void client.invalidateQueries({ queryKey: keys.flaky(project) });
+      void client.invalidateQueries({ queryKey: keys.test(project) });
     },
   });
   const q = flake.quarantine;

@@ -1,4 +1,4 @@
-"""A run's results beside those of its baseline: new, known, first here, fixed, vanished.
+"""A run's results beside those of its baseline: new, known, first here, fixed.
 
 Results come as one array of outcomes for each cell, indexed by the project's test numbers. Only cells
 whose attempt can be trusted are given; a cell missing on one side is not comparable.
@@ -22,12 +22,11 @@ Flags = NDArray[np.bool_]
 
 @dataclass(frozen=True, slots=True)
 class CellComparison:
-    """Flags by test number. `first` marks failures in a cell without earlier result; they are new as well."""
+    """Flags by test number. `first_here` marks failures in a cell without earlier result; they are new as well."""
 
     new: Flags
     known: Flags
     fixed: Flags
-    vanished: Flags
     first_here: bool
     quarantined: Flags  # failures that hold nothing: neither new nor known
 
@@ -63,26 +62,24 @@ def _compare_cell(
 ) -> CellComparison:
     before = baseline.get(name) if baseline is not None else None
     size = max([len(now), len(before) if before is not None else 0, *(len(r[name]) for r in since if name in r)])
-    now = _sized(now, size)
+    now = sized(now, size)
     fails = failing(now)
     kept = np.zeros(size, np.bool_)
     kept[aside[aside < size]] = True
     quarantined, fails = fails & kept, fails & ~kept
     nearest = next((run[name] for run in since if name in run), before)
-    was_failing = failing(_sized(nearest, size)) if nearest is not None else np.zeros(size, np.bool_)
+    was_failing = failing(sized(nearest, size)) if nearest is not None else np.zeros(size, np.bool_)
     if before is None:
         none = np.zeros(size, np.bool_)
         return CellComparison(
-            fails, none, was_failing & (now == Outcome.PASSED), none,
-            baseline is not None, quarantined,
+            fails, none, was_failing & (now == Outcome.PASSED), baseline is not None, quarantined,
         )  # fmt: skip
-    before = _sized(before, size)
+    before = sized(before, size)
     known = fails & failing(before)
     return CellComparison(
         new=fails & ~known,
         known=known,
         fixed=was_failing & (now == Outcome.PASSED),
-        vanished=(before != Outcome.ABSENT) & (now == Outcome.ABSENT),
         first_here=False,
         quarantined=quarantined,
     )
@@ -112,25 +109,30 @@ def _renamed(outcomes: Outcomes, pairs: Sequence[tuple[int, int]]) -> Outcomes:
     for now, before in sorted(pairs):
         here = outcomes if changed is None else changed
         if before < len(here) and here[before] != Outcome.ABSENT and (now >= len(here) or here[now] == Outcome.ABSENT):
-            changed = _sized(here, max(len(here), now + 1)).copy()
+            changed = sized(here, max(len(here), now + 1)).copy()
             changed[now], changed[before] = changed[before], Outcome.ABSENT
     return outcomes if changed is None else changed
 
 
 def with_earlier(newest: Outcomes, earlier: Sequence[Outcomes]) -> Outcomes:
-    """The newest attempt's outcomes, flaky where it passed and an earlier attempt of the cell had failed."""
-    failed = np.zeros(len(newest), np.bool_)
+    """The newest attempt's outcomes, with what earlier attempts of the cell, oldest first, still say.
+
+    A test that failed there and passes now is flaky; one that is skipped or absent now disproves nothing: it fails.
+    """
+    size = max(len(newest), *(len(o) for o in earlier)) if earlier else len(newest)
+    found = sized(newest, size).copy()
+    worst = np.zeros(size, np.uint8)
     for outcomes in earlier:
-        failed |= failing(_sized(outcomes, max(len(newest), len(outcomes)))[: len(newest)])
-    mixed = failed & (newest == Outcome.PASSED)
-    if not mixed.any():
-        return newest
-    found = newest.copy()
-    found[mixed] = Outcome.FLAKY
+        then = sized(outcomes, size)
+        worst = np.where(failing(then), then, worst)
+    failed = worst != Outcome.ABSENT
+    found[failed & (found == Outcome.PASSED)] = Outcome.FLAKY
+    silent = failed & ((found == Outcome.ABSENT) | (found == Outcome.SKIPPED))
+    found[silent] = worst[silent]
     return found
 
 
-def _sized(array: Outcomes, size: int) -> Outcomes:
+def sized(array: Outcomes, size: int) -> Outcomes:
     if len(array) == size:
         return array
     out = np.zeros(size, np.uint8)
@@ -150,7 +152,6 @@ class Tally:
     tests_new: int = 0
     tests_known: int = 0
     tests_fixed: int = 0
-    tests_vanished: int = 0
     tests_flaky: int = 0
     tests_quarantined: int = 0
     results_total: int = 0
@@ -170,7 +171,7 @@ def tally(current: RunOutcomes, comparison: Mapping[CellName, CellComparison]) -
     """
     size = max((len(c.new) for c in comparison.values()), default=0)
     ever = {outcome: np.zeros(size, np.bool_) for outcome in Outcome}
-    flags = {name: np.zeros(size, np.bool_) for name in ("new", "known", "fixed", "vanished", "quarantined")}
+    flags = {name: np.zeros(size, np.bool_) for name in ("new", "known", "fixed", "quarantined")}
     totals = dict.fromkeys(Outcome, 0)
     for name, outcomes in current.items():
         counts = np.bincount(outcomes, minlength=len(Outcome))
@@ -197,7 +198,6 @@ def tally(current: RunOutcomes, comparison: Mapping[CellName, CellComparison]) -
         tests_new=int(flags["new"].sum()),
         tests_known=int((flags["known"] & ~flags["new"]).sum()),
         tests_fixed=int((flags["fixed"] & ~failed & ~errored).sum()),
-        tests_vanished=int((flags["vanished"] & ~present).sum()),
         tests_flaky=int((ever[Outcome.FLAKY] & ~failed & ~errored).sum()),
         tests_quarantined=int((quarantined & ~failed & ~errored).sum()),
         results_total=sum(n for o, n in totals.items() if o is not Outcome.ABSENT) + _count(comparison, "quarantined"),

@@ -3,37 +3,65 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
-from enum import StrEnum
+from dataclasses import dataclass, field
 from fractions import Fraction
 
-from myriant.core.plan.model import Rule
+from myriant.core.plan.model import BuiltIn, Level, Plan, Rule
+from myriant.core.states import Verdict
+
+__all__ = ["GROWING", "Evidence", "Judged", "Measured", "Reason", "Verdict", "beyond_repair", "good_jobs", "judge",
+           "verdict_of"]  # fmt: skip
+
+TITLES: Mapping[BuiltIn, str] = {
+    BuiltIn.VOID: "every result can be trusted",
+    BuiltIn.STEPS: "every step ended well",
+    BuiltIn.NEW: "no new failures",
+    BuiltIn.VANISHED: "no test vanished",
+    BuiltIn.SKIPPED: "no test newly skipped",
+    BuiltIn.LOOSENED: "the plan asks no less than before",
+}
+MEASURED_AS: Mapping[BuiltIn, str] = {
+    BuiltIn.NEW: "tests.new",
+    BuiltIn.VANISHED: "tests.vanished",
+    BuiltIn.SKIPPED: "tests.newly-skipped",
+    BuiltIn.LOOSENED: "plan.loosened",
+}
 
 
-class Verdict(StrEnum):
-    CLEAR = "clear"
-    HELD = "held"
-    UNDECIDED = "undecided"
-    EXEMPT = "exempt"
+@dataclass(frozen=True, slots=True)
+class Reason:
+    """Why a built-in rule is not met, and of which job."""
+
+    text: str
+    job: str = ""
 
 
-DEFAULT_RULES = (
-    Rule("no new failures", "tests.new", "at-most", Fraction(0)),
-    Rule("no test vanished", "tests.vanished", "at-most", Fraction(0), level="warn"),
-)
-TRUSTED = "every result can be trusted"
-STEPS = "every step ended well"
+@dataclass(frozen=True, slots=True)
+class Evidence:
+    """What the built-in rules are judged by: reasons, and counts of tests by job."""
+
+    untrusted: Sequence[Reason] = ()
+    steps: Sequence[Reason] = ()
+    loosened: Sequence[str] = ()
+    new: Mapping[str, int] = field(default_factory=dict)
+    vanished: Mapping[str, int] = field(default_factory=dict)
+    newly_skipped: Mapping[str, int] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
 class Judged:
-    """A rule with what was measured; `value` None means the measure could not be taken, which never meets a limit."""
+    """A rule with what was measured; `value` None means the measure could not be taken, which never meets a limit.
+
+    `jobs` are those that keep it from being met (none: all of its scope).
+    """
 
     rule: Rule
     value: Fraction | None
     limit: Fraction | None
     met: bool
     reason: str = ""
+    built_in: BuiltIn | None = None
+    jobs: tuple[str, ...] = ()
 
     @property
     def holds_run(self) -> bool:
@@ -42,37 +70,73 @@ class Judged:
 
 @dataclass(frozen=True, slots=True)
 class Measured:
-    """The value of a rule's measure within its jobs, cells and folder; None when it cannot be taken."""
+    """The value of a rule's measure within its jobs, cells and folder; None when it cannot be taken.
+
+    `nothing` says why a measure has nothing to be taken of, which is no fault (no changed line could be covered).
+    """
 
     now: Callable[[Rule], Fraction | None]
     baseline: Callable[[Rule], Fraction | None]
+    nothing: Callable[[Rule], str] = lambda _: ""
 
 
-def judge(
-    rules: Sequence[Rule], measured: Measured, untrusted: Sequence[str], failed_steps: Sequence[str]
-) -> list[Judged]:
-    """Judge the built-in rules (no untrusted result, no failed step without a failed test) and the plan's own.
+def judge(plan: Plan | None, rules: Sequence[Rule], measured: Measured, evidence: Evidence) -> list[Judged]:
+    """Judge the built-in rules, at the levels that the plan gives them, and the plan's own `rules` beside them.
 
-    `untrusted` and `failed_steps` are the reasons, one for each cell concerned. Equality meets a limit;
-    comparison is on exact fractions. A limit "baseline" without a baseline value is met.
+    Equality meets a limit; comparison is on exact fractions. A limit "baseline" without a baseline value is met.
     """
-    judged = [_built_in(TRUSTED, untrusted), _built_in(STEPS, failed_steps)]
-    for rule in rules or DEFAULT_RULES:
-        value = measured.now(rule)
-        limit = measured.baseline(rule) if rule.limit == "baseline" else rule.limit
-        if value is None:
-            of_coverage = rule.measure.startswith("coverage.")
-            why = "no coverage was reported" if of_coverage else f"{rule.measure} could not be measured"
-            judged.append(Judged(rule, None, limit, met=False, reason=why))
-        elif limit is None:
-            judged.append(Judged(rule, value, None, met=True, reason="no baseline to compare with"))
-        else:
-            met = value <= limit if rule.sign == "at-most" else value >= limit
-            judged.append(Judged(rule, value, limit, met))
-    return judged
+
+    def level(rule: BuiltIn) -> Level:
+        return plan.level_of(rule) if plan is not None else "block"
+
+    counts = (
+        (BuiltIn.NEW, evidence.new), (BuiltIn.VANISHED, evidence.vanished), (BuiltIn.SKIPPED, evidence.newly_skipped)
+    )  # fmt: skip
+    judged = [
+        _reasons(BuiltIn.VOID, level(BuiltIn.VOID), evidence.untrusted),
+        _reasons(BuiltIn.STEPS, level(BuiltIn.STEPS), evidence.steps),
+        *(_counted(rule, level(rule), by_job) for rule, by_job in counts),
+        _reasons(BuiltIn.LOOSENED, level(BuiltIn.LOOSENED), [Reason(line) for line in evidence.loosened]),
+    ]
+    return [*judged, *(_of_plan(rule, measured) for rule in rules)]
+
+
+def _of_plan(rule: Rule, measured: Measured) -> Judged:
+    value = measured.now(rule)
+    limit = measured.baseline(rule) if rule.limit == "baseline" else rule.limit
+    if value is None:
+        nothing = measured.nothing(rule)
+        if nothing:
+            return Judged(rule, None, None, met=True, reason=nothing)
+        of_coverage = rule.measure.startswith("coverage.")
+        why = "no coverage was reported" if of_coverage else f"{rule.measure} was not measured"
+        return Judged(rule, None, None, met=False, reason=why)
+    if limit is None:
+        return Judged(rule, value, None, met=True, reason="no baseline to compare with")
+    met = value <= limit if rule.sign == "at-most" else value >= limit
+    return Judged(rule, value, limit, met)
+
+
+def _reasons(rule: BuiltIn, level: Level, reasons: Sequence[Reason]) -> Judged:
+    asked = Rule(TITLES[rule], MEASURED_AS.get(rule, ""), "at-most", Fraction(0), level)
+    texts = list(dict.fromkeys(r.text for r in reasons))
+    more = f"; and {len(texts) - 20} more" if len(texts) > 20 else ""
+    return Judged(
+        asked, Fraction(len(reasons)), Fraction(0), not reasons, "; ".join(texts[:20]) + more, rule,
+        tuple(dict.fromkeys(r.job for r in reasons if r.job)),
+    )  # fmt: skip
+
+
+def _counted(rule: BuiltIn, level: Level, by_job: Mapping[str, int]) -> Judged:
+    asked = Rule(TITLES[rule], MEASURED_AS[rule], "at-most", Fraction(0), level)
+    total = sum(by_job.values())
+    return Judged(
+        asked, Fraction(total), Fraction(0), not total, "", rule, tuple(j for j, n in by_job.items() if n)
+    )  # fmt: skip
 
 
 GROWING = frozenset({"tests.new", "tests.failed", "tests.total", "results.total", "results.failed", "results.errored"})
+_FOR_GOOD = (BuiltIn.VOID, BuiltIn.STEPS, BuiltIn.NEW, BuiltIn.LOOSENED)
 
 
 def beyond_repair(judged: Sequence[Judged]) -> list[Judged]:
@@ -80,24 +144,20 @@ def beyond_repair(judged: Sequence[Judged]) -> list[Judged]:
     return [
         j for j in judged
         if j.holds_run and (
-            (j.rule.measure == "" and bool(j.reason))
-            or (j.rule.measure in GROWING and j.rule.sign == "at-most" and j.value is not None)
+            j.built_in in _FOR_GOOD
+            or (j.built_in is None and j.rule.measure in GROWING and j.rule.sign == "at-most" and j.value is not None)
         )
     ]  # fmt: skip
-
-
-def _built_in(name: str, reasons: Sequence[str]) -> Judged:
-    rule = Rule(name, "", "at-most", Fraction(0))
-    return Judged(rule, Fraction(len(reasons)), Fraction(0), not reasons, reason="; ".join(reasons[:20]))
 
 
 def verdict_of(judged: Sequence[Judged]) -> Verdict:
     return Verdict.HELD if any(j.holds_run for j in judged) else Verdict.CLEAR
 
 
-def measures_of(values: Mapping[str, int | Fraction | None]) -> Callable[[str], Fraction | None]:
-    def measure(name: str) -> Fraction | None:
-        value = values.get(name)
-        return None if value is None else Fraction(value)
-
-    return measure
+def good_jobs(jobs: Sequence[str], judged: Sequence[Judged]) -> set[str]:
+    """The jobs that held nobody up. What a plan asks less holds the run, and is no job's fault."""
+    good = set(jobs)
+    for j in judged:
+        if j.holds_run and j.built_in is not BuiltIn.LOOSENED:
+            good -= set(j.jobs or j.rule.jobs or jobs)
+    return good

@@ -2,23 +2,23 @@
 
 from __future__ import annotations
 
-from myriant.core.diagnosis.compare import (
-    CellComparison,
-)
+from myriant.core.diagnosis.compare import CellComparison
+from myriant.core.states import TRUSTED, Mark, State
 
 
-def mark_of(state: str, result: CellComparison, *, unexplained: bool, flaky: bool = False) -> str:
-    """The one mark that says most about a cell."""
-    if state not in ("passed", "failed"):
-        return state
+def mark_of(state: State, result: CellComparison, *, unexplained: bool, flaky: bool = False) -> Mark:
+    if state not in TRUSTED:
+        return Mark(state)
     if unexplained or (result.new.any() and not result.first_here):
-        return "new"
+        return Mark.NEW
     if result.new.any():
-        return "first"
+        return Mark.FIRST
     if result.known.any():
-        return "known"
+        return Mark.KNOWN
     if result.quarantined.any():
-        return "quarantined"
+        return Mark.QUARANTINED
     if flaky:
-        return "flaky"
-    return "fixed" if result.fixed.any() else state
+        return Mark.FLAKY
+    if state is State.FAILED:
+        return Mark.NEW
+    return Mark.FIXED if result.fixed.any() else Mark.PASSED

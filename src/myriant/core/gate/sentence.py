@@ -1,4 +1,4 @@
-"""The sentence that says a run's verdict, and the commit note: texts a person could paste into a chat."""
+"""The sentence that says a run's verdict: a text a person could paste into a chat."""
 
 from __future__ import annotations
 
@@ -7,9 +7,14 @@ from dataclasses import dataclass
 from fractions import Fraction
 
 from myriant.core.diagnosis.compare import Tally
-from myriant.core.gate.judge import STEPS, TRUSTED, Judged, Verdict
+from myriant.core.gate.judge import Judged
 from myriant.core.plan.keys import FRACTIONS
+from myriant.core.plan.model import BuiltIn
+from myriant.core.states import Verdict
 from myriant.core.written import counted, duration, percent
+
+MOST_REASONS = 4
+MOST_OF_ONE = 240  # characters
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,54 +30,93 @@ class Told:
     cells_ended_well: int  # with a result that can be trusted
     seconds: float
     baseline: str | None  # short id of the gate baseline's commit
+    removed: int = 0  # tests whose source is gone
+    tests: bool = True  # the plan collects some
     coverage: Fraction | None = None
     coverage_before: Fraction | None = None
     retests: int = 0  # how often failed tests were run again within attempts
     reruns: int = 0  # attempts that were made again by a person's wish
     open_cells: int = 0  # that still wait or run: the verdict came early
+    excused: Sequence[str] = ()  # jobs whose results were brought along, and from where
+    accepted: Sequence[str] = ()  # what a person has accepted
 
 
 def sentence(told: Told) -> str:
     """For example: Held: 3 tests newly fail, only where python=3.8. 11 of 12 cells in 1 min 48 s, against 9f3c21a."""
     early = " early" if told.open_cells else ""
     parts = [f"{told.verdict.capitalize()}{early}: {_main(told)}{_again(told)}."]
+    aside = _aside(told.tally)
+    if aside:
+        parts.append(f"Set aside: {aside}.")
     named = any(j.holds_run and j.rule.measure == "coverage.line" for j in told.judged)
     if told.coverage is not None and not named:
         parts.append(_coverage(told.coverage, told.coverage_before))
-    against = f", against {told.baseline}" if told.baseline else ", without a clear ancestor to compare with"
+    parts += [f"{said}." for said in (*told.excused[:2], *told.accepted[:1])]
+    against = f", against {told.baseline}" if told.baseline else ", with nothing earlier to compare with"
     if told.open_cells:
         parts.append(f"{counted(told.open_cells, 'cell')} still to end, which cannot clear it{against}.")
-        return " ".join(parts)
-    parts.append(f"{told.cells_ended_well} of {counted(told.cells, 'cell')} in {duration(told.seconds)}{against}.")
+    elif told.cells:
+        parts.append(f"{told.cells_ended_well} of {counted(told.cells, 'cell')} in {duration(told.seconds)}{against}.")
     return " ".join(parts)
 
 
 def _main(told: Told) -> str:
-    tally = told.tally
-    said = []
-    by_name = {j.rule.name: j for j in told.judged if not j.met}
-    if TRUSTED in by_name:
-        said.append(f"no trustworthy result ({by_name[TRUSTED].reason})")
-    if STEPS in by_name:
-        said.append(by_name[STEPS].reason)
-    if tally.tests_new:
-        where = f", only where {told.where}" if told.where else ""
-        first = f" ({told.first_here} for the first time in their cell)" if told.first_here else ""
-        said.append(
-            f"{counted(tally.tests_new, 'test')} newly {'fails' if tally.tests_new == 1 else 'fail'}{first}{where}"
-        )
-    if tally.tests_known:
-        said.append(f"{counted(tally.tests_known, 'known failure')}")
-    said += [
-        f"{j.rule.name}: {shown(j)}" for j in told.judged if j.holds_run and j.rule.measure not in ("", "tests.new")
-    ]
-    if tally.tests_fixed:
-        said.append(f"{counted(tally.tests_fixed, 'test')} fixed")
-    if tally.tests_vanished:
-        said.append(f"{counted(tally.tests_vanished, 'test')} vanished")
-    if not said or (tally.tests_fixed and told.verdict is Verdict.CLEAR and not tally.tests_new):
-        said.append(f"{tally.tests_passed:,} of {counted(tally.tests_total - tally.tests_skipped, 'test')} passed")
+    holding = [_said(j, told) for j in told.judged if j.holds_run]
+    warning = [f"{_said(j, told)} (warns)" for j in told.judged if not j.met and not j.holds_run]
+    said = [*holding, *warning]
+    if len(said) > MOST_REASONS:
+        more = len(said) - MOST_REASONS + 1
+        said = [*said[: MOST_REASONS - 1], counted(more, "further reason")]
+    if told.tally.tests_fixed:
+        said.append(f"{counted(told.tally.tests_fixed, 'test')} fixed")
+    if told.removed:
+        said.append(f"{counted(told.removed, 'test')} removed with {'its' if told.removed == 1 else 'their'} source")
+    if not holding:
+        said.insert(0, _passed(told))
     return "; ".join(said)
+
+
+def _passed(told: Told) -> str:
+    """How many of the tests that ran have passed; skipped ones stand apart."""
+    tally = told.tally
+    ran = tally.tests_passed + tally.tests_failed + tally.tests_errored
+    if not ran and not tally.tests_total:
+        return "every step ended well" if told.tests else "no tests, every step ended well"
+    skipped = f", {counted(tally.tests_skipped, 'skipped', 'skipped')}" if tally.tests_skipped else ""
+    return f"{tally.tests_passed:,} of {counted(ran, 'test')} passed{skipped}"
+
+
+def _said(j: Judged, told: Told) -> str:
+    number = int(j.value or 0)
+    match j.built_in:
+        case BuiltIn.VOID:
+            return f"no trustworthy result ({_short(j.reason)})"
+        case BuiltIn.STEPS:
+            return _short(j.reason)
+        case BuiltIn.NEW:
+            where = f", only where {told.where}" if told.where else ""
+            first = f" ({told.first_here} for the first time in their cell)" if told.first_here else ""
+            return f"{counted(number, 'test')} newly {'fails' if number == 1 else 'fail'}{first}{where}"
+        case BuiltIn.VANISHED:
+            return f"{counted(number, 'test')} vanished"
+        case BuiltIn.SKIPPED:
+            return f"{counted(number, 'test')} newly skipped"
+        case BuiltIn.LOOSENED:
+            return f"the plan asks less: {_short(j.reason)}"
+        case None:
+            return f"{j.rule.name}: {shown(j)}"
+
+
+def _short(text: str) -> str:
+    return text if len(text) <= MOST_OF_ONE else f"{text[: MOST_OF_ONE - 1]}…"
+
+
+def _aside(tally: Tally) -> str:
+    told = (
+        (tally.tests_known, "known failure", "known failures"),
+        (tally.tests_quarantined, "quarantined failure", "quarantined failures"),
+    )
+    return ", ".join(counted(n, one, many) for n, one, many in told if n)
 
 
 def _again(told: Told) -> str:
@@ -97,7 +141,9 @@ def shown(judged: Judged) -> str:
     sign = judged.rule.sign.replace("-", " ")
     if judged.value is None:
         return judged.reason
-    limit = "the baseline's" if judged.limit is None else value_text(judged.rule.measure, judged.limit, None)
+    if judged.limit is None and judged.rule.limit == "baseline":
+        return f"{value_text(judged.rule.measure, judged.value, None)}, {judged.reason or 'no baseline'}"
+    limit = value_text(judged.rule.measure, judged.limit or Fraction(0), None)
     return f"{value_text(judged.rule.measure, judged.value, judged.limit)}, {sign} {limit}"
 
 
@@ -105,77 +151,3 @@ def value_text(measure: str, value: Fraction, limit: Fraction | None) -> str:
     if measure in FRACTIONS:
         return percent(value, limit)
     return f"{int(value):,}" if value.denominator == 1 else f"{float(value):.3f}"
-
-
-@dataclass(frozen=True, slots=True)
-class NotedCell:
-    job: str
-    key: str
-    state: str
-    reason: str
-    passed: int
-    failed: int
-    errored: int
-    skipped: int
-
-
-@dataclass(frozen=True, slots=True)
-class NotedFailure:
-    job: str
-    key: str
-    test: str
-    message: str
-
-
-MOST_NOTED = 50
-
-
-def commit_note(
-    *,
-    verdict: Verdict,
-    purpose: str,
-    branch: str,
-    address: str,
-    number: int,
-    said: str,
-    baseline: str | None,
-    judged: Sequence[Judged],
-    cells: Sequence[NotedCell],
-    new: Sequence[NotedFailure],
-    coverage: tuple[int, int] | None = None,  # covered and coverable lines
-) -> str:
-    """The commit note: plain text for `git log --notes=myriant`, at most 50 new failures in full."""
-    lines = [
-        f"verdict: {verdict} ({purpose} to {branch})",
-        f"run: #{number} {address}",
-        said,
-        f"baseline: {baseline or 'none'}",
-    ]
-    if coverage and coverage[1]:
-        covered, valid = coverage
-        lines.append(f"line coverage: {percent(Fraction(covered, valid))} ({covered:,} of {counted(valid, 'line')})")
-    if cells:
-        lines += ["", "cells:"]
-        width = max(len(f"{c.job} {c.key}") for c in cells)
-        for c in cells:
-            counts = f"{c.passed} passed, {c.failed} failed, {c.errored} errored, {c.skipped} skipped"
-            tail = f" — {_line(c.reason)}" if c.state == "void" else ""
-            lines.append(f"  {f'{c.job} {c.key}':<{width}}  {c.state:<7} {counts}{tail}")
-    if new:
-        lines += ["", f"new failures ({len(new)}):"]
-        lines += [f"  {f.job} {f.key}  {f.test}: {_line(f.message)}" for f in new[:MOST_NOTED]]
-        if len(new) > MOST_NOTED:
-            lines.append(f"  and {len(new) - MOST_NOTED} more, see the run")
-    if judged:
-        lines += ["", "rules:"]
-        for j in judged:
-            state = "met" if j.met else "not met" if j.rule.level == "block" else "not met (warns)"
-            detail = f" — {_line(j.reason)}" if j.rule.measure == "" and j.reason else ""
-            told = f": {shown(j)}" if j.rule.measure else ""
-            lines.append(f"  {state:<8} {j.rule.name}{told}{detail}")
-    return "\n".join(lines) + "\n"
-
-
-def _line(text: str) -> str:
-    one = " ".join(text.split())
-    return one if len(one) <= 200 else one[:199] + "…"

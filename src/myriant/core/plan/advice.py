@@ -40,7 +40,7 @@ def advise(reader: Reader, plan: Plan, data: dict[str, Any], around: Surrounding
     """Note what is doubtful in a plan whose form is right."""
     around = around or Surroundings()
     for job in plan.jobs:
-        for look in (_cells, _dimensions, _versions, _sample, _collects, _repeated, _gated, _retests):
+        for look in (_cells, _dimensions, _versions, _sample, _collects, _repeated, _gated, _told, _retests):
             look(reader, job, around)
     for look_at_plan in (_copies, _never_started, _reports, _branches, _measures):
         look_at_plan(reader, plan, around)
@@ -253,6 +253,36 @@ def _gated(reader: Reader, job: Job, around: Surroundings) -> None:
         reader.warn((*at, "settings"), "settings are copied onto themselves", "leave to out")
 
 
+_OF_EVENT = {
+    "EVENT": "event",
+    "BRANCH": "branch",
+    "BASE_COMMIT": "branch",
+    "TAG": "tag",
+    "PULL_REQUEST": "pull-request",
+}
+_TOLD = re.compile(rf"\bMYRIANT_({'|'.join(_OF_EVENT)})\b")
+
+
+def _told(reader: Reader, job: Job, around: Surroundings) -> None:
+    """Commands that mention what of the event their job is not told: they would see nothing there."""
+    for number, step in enumerate(job.steps):
+        for command in _commands([step]):
+            lacking = list(dict.fromkeys(w for m in _TOLD.finditer(command) if (w := _OF_EVENT[m[1]]) not in job.told))
+            if not lacking:
+                continue
+            word = next(m[0] for m in _TOLD.finditer(command) if _OF_EVENT[m[1]] in lacking)
+            wanted = f"told = [{', '.join(quoted(w) for w in (*job.told, *lacking))}]"
+            path: Path = ("jobs", job.id, "steps", number, "command")
+            known = path in reader.places.values
+            reader.problem(
+                path if known else ("jobs", job.id),
+                f"step {step.name} asks for {word}, and job {job.id} is not told the {' and '.join(lacking)}",
+                f"write {wanted} in [jobs.{job.id}]; it then gives no answer for another {lacking[0]}", value=known,
+                edits=reader.added_below(("jobs", job.id), wanted) if not job.told else (),
+            )  # fmt: skip
+            return
+
+
 def _retests(reader: Reader, job: Job, around: Surroundings) -> None:
     for number, step in enumerate(job.steps):
         if step.retest and not any(c.tests for c in step.collect):
@@ -348,7 +378,7 @@ def _reports(reader: Reader, plan: Plan, around: Surroundings) -> None:
     collects = [(j, c) for j in plan.jobs for s in j.steps for c in s.collect]
     if not any(c.tests for _, c in collects):
         reader.warn(
-            ("jobs",), "no step collects test results, so no run could be trusted to be clear",
+            ("jobs",), "no step collects test results: the verdict is by the steps' ends alone, and says “no tests”",
             'add collect = { tests = ["out/unit.xml"] } to a step',
         )  # fmt: skip
     for i, rule in enumerate(plan.rules):

@@ -5,19 +5,21 @@ from __future__ import annotations
 import fnmatch
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from enum import StrEnum
 
 from myriant.core.matrix.expand import Cell, choose, expand
 from myriant.core.matrix.sample import BlindSpots
 from myriant.core.plan.globs import matches
 from myriant.core.plan.model import BranchEvent, Job, Plan, Step
 from myriant.core.plan.selectors import Selector
+from myriant.core.states import EventKind
 
 
 @dataclass(frozen=True, slots=True)
 class Event:
     """Something that happened, or might; `changed` None: which files changed is not known."""
 
-    kind: str  # push, pull-request, tag, schedule, manual, upload
+    kind: str  # one of EventKind
     branch: str = ""  # the branch being changed: a pull request's target
     source: str = ""  # a pull request's own branch
     tag: str = ""
@@ -25,6 +27,11 @@ class Event:
     changed: tuple[str, ...] | None = None
     jobs: tuple[str, ...] = ()  # manual: only these and what they wait for
     cells: Selector | None = None  # manual: only these
+    changed_for: Mapping[str, tuple[str, ...] | None] | None = None  # by job, when each has a baseline of its own
+
+    def changed_of(self, job: str) -> tuple[str, ...] | None:
+        """What changed for a job since its own baseline; None: nothing excuses it."""
+        return self.changed if self.changed_for is None else self.changed_for.get(job)
 
     def context(self) -> dict[str, str]:
         """What selectors can ask of it."""
@@ -45,11 +52,22 @@ class Event:
                 return f"a run by hand of {self.branch}" if kind == "manual" else f"an {kind} for {self.branch}"
 
 
+class Fate(StrEnum):
+    """What an event makes of a job."""
+
+    RUNS = "runs"
+    NOT_ASKED = "not-asked"
+    NOT_CHOSEN = "not-chosen"  # by the person who started it
+    EXCUSED = "excused"  # nothing that it watches changed since it last held nobody up
+    LACKS = "lacks"  # a job that it waits for does not run
+
+
 @dataclass(frozen=True, slots=True)
 class JobIntent:
     """A job under an event: its cells, or why it does not run."""
 
     job: Job
+    fate: Fate = Fate.RUNS
     reason: str = ""  # why it does not run
     because: str = ""  # why it runs although it was not asked for
     cells: tuple[Cell, ...] = ()
@@ -59,7 +77,7 @@ class JobIntent:
 
     @property
     def runs(self) -> bool:
-        return not self.reason
+        return self.fate is Fate.RUNS
 
     @property
     def selected(self) -> int:
@@ -79,6 +97,12 @@ class Intent:
         return [c for job in self.jobs for c in job.cells]
 
     @property
+    def excused(self) -> bool:
+        """Whether jobs were asked, and each of them has a result that still holds."""
+        asked = [j.fate for j in self.jobs if not j.job.gated and j.fate in (Fate.RUNS, Fate.EXCUSED)]
+        return bool(asked) and Fate.RUNS not in asked
+
+    @property
     def starts(self) -> bool:
         return not self.reason and any(j.runs for j in self.jobs)
 
@@ -94,14 +118,14 @@ def intent(plan: Plan, event: Event, earlier: Earlier | None = None) -> Intent:
     """What `event` makes happen: its jobs with their cells in the order of the plan, every absence explained."""
     reason = starts_nothing(plan, event)
     if reason:
-        return Intent(event, reason, tuple(JobIntent(job, reason) for job in plan.jobs))
+        return Intent(event, reason, tuple(JobIntent(job, Fate.NOT_ASKED, reason) for job in plan.jobs))
     by_id: dict[str, JobIntent] = {}
     for job in plan.jobs:
-        by_id[job.id] = _alone(job, event, earlier)
+        by_id[job.id] = _alone(plan, job, event, earlier)
     _include_awaited(plan, event, by_id, earlier)
     _exclude_waiting(plan, by_id)
     found = Intent(event, "", tuple(by_id[job.id] for job in plan.jobs))
-    if not found.starts:
+    if not found.starts and not found.excused:
         first = found.jobs[0].reason if len(found.jobs) == 1 else "no job of the plan runs for it"
         return replace(found, reason=first)
     return found
@@ -132,12 +156,21 @@ def _branch_refusal(wanted: BranchEvent | None, kind: str, event: Event) -> str:
     patterns = wanted.branches
     if patterns and not any(fnmatch.fnmatchcase(event.branch, p) for p in patterns):
         return f"the plan's {kind} event names {', '.join(patterns)}, not {event.branch}"
-    if event.changed is None:
+    return ""
+
+
+def _excuse(plan: Plan, job: Job, event: Event) -> str:
+    """Why nothing that a job watches has changed; empty when something has, or nobody knows."""
+    changed = event.changed_of(job.id)
+    branches = {EventKind.PUSH: plan.events.push, EventKind.PULL_REQUEST: plan.events.pull_request}
+    wanted = branches.get(event.kind)  # type: ignore[call-overload]  # a word is its enumeration's member
+    if changed is None or event.kind not in branches:
         return ""
-    if wanted.unless_only and event.changed and all(_matches(wanted.unless_only, f) for f in event.changed):
+    if wanted is not None and wanted.unless_only and all(_matches(wanted.unless_only, f) for f in changed):
         return f"only files of {', '.join(wanted.unless_only)} changed"
-    if wanted.touching and not any(_matches(wanted.touching, f) for f in event.changed):
-        return f"no changed file is one of {', '.join(wanted.touching)}"
+    for looked in (wanted.touching if wanted is not None else (), job.touching):
+        if looked and not any(_matches(looked, f) for f in changed):
+            return f"no changed file is one of {', '.join(looked)}"
     return ""
 
 
@@ -145,22 +178,22 @@ def _matches(globs: Sequence[str], path: str) -> bool:
     return any(matches(glob, path) for glob in globs)
 
 
-def _alone(job: Job, event: Event, earlier: Earlier | None, *, asked: bool = False) -> JobIntent:
-    """A job for itself, without those it waits for; `asked`: it runs whatever its when and touching say."""
+def _alone(plan: Plan, job: Job, event: Event, earlier: Earlier | None, *, asked: bool = False) -> JobIntent:
+    """A job for itself, without those it waits for; `asked`: it runs whatever changed."""
     chosen = event.kind == "manual" and job.id in event.jobs
     if event.kind == "manual" and event.jobs and not chosen and not asked:
-        return JobIntent(job, "it was not chosen")
-    looked = () if event.kind == "manual" or asked else job.touching
-    if looked and event.changed is not None and not any(_matches(looked, f) for f in event.changed):
-        return JobIntent(job, f"no changed file is one of {', '.join(looked)}")
+        return JobIntent(job, Fate.NOT_CHOSEN, "it was not chosen")
     cells = expand(job)
     total = len(cells)
     context = {**event.context(), "job": job.id, **job.pin}
     if job.when is not None:
         fitting = [c for c in cells if job.when.holds({**context, **c.values})]
         if not fitting and not chosen:
-            return JobIntent(job, f"its when ({job.when}) does not hold for {event}")
+            return JobIntent(job, Fate.NOT_ASKED, f"its when ({job.when}) does not hold for {event}")
         cells = fitting or cells
+    excuse = "" if asked else _excuse(plan, job, event)
+    if excuse:
+        return JobIntent(job, Fate.EXCUSED, excuse)
     blind: BlindSpots | None = None
     examples: tuple[dict[str, str], ...] = ()
     if job.sample and (not job.sample.events or event.kind in job.sample.events):
@@ -169,7 +202,7 @@ def _alone(job: Job, event: Event, earlier: Earlier | None, *, asked: bool = Fal
     if event.cells is not None:
         cells = [c for c in expand(job) if event.cells.holds({**context, **c.values})]
         if not cells:
-            return JobIntent(job, f"it has no cell {event.cells}")
+            return JobIntent(job, Fate.NOT_CHOSEN, f"it has no cell {event.cells}")
     return JobIntent(job, cells=tuple(cells), blind=blind, examples=examples, left_out=total - len(cells))
 
 
@@ -180,9 +213,9 @@ def _include_awaited(plan: Plan, event: Event, by_id: dict[str, JobIntent], earl
         job = queue.pop()
         for other in job.after:
             found = by_id[other.job]
-            if found.runs or found.reason.startswith("its when"):
+            if found.runs or found.fate is Fate.NOT_ASKED:
                 continue
-            again = _alone(found.job, replace(event, cells=None), earlier, asked=True)
+            again = _alone(plan, found.job, replace(event, cells=None), earlier, asked=True)
             if again.runs:
                 by_id[other.job] = replace(again, because=f"{job.id} waits for it")
                 queue.append(found.job)
@@ -193,9 +226,10 @@ def _exclude_waiting(plan: Plan, by_id: dict[str, JobIntent]) -> None:
     while changed:
         changed = False
         for job in plan.jobs:
-            lacking = next((a.job for a in job.after if not by_id[a.job].runs), None)
+            lacking = next((a.job for a in job.after if by_id[a.job].fate is not Fate.RUNS), None)
             if by_id[job.id].runs and lacking is not None:
-                by_id[job.id] = JobIntent(job, f"it waits for {lacking}, which does not run: {by_id[lacking].reason}")
+                why = f"it waits for {lacking}, which does not run: {by_id[lacking].reason}"
+                by_id[job.id] = JobIntent(job, Fate.LACKS, why)
                 changed = True
 
 

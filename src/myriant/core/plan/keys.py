@@ -45,6 +45,14 @@ _STEP_COMMON = {
     "network": Key("flag", "false takes the network away.", "false"),
 }
 
+BUILT_IN = {
+    "void": "every result can be trusted.",
+    "failed-steps": "every step ended well.",
+    "new-failures": "no new failures.",
+    "vanished": "no test vanished while its source still stands.",
+    "newly-skipped": "no test that passed is skipped now.",
+    "loosened": "the plan asks no less than before.",
+}
 TABLES: dict[str, dict[str, Key]] = {
     "plan": {
         "version": Key("whole", "The version of the format: 1.", "1", needed=True),
@@ -78,7 +86,7 @@ TABLES: dict[str, dict[str, Key]] = {
         "names": Key("texts", "Globs of tag names; left out: every tag.", '["v*"]'),
     },
     "schedule": {
-        "name": Key("name", "Its name: the purpose of its runs.", '"nightly"', needed=True),
+        "name": Key("name", "Its name, of the context of its runs.", '"nightly"', needed=True),
         "every": Key(
             "one:hour|day|weekday|monday|tuesday|wednesday|thursday|friday|saturday|sunday",
             "How often, with at.",
@@ -97,6 +105,11 @@ TABLES: dict[str, dict[str, Key]] = {
         "steps": Key("tables:step", "Its steps. They cannot name other shared steps.", "", needed=True),
     },
     "job": {
+        "told": Key(
+            "each:event|branch|tag|pull-request",
+            "What of the event its steps may see; without it the same content gives the same answer.",
+            '["branch"]',
+        ),
         "title": Key("text", "What people read; the id stays the same when it changes.", '"Unit tests"'),
         "formerly": Key("texts", "Earlier ids of this job, so that its history goes on.", '["tests"]'),
         "when": Key("selector", "The events and cells for which it runs.", '[{ event = "pull-request" }]'),
@@ -138,7 +151,7 @@ TABLES: dict[str, dict[str, Key]] = {
         "expect": Key("table:expect", "What must hold of a tag before it starts.", '{ mentioned-in = "CHANGELOG.md" }'),
         "supersede": Key(
             "one:waiting|running|never",
-            'Which older cells a newer event of the same purpose stops: "waiting" (pull requests: "running").',
+            'Which older cells a newer event of the same context stops: "waiting" (pull requests: "running").',
             '"waiting"',
         ),
         "steps": Key("tables:step", "Its steps, one after another.", "", needed=True),
@@ -243,7 +256,8 @@ TABLES: dict[str, dict[str, Key]] = {
         "to": Key("any", "What stands there instead; may be empty.", '"src/"', needed=True),
     },
     "gate": {
-        "rules": Key("tables:rule", "Measures with limits.", ""),
+        "rules": Key("tables:rule", "Measures with limits, beside the built-in rules.", ""),
+        **{name: Key("one:block|warn", f"Built in: {said}", '"warn"') for name, said in BUILT_IN.items()},
     },
     "rule": {
         "name": Key("text", "What people read.", '"no new failures"'),
@@ -287,7 +301,10 @@ MEASURES: dict[str, str] = {
     "tests.known": "tests that failed at the gate baseline too",
     "tests.quarantined": "tests that failed and are quarantined",
     "tests.flaky": "tests that failed and then passed when they were run again",
-    "tests.vanished": "tests of the gate baseline without a result now",
+    "tests.vanished": "tests of the gate baseline without a result now, whose source still stands",
+    "tests.removed": "tests of the gate baseline without a result now, whose source is gone",
+    "tests.newly-skipped": "tests that passed at the gate baseline and are skipped now",
+    "plan.loosened": "what the plan asks less than the gate baseline's",
     "tests.share-passed": "passed ÷ (passed + failed + errored)",
     "results.total": "results: tests × cells",
     "results.failed": "failed results",

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import date
+from enum import StrEnum
 from fractions import Fraction
 from typing import Literal
 
@@ -17,6 +19,7 @@ MOST_STEPS = 256
 MOST_CELLS = 4096
 DEFAULT_TIMEOUT = 20 * 60.0
 Command = str | tuple[str, ...]
+Level = Literal["block", "warn"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -175,6 +178,7 @@ class Job:
     approval: Approval | None = None
     expect: Expect | None = None
     supersede: str | None = None  # None: the event's own usage
+    told: tuple[str, ...] = ()  # what of the event its steps may see
     line: int = 0  # where the plan declares it
 
 
@@ -186,7 +190,7 @@ class Rule:
     measure: str
     sign: Literal["at-most", "at-least"]
     limit: Fraction | Literal["baseline"]
-    level: Literal["block", "warn"] = "block"
+    level: Level = "block"
     jobs: tuple[str, ...] = ()
     line: int = 0
     cells: Selector | None = None
@@ -220,6 +224,22 @@ class Events:
     schedules: tuple[Schedule, ...] = ()
 
 
+class BuiltIn(StrEnum):
+    """Rules that always stand beside a plan's own."""
+
+    VOID = "void"
+    STEPS = "failed-steps"
+    NEW = "new-failures"
+    VANISHED = "vanished"
+    SKIPPED = "newly-skipped"
+    LOOSENED = "loosened"
+
+
+USUAL_LEVELS: Mapping[BuiltIn, Level] = {
+    rule: "warn" if rule is BuiltIn.SKIPPED else "block" for rule in BuiltIn
+}  # fmt: skip
+
+
 @dataclass(frozen=True, slots=True)
 class CoveragePaths:
     root: str | None = None
@@ -233,6 +253,17 @@ class Plan:
     jobs: tuple[Job, ...]
     rules: tuple[Rule, ...]
     coverage: CoveragePaths = CoveragePaths()
+    levels: Mapping[BuiltIn, Level] = field(default_factory=dict)  # of built-in rules that the plan names
+
+    def level_of(self, rule: BuiltIn) -> Level:
+        return self.levels.get(rule, USUAL_LEVELS[rule])
+
+    @property
+    def collects_tests(self) -> bool:
+        return any(c.tests for job in self.jobs for step in job.steps for c in step.collect)
 
     def job(self, job_id: str) -> Job:
         return next(job for job in self.jobs if job.id == job_id)
+
+    def find(self, job_id: str) -> Job | None:
+        return next((job for job in self.jobs if job.id == job_id), None)

@@ -156,11 +156,13 @@ class _PlanReader(Reader):
             self.problem(("jobs",), f"{len(named)} jobs; at most {model.MOST_JOBS}", "split the plan")
         jobs = [self.job(name, found, defaults, shared) for name, found in list(named.items())[: model.MOST_JOBS]]
         self.check_after(jobs, named)
-        rules = tuple(r for row in (top.get("gate") or {}).get("rules") or () if (r := self.rule(row, set(named))))
+        gate = top.get("gate") or {}
+        rules = tuple(r for row in gate.get("rules") or () if (r := self.rule(row, set(named))))
+        levels = {rule: gate[rule] for rule in model.BuiltIn if rule in gate}
         coverage = top.get("coverage") or {}
         maps = tuple((m["from"], m["to"]) for m in coverage.get("map") or () if len(m) == 2)
         paths = model.CoveragePaths(coverage.get("root"), coverage.get("exclude", ()), maps)
-        return Plan(self.events(top.get("events")), tuple(jobs), rules, paths)
+        return Plan(self.events(top.get("events")), tuple(jobs), rules, paths, levels)
 
     # --- events ---------------------------------------------------------------------------------
 
@@ -286,6 +288,7 @@ class _PlanReader(Reader):
             else None,
             expect=model.Expect(tag.get("file"), tag.get("key"), expect.get("mentioned-in")) if expect else None,
             supersede=row.get("supersede"),
+            told=row.get("told", ()),
         )
         values = {**vary, **{k: (v,) for k, v in pin.items()}}
         for extra in job.add:

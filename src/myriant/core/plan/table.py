@@ -100,6 +100,15 @@ class Reader:
             return ()
         return (Edit(place.line, 1, place.end_line + 1, 1, ""),)
 
+    def added_below(self, table: Path, line: str) -> tuple[Edit, ...]:
+        """A line right below the head of a table; nothing where it has no head of its own."""
+        place = self.places.of_key(table)
+        lines = self.source.decode("utf-8", "replace").splitlines()
+        head = lines[place.line - 1] if 0 < place.line <= len(lines) else ""
+        if not head.lstrip().startswith("[") or head.lstrip().startswith("[["):
+            return ()
+        return (Edit(place.line + 1, 1, place.line + 1, 1, f"{line}\n"),)
+
     def moved(self, path: Path, table: Path) -> tuple[Edit, ...]:
         """Move a key with its value to the end of a table that has a header of its own."""
         pair, target = self.places.text_of(path), self.places.of_table(table)

@@ -11,23 +11,8 @@ Identity = tuple[str, str, str, str]  # kind, suite path, class, name
 
 
 def identities(kind: str, results: Results) -> list[Identity]:
-    """One identity a case; a name that repeats within its report is told apart by its order: "name [2]"."""
-    found: list[Identity] = list(
-        zip((kind,) * len(results.outcomes), results.suites, results.classes, results.names, strict=False)
-    )
-    if len(set(found)) == len(found):
-        return found
-    seen: dict[Identity, int] = {}
-    for i, identity in enumerate(found):
-        seen[identity] = number = seen.get(identity, 0) + 1
-        while number > 1:
-            numbered = (*identity[:3], f"{identity[3]} [{number}]")
-            if numbered not in seen:
-                seen[numbered] = 1
-                found[i] = numbered
-                break
-            number += 1
-    return found
+    """The identity of each case. A name that repeats is one test: what becomes of its cases is not decided here."""
+    return list(zip((kind,) * len(results.outcomes), results.suites, results.classes, results.names, strict=False))
 
 
 def list_digest(job: str, listed: Iterable[Identity]) -> bytes:

@@ -25,6 +25,26 @@ class Move:
     before: int
     now: int
     because: str
+    incidental: bool = False  # only what changes with each run differs
+
+
+def own_lines(source: str, name: str) -> str:
+    """The lines of a test in its file, without its name: from the first that names it to the next as far out."""
+    lines = source.splitlines()
+    start = next((i for i, line in enumerate(lines) if re.search(rf"(?<!\w){re.escape(name)}(?!\w)", line)), None)
+    if start is None:
+        return ""
+    depth = len(lines[start]) - len(lines[start].lstrip())
+    found = [lines[start].replace(name, "", 1).strip()]
+    for line in lines[start + 1 :]:
+        inside = not line.strip() or len(line) - len(line.lstrip()) > depth
+        if not inside and line.strip()[0] not in ")]}e":  # a closing bracket, or `end`
+            break
+        found.append(line.strip())
+        if not inside:
+            break
+    body = [line for line in found if line]
+    return "\n".join(body) if len(body) > 1 else ""
 
 
 def moved(vanished: Sequence[Identity], appeared: Sequence[Identity]) -> list[Move]:
@@ -38,20 +58,22 @@ def moved(vanished: Sequence[Identity], appeared: Sequence[Identity]) -> list[Mo
     found: list[Move] = []
     left, new = set(range(len(vanished))), set(range(len(appeared)))
 
-    def match(key_of: Sequence[object], new_key_of: Sequence[object], because: str) -> None:
+    def match(
+        key_of: Sequence[object], new_key_of: Sequence[object], because: str, *, incidental: bool = False
+    ) -> None:
         once, new_once = Counter(key_of[i] for i in left), Counter(new_key_of[i] for i in new)
         places = {new_key_of[i]: i for i in new}
         for i in sorted(left):
             key = key_of[i]
             if once[key] == 1 and new_once[key] == 1:
-                found.append(Move(i, places[key], because))
+                found.append(Move(i, places[key], because, incidental))
                 left.discard(i)
                 new.discard(places[key])
 
     def keys(tests: Sequence[Identity]) -> list[object]:
         return [(k, _INCIDENTAL.sub("#", s), _INCIDENTAL.sub("#", c), _INCIDENTAL.sub("#", n)) for k, s, c, n in tests]
 
-    match(keys(vanished), keys(appeared), "its name differs only in what changes with each run")
+    match(keys(vanished), keys(appeared), "its name differs only in what changes with each run", incidental=True)
     match(
         [(k, n) for k, _, _, n in vanished],
         [(k, n) for k, _, _, n in appeared],

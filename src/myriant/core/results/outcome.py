@@ -4,19 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from myriant.core.states import State
 from myriant.core.written import counted
 
 
-def attempt_outcome(untrusted: Sequence[str], unexplained: Sequence[str], failures: int) -> tuple[str, str]:
+def attempt_outcome(untrusted: Sequence[str], unexplained: Sequence[str], failures: int) -> tuple[State, str]:
     """The state ("void", "failed" or "passed") and why.
 
-    `untrusted` are reasons not to trust the result, `unexplained` names of steps that failed while no test
-    says why, `failures` counts failed and errored tests. What cannot be trusted is void, whatever it holds.
+    `untrusted` are reasons not to trust the result, `unexplained` steps that failed while no failure that holds
+    the run says why, `failures` counts those failures. What cannot be trusted is void, whatever it holds.
     """
     if untrusted:
-        return "void", "; ".join(untrusted)[:4000]
+        return State.VOID, "; ".join(untrusted)[:4000]
     if unexplained:
-        return "failed", f"step {', '.join(unexplained)} failed, and no test says why"
+        return State.FAILED, "; ".join(unexplained)[:4000]
     if failures:
-        return "failed", f"{counted(failures, 'test')} failed"
-    return "passed", ""
+        return State.FAILED, f"{counted(failures, 'test')} failed"
+    return State.PASSED, ""

@@ -6,32 +6,33 @@ import logging
 
 from sqlalchemy import func
 
-from myriant.core.gate.judge import Verdict
-from myriant.core.gate.sentence import commit_note
+from myriant.core.gate.note import block, commit_note
+from myriant.core.gate.word import newest_of_each, word
+from myriant.core.states import Verdict
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.store.changes import tell
+from myriant.store.judged import verdicts_of_commits
+from myriant.store.runs import runs_numbered
 from myriant.store.tables import Project, Run
-
-_BEHIND = ("merged:", "behind the verdict:")
-
 
 _log = logging.getLogger(__name__)
 
 
 def announce_run(site: Site, run_id: int) -> None:
-    """Write the commit note into the repository. Running twice writes the same note."""
+    """Write the commit note into the repository: a block for each context. Running twice writes the same note."""
     with site.store.transaction() as session:
         run = session.get(Run, run_id)
-        if run is None or run.verdict == "undecided" or (run.note is None and run.ended_at is None):
+        if run is None:
             return
         project = session.get_one(Project, run.project_id)
-        text = run.note or commit_note(
-            verdict=Verdict(run.verdict), purpose=run.purpose, branch=run.branch, number=run.number,
-            address=site.run_address(project.name, run.number), said=run.sentence,
-            baseline=None, judged=[], cells=[], new=[],
-        )  # fmt: skip
-        text = _whole(run, text)
+        said = verdicts_of_commits(session, project.id, [run.commit]).get(run.commit, [])
+        every = newest_of_each(said)
+        rows = runs_numbered(session, project.id, {s.number for s in every})
+        decided = [rows[s.number] for s in every if s.verdict is not Verdict.UNDECIDED]
+        if not decided and run.verdict is not Verdict.NONE:
+            return
+        text = commit_note(word(said), [_block(site, project, r) for r in decided or [run]])
     trouble = None
     try:
         site.mirror(project).note(run.commit, text)
@@ -40,22 +41,28 @@ def announce_run(site: Site, run_id: int) -> None:
         _log.warning("the note on %s could not be written: %s", run.commit, error)
     with site.store.transaction() as session:
         run = session.get_one(Run, run_id)
-        run.note, run.note_trouble = text, trouble
+        run.note_trouble = trouble
         if trouble is None:
-            run.noted_at = func.now()
+            run.noted, run.noted_at = text, func.now()
         tell(session, "run", project.name, run.number)
     if trouble is not None:
         raise NotWritten(trouble)
 
 
-def _whole(run: Run, note: str) -> str:
-    """The note with what was merged, and how the jobs behind the verdict stand."""
-    lines = [line for line in note.rstrip("\n").split("\n") if not line.startswith(_BEHIND)]
+def _block(site: Site, project: Project, run: Run) -> str:
+    """What a run says, with what was merged, and how the jobs behind the verdict stand."""
+    lines = (
+        run.note
+        or block(
+            verdict=run.verdict, context=run.context, number=run.number,
+            address=site.run_address(project.name, run.number), said=run.sentence or run.reason,
+        )
+    ).rstrip("\n").split("\n")  # fmt: skip
     if run.base and run.tree:
-        lines.insert(1, f"{_BEHIND[0]} {run.commit[:12]} into {run.branch} at {run.base[:12]}, tree {run.tree[:12]}")
+        lines.insert(1, f"merged: {run.commit[:12]} into {run.branch} at {run.base[:12]}, tree {run.tree[:12]}")
     if run.gated_said:
-        lines.append(f"{_BEHIND[1]} {run.gated_said}")
-    return "\n".join(lines) + "\n"
+        lines.append(f"behind the verdict: {run.gated_said}")
+    return "\n".join(lines)
 
 
 class NotWritten(Exception):

@@ -6,12 +6,12 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import func, select
-
+from myriant.core.states import State
 from myriant.flow.errors import NotFound
-from myriant.flow.plans import plan_of
+from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
-from myriant.store.tables import Attempt, Cell, Control, Report, Run, Step
+from myriant.store.attempts import every_attempt_of, reports_of, steps_of
+from myriant.store.tables import Attempt, Cell, Report, Run, Step
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,8 +82,8 @@ def attempt_view(site: Site, attempt_id: int) -> AttemptView:
             raise NotFound(f"there is no attempt {attempt_id}")
         cell = session.get_one(Cell, row.cell_id)
         run_row = session.get_one(Run, cell.run_id)
-        planned = plan_of(run_row.plan)
-        told = {s.position: s for s in session.scalars(select(Step).where(Step.attempt_id == attempt_id))}
+        planned = plan_of_run(session, run_row)
+        told = {s.position: s for s in steps_of(session, attempt_id)}
         steps = [
             _step_view(told[i])
             if i in told
@@ -91,8 +91,8 @@ def attempt_view(site: Site, attempt_id: int) -> AttemptView:
                 i,
                 s.name,
                 _command(s.command),
-                "waiting" if row.state == "running" else "skipped",
-                "" if row.state == "running" else "an earlier step failed",
+                State.WAITING if row.state == State.RUNNING else State.SKIPPED,
+                "" if row.state == State.RUNNING else "an earlier step failed",
                 None,
                 None,
                 None,
@@ -101,18 +101,9 @@ def attempt_view(site: Site, attempt_id: int) -> AttemptView:
             )
             for i, s in enumerate(planned.job(cell.job).steps if planned else ())
         ]
-        reports = session.scalars(select(Report).where(Report.attempt_id == attempt_id).order_by(Report.number))
-        earlier = session.scalars(
-            select(Attempt.id)
-            .where(Attempt.cell_id == cell.id, Attempt.number < row.number, Attempt.number > 0)
-            .order_by(Attempt.number)
-        )
-        every = session.execute(
-            select(Attempt.id, Attempt.number, Attempt.state, Control.place)
-            .outerjoin(Control, Control.attempt_id == Attempt.id)
-            .where(Attempt.cell_id == cell.id)
-            .order_by((Attempt.number < 0), func.abs(Attempt.number))
-        )
+        reports = reports_of(session, attempt_id)
+        every = every_attempt_of(session, cell.id)
+        earlier = [i for i, n, *_ in every if 0 < n < row.number]
         others = [OtherAttempt(i, n, state, place or "") for i, n, state, place in every]
         return AttemptView(
             row.id, row.number, cell.job, cell.key, row.state, row.reason, row.runner, row.runtimes, row.created_at,
@@ -122,18 +113,14 @@ def attempt_view(site: Site, attempt_id: int) -> AttemptView:
                            r.skipped, r.seconds, r.problems, r.until)
                 for r in reports
             ],
-            list(earlier), next((o.control for o in others if o.id == row.id), ""), others,
+            earlier, next((o.control for o in others if o.id == row.id), ""), others,
         )  # fmt: skip
 
 
 def files_of(site: Site, attempt_id: int) -> list[tuple[str, str]]:
     """Blob and path of every file that an attempt delivered, each path once."""
     with site.store.transaction() as session:
-        rows = session.execute(
-            select(Report.blob, Report.content, Report.path)
-            .where(Report.attempt_id == attempt_id)
-            .order_by(Report.number)
-        ).all()
+        rows = [(r.blob, r.content, r.path) for r in reports_of(session, attempt_id)]
     found: dict[str, str] = {}
     for blob, content, path in rows:
         found.setdefault(f"{content}/{path}", blob)

@@ -5,10 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime
 
-from sqlalchemy import select
-
+from myriant.flow.naming import the_project
 from myriant.flow.site import Site
-from myriant.store.tables import CacheEntry, Project
+from myriant.store.caches import caches_of_project
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,13 +28,7 @@ class CacheLine:
 def caches_of(site: Site, project_name: str) -> list[CacheLine]:
     """The caches that a project keeps, the latest used first."""
     with site.store.transaction() as session:
-        rows = session.scalars(
-            select(CacheEntry)
-            .join(Project, Project.id == CacheEntry.project_id)
-            .where(Project.name == project_name, CacheEntry.kept)
-            .order_by(CacheEntry.used_at.desc())
-            .limit(500)
-        )
+        rows = caches_of_project(session, the_project(session, project_name).id)
         return [
             CacheLine(
                 e.id, e.name, e.job, e.scope, e.size, e.uses, e.created_at, e.used_at, e.parts.get("runtimes", {})

@@ -5,18 +5,19 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from myriant.core.plan.intent import Event
 from myriant.core.plan.model import FILE_NAME, Plan
 from myriant.core.plan.read import read_plan
+from myriant.core.states import EventKind
 from myriant.flow.ask.repositories import POLL_SECONDS
 from myriant.flow.ask.workbench.rehearsal import rehearsed
-from myriant.flow.intake.starting import BRANCH
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
-from myriant.store.tables import Project, PullRequest, Ref, Run, Schedule
+from myriant.store.projects import branch_at, newest_pulls, schedules_of
+from myriant.store.runs import newest_runs_of_pulls
+from myriant.store.tables import Project
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,27 +54,13 @@ class PullRequestView:
 def coming(site: Site, project_name: str) -> Coming:
     with site.store.transaction() as session:
         project = the_project(session, project_name)
-        schedules = session.scalars(
-            select(Schedule).where(Schedule.project_id == project.id).order_by(Schedule.next_at)
-        )
-        pulls = session.scalars(
-            select(PullRequest)
-            .where(PullRequest.project_id == project.id)
-            .order_by(PullRequest.number.desc())
-            .limit(200)
-        ).all()
-        newest: dict[int | None, int] = {
-            row[0]: row[1]
-            for row in session.execute(
-                select(Run.pull_request, func.max(Run.number))
-                .where(Run.project_id == project.id, Run.pull_request.is_not(None))
-                .group_by(Run.pull_request)
-            )
-        }
+        schedules = schedules_of(session, project.id)
+        pulls = newest_pulls(session, project.id, 200)
+        newest = newest_runs_of_pulls(session, project.id)
         plan = _main_plan(site, session, project)
         push = ""
         if plan is not None:
-            push = rehearsed(session, project, plan, Event("push", project.main_branch)).sentence
+            push = rehearsed(session, project, plan, Event(EventKind.PUSH, project.main_branch)).sentence
         return Coming(
             project.hooked,
             None
@@ -90,8 +77,8 @@ def coming(site: Site, project_name: str) -> Coming:
 
 
 def _main_plan(site: Site, session: Session, project: Project) -> Plan | None:
-    ref = session.get(Ref, (project.id, BRANCH + project.main_branch))
+    head = branch_at(session, project.id, project.main_branch)
     mirror = site.mirror(project)
-    source = mirror.file(ref.commit, FILE_NAME) if ref is not None and mirror.has(ref.commit) else None
+    source = mirror.file(head, FILE_NAME) if head is not None and mirror.has(head) else None
     text = source if source is not None else (project.plan or "").encode()
     return read_plan(text).plan if text else None

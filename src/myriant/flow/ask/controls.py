@@ -5,14 +5,15 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis.compare import CellName
 from myriant.core.results.model import Outcome
 from myriant.core.results.packed import Outcomes
+from myriant.core.states import ControlState, Place
+from myriant.store.controls import controls_of_run
 from myriant.store.results import outcomes_of
-from myriant.store.tables import Cell, Control, Run
+from myriant.store.tables import Run
 
 _BAD = (Outcome.FAILED, Outcome.ERRORED)
 
@@ -27,10 +28,7 @@ class ControlView:
 
 
 def controls_of(session: Session, run: Run) -> list[ControlView]:
-    rows = session.execute(
-        select(Control, Cell.job, Cell.key).join(Cell, Cell.id == Control.cell_id).where(Control.run_id == run.id)
-        .where(Control.place != "search").order_by(Control.id)
-    )  # fmt: skip
+    rows = controls_of_run(session, run.id)
     return [ControlView(job, key, c.place, c.state, c.attempt_id) for c, job, key in rows]
 
 
@@ -42,13 +40,17 @@ def answers(
     "change" (the baseline passes today, or lacks it), "world" (it fails too) or "chance" (it passed here; one cell
     that says so is enough). A test without an answer yet is left out.
     """
-    done = {(c.job, c.key, c.place): c.attempt_id for c in controls if c.state == "done" and c.attempt_id is not None}
+    done = {
+        (c.job, c.key, c.place): c.attempt_id
+        for c in controls
+        if c.state == ControlState.DONE and c.attempt_id is not None
+    }
     outcomes = outcomes_of(session, list(done.values()))
     found: dict[int, str] = {}
     for (job, key, place), attempt in done.items():
-        if place != "here":
+        if place != Place.HERE:
             continue
-        base = outcomes.get(done.get((job, key, "baseline"), -1))
+        base = outcomes.get(done.get((job, key, Place.BASELINE), -1))
         for test in failed.get((job, key), ()):
             here = _outcome(outcomes[attempt], test)
             if here in (Outcome.PASSED, Outcome.FLAKY):

@@ -4,18 +4,25 @@ from __future__ import annotations
 
 import itertools
 import statistics
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from myriant.core.coverage.model import Totals
+from myriant.core.gate.word import Word
+from myriant.core.states import DECIDED, Verdict
 from myriant.flow.ask.lines import RunLine, run_line
 from myriant.flow.ask.projects import ProjectLine, line_of
 from myriant.flow.ask.queue import Load, load_of, stuck_cells
-from myriant.flow.ask.strip import LETTERS, fraction_of, on_ref
+from myriant.flow.ask.strip import LETTERS, fraction_of
+from myriant.flow.ask.words import words_of
 from myriant.flow.site import Site
 from myriant.store.coverage import coverage_totals_of
-from myriant.store.tables import Cell, Project, Run
+from myriant.store.projects import all_projects
+from myriant.store.runs import approvals_waiting, marks_of_runs, newest_runs_on_main
+from myriant.store.tables import Project, Run
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,7 +31,7 @@ class DeskRun:
 
     number: int
     title: str
-    verdict: str
+    word: Verdict  # of its commit
     marks: str  # one letter a cell
     coverage: float | None
     seconds: float | None  # from the event to the verdict
@@ -40,6 +47,16 @@ class StuckCell:
 
 
 @dataclass(frozen=True, slots=True)
+class WaitingApproval:
+    """A job that waits for a person's word."""
+
+    project: str
+    run: int
+    job: str
+    until: datetime
+
+
+@dataclass(frozen=True, slots=True)
 class DeskProject:
     project: ProjectLine
     held_since: RunLine | None  # the first of the held runs in a row up to now
@@ -51,6 +68,7 @@ class DeskProject:
 class Desk:
     projects: list[DeskProject]
     stuck: list[StuckCell]
+    approvals: list[WaitingApproval]
     pulse: Load
 
 
@@ -65,39 +83,48 @@ DESK_RUNS = 30
 def desk_view(site: Site) -> Desk:
     """What needs a decision now, and every project's newest runs."""
     with site.store.transaction() as session:
-        found = list(session.scalars(select(Project).order_by(Project.name)))
-        rows = [_desk_project(session, p) for p in found]
+        newest = newest_runs_on_main(session, DESK_RUNS)
+        every = [r for runs in newest.values() for r in runs]
+        marks: dict[int, list[str]] = {r.id: [] for r in every}
+        for run_id, _, _, _, mark, advisory in marks_of_runs(session, list(marks)):
+            marks[run_id].append(LETTERS[mark].upper() if advisory else LETTERS[mark])
+        shares = coverage_totals_of(session, list(marks))
+        rows = []
+        for p in all_projects(session):
+            mine = newest.get(p.id, [])
+            words = words_of(session, p.id, {r.commit for r in mine})
+            rows.append(_desk_project(session, p, mine, words, marks, shares))
         stuck = [StuckCell(c.project, c.run, c.job, c.key, c.reason) for c in stuck_cells(session)]
-        return Desk(rows, stuck, load_of(session))
+        approvals = [WaitingApproval(*row) for row in approvals_waiting(session)]
+        return Desk(rows, stuck, approvals, load_of(session))
 
 
-def _desk_project(session: Session, p: Project) -> DeskProject:
-    newest = list(
-        session.scalars(
-            select(Run)
-            .where(Run.project_id == p.id, on_ref(p.main_branch))
-            .order_by(Run.depth.desc(), Run.number.desc())
-            .limit(DESK_RUNS)
-        )
-    )
-    held = list(itertools.takewhile(lambda r: r.verdict != "clear", newest))
-    marks: dict[int, list[str]] = {r.id: [] for r in newest}
-    cells = select(Cell.run_id, Cell.mark).where(Cell.run_id.in_(list(marks))).order_by(Cell.run_id, Cell.position)
-    for run_id, mark in session.execute(cells):
-        marks[run_id].append(LETTERS.get(mark, "w"))
-    shares = coverage_totals_of(session, list(marks))
+def _desk_project(
+    session: Session, p: Project, newest: Sequence[Run], words: Mapping[str, Word],
+    marks: Mapping[int, list[str]], shares: Mapping[tuple[int, str], Totals],
+) -> DeskProject:  # fmt: skip
+    by_commit: dict[str, Run] = {}
+    for run in newest:
+        by_commit.setdefault(run.commit, run)
+    held = list(itertools.takewhile(lambda c: words[c].verdict not in _FINE, by_commit))
+    first = next((c for c in reversed(held) if words[c].verdict is Verdict.HELD), None)
+    since = None
+    if first is not None:
+        row = next((r for r in newest if r.number == words[first].number), by_commit[first])
+        since = run_line(row, words[first])
     runs = [
-        DeskRun(r.number, r.title, r.verdict, "".join(marks[r.id]), fraction_of(shares.get((r.id, ""))), _seconds(r))
+        DeskRun(
+            r.number, r.title, words[r.commit].verdict, "".join(marks[r.id]), fraction_of(shares.get((r.id, ""))),
+            _seconds(r),
+        )
         for r in reversed(newest)
-    ]
+    ]  # fmt: skip
     times = [r.seconds for r in runs if r.seconds is not None]
-    first = next((r for r in reversed(held) if r.verdict == "held"), None)
-    return DeskProject(
-        line_of(session, p), run_line(first) if first else None, runs, statistics.median(times) if times else None
-    )
+    return DeskProject(line_of(session, p, newest, words), since, runs, statistics.median(times) if times else None)
+
+
+_FINE = (Verdict.CLEAR, Verdict.EXEMPT)
 
 
 def _seconds(row: Run) -> float | None:
-    return (
-        (row.ended_at - row.created_at).total_seconds() if row.ended_at and row.verdict in ("clear", "held") else None
-    )
+    return (row.ended_at - row.created_at).total_seconds() if row.ended_at and row.verdict in DECIDED else None

@@ -7,7 +7,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis.flaky import JEFFREYS, fitted_prior, is_flaky, rate
@@ -22,6 +21,7 @@ from myriant.store.chance import (
     newest_attempts,
     results_of_tests,
 )
+from myriant.store.history import ended_quarantines, open_quarantines
 from myriant.store.results import tests_numbered
 from myriant.store.tables import Project, Quarantine, Test
 
@@ -214,14 +214,8 @@ def _alone(newest: Sequence[WithResult], failures: Mapping[int, Mapping[int, boo
     ]
 
 
-def open_quarantines(session: Session, project_id: int) -> Sequence[Quarantine]:
-    query = select(Quarantine).where(Quarantine.project_id == project_id, Quarantine.ended_at.is_(None))
-    return session.scalars(query.order_by(Quarantine.id)).all()
-
-
 def _ended(session: Session, project_id: int) -> list[QuarantineView]:
-    query = select(Quarantine).where(Quarantine.project_id == project_id, Quarantine.ended_at.is_not(None))
-    rows = session.scalars(query.order_by(Quarantine.ended_at.desc()).limit(50)).all()
+    rows = ended_quarantines(session, project_id, 50)
     titles = tests_numbered(session, project_id, [held.test for held in rows])
     return [quarantine_view(held, titles) for held in rows]
 

@@ -8,14 +8,13 @@ from dataclasses import dataclass
 from datetime import datetime
 
 import numpy as np
-from sqlalchemy import select
 
 from myriant.core.diagnosis.usual import are_usual, line_digest, plain, stretches
+from myriant.core.states import State
 from myriant.flow.logs import (
     LONGEST_LINE,
     MOST_JUDGED,
     chunk_bytes,
-    chunks_of,
     counted_chunks,
     first_lines,
     line_at,
@@ -24,7 +23,9 @@ from myriant.flow.logs import (
     unpack_digests,
 )
 from myriant.flow.site import Site
-from myriant.store.tables import Cell, Run, Step, UsualLines
+from myriant.store.attempts import steps_of
+from myriant.store.logs import chunks_of_log, usual_lines_of
+from myriant.store.tables import Cell, Run
 
 MOST_LINES = 2000  # of one answer
 
@@ -97,7 +98,7 @@ def log_lines(site: Site, attempt_id: int, first: int, count: int) -> LogLines:
         attempt = the_attempt(session, attempt_id)
         chunks = counted_chunks(site, session, attempt)
         open_line = bool(chunks) and not chunk_bytes(site, chunks[-1]).endswith(b"\n")
-        state = LogState(attempt.log_size, attempt.log_lines + int(open_line), attempt.state != "running")
+        state = LogState(attempt.log_size, attempt.log_lines + int(open_line), attempt.state != State.RUNNING)
     lines: list[LogLine] = []
     budget = MOST_BYTES
     for number, text, at, size in lines_from(site, chunks, first - 1):
@@ -144,10 +145,8 @@ def usual_lines(site: Site, attempt_id: int) -> Usual:
         cell = session.get_one(Cell, attempt.cell_id)
         run = session.get_one(Run, cell.run_id)
         chunks = counted_chunks(site, session, attempt)
-        steps = session.scalars(select(Step).where(Step.attempt_id == attempt_id).order_by(Step.position)).all()
-        rows = session.scalars(
-            select(UsualLines).where(UsualLines.project_id == run.project_id, UsualLines.job == cell.job)
-        )
+        steps = steps_of(session, attempt_id)
+        rows = usual_lines_of(session, run.project_id, cell.job)
         known = {row.step: (unpack_digests(row.digests), row.attempts) for row in rows}
     lines = [text for _, text, *_ in first_lines(lines_from(site, chunks, 0), MOST_JUDGED)]
     flags = np.zeros(len(lines), np.bool_)
@@ -173,5 +172,5 @@ def whole_log(site: Site, attempt_id: int) -> Iterator[bytes]:
     """An attempt's log from its beginning to where it is now, piece by piece."""
     with site.store.transaction() as session:
         the_attempt(session, attempt_id)
-        chunks = chunks_of(session, attempt_id)
+        chunks = chunks_of_log(session, attempt_id)
     return (chunk_bytes(site, chunk) for chunk in chunks)

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from sqlalchemy import select
-
 from myriant.flow.ask.record import record
 from myriant.flow.errors import NotFound
 from myriant.flow.site import Site
-from myriant.store.tables import Attempt, AttemptRecord, Cell, Project, Run
+from myriant.store.attempts import attempt_told, passing_before
+from myriant.store.tables import Attempt, Cell, Run
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,32 +41,17 @@ def machine_difference(site: Site, attempt_id: int, other: int | None) -> Machin
             raise NotFound(f"there is no attempt {attempt_id}")
         cell = session.get_one(Cell, attempt.cell_id)
         run = session.get_one(Run, cell.run_id)
-        query = (
-            select(Attempt.id, Run.number, Cell.job, Cell.key, Attempt.number, Attempt.runner, Project.name)
-            .join(Cell, Cell.id == Attempt.cell_id)
-            .join(Run, Run.id == Cell.run_id)
-            .join(Project, Project.id == Run.project_id)
-        )
-        if other is not None:
-            query = query.where(Attempt.id == other)
-        else:
-            query = query.where(
-                Run.project_id == run.project_id, Cell.job == cell.job, Cell.key == cell.key,
-                Attempt.state == "passed", Attempt.id < attempt_id, Attempt.id.in_(
-                    select(AttemptRecord.attempt_id).where(AttemptRecord.kind == "machine")
-                ),
-            )  # fmt: skip
-        found = session.execute(query.order_by(Attempt.id.desc()).limit(1)).first()
+        found = attempt_told(session, other) if other is not None else passing_before(session, run, cell, attempt_id)
     if found is None:
         if other is not None:
             raise NotFound(f"there is no attempt {other}", "give the number of one that the server knows")
         return None
-    here, there = record(site, attempt_id).machine, record(site, found[0]).machine
+    here, there = record(site, attempt_id).machine, record(site, found.id).machine
     if not here or not there:
         return None
     differing, same = differences(here, there)
-    said = f"{found[6]} #{found[1]}, {found[2]} {found[3]}, attempt {found[4]} on {found[5]}"
-    return MachineDifference(attempt_id, found[0], said, differing, same)
+    said = f"{found.project} #{found.run}, {found.job} {found.key}, attempt {found.number} on {found.runner}"
+    return MachineDifference(attempt_id, found.id, said, differing, same)
 
 
 def differences(here: dict[str, dict[str, str]], there: dict[str, dict[str, str]]) -> tuple[list[Differing], int]:

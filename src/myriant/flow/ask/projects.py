@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from myriant.core.gate.word import Word
 from myriant.flow.ask.lines import RunLine, run_line
-from myriant.flow.ask.strip import on_ref
+from myriant.flow.ask.words import words_of
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
+from myriant.store.projects import all_projects
+from myriant.store.runs import newest_runs_on_main, run_numbered, runs_on
 from myriant.store.tables import Project, Run
 
 
@@ -29,12 +32,14 @@ class ProjectLine:
 
 def project_lines(site: Site) -> list[ProjectLine]:
     with site.store.transaction() as session:
-        return [line_of(session, p) for p in session.scalars(select(Project).order_by(Project.name))]
+        newest = newest_runs_on_main(session, 1)
+        return [line_of(session, p, newest.get(p.id, [])) for p in all_projects(session)]
 
 
 def project_line(site: Site, name: str) -> ProjectLine:
     with site.store.transaction() as session:
-        return line_of(session, the_project(session, name))
+        found = the_project(session, name)
+        return line_of(session, found, runs_on(session, found.id, found.main_branch, 1))
 
 
 def project_id(site: Site, name: str) -> int:
@@ -42,20 +47,16 @@ def project_id(site: Site, name: str) -> int:
         return the_project(session, name).id
 
 
-def line_of(session: Session, p: Project) -> ProjectLine:
-    newest = session.scalar(
-        select(Run)
-        .where(Run.project_id == p.id, on_ref(p.main_branch))
-        .order_by(Run.depth.desc(), Run.number.desc())
-        .limit(1)
-    )
-    return ProjectLine(
-        p.name,
-        p.description,
-        p.address,
-        p.main_branch,
-        p.hooked,
-        p.looked_at,
-        p.trouble,
-        run_line(newest) if newest else None,
-    )
+def line_of(
+    session: Session, p: Project, newest: Sequence[Run], words: Mapping[str, Word] | None = None
+) -> ProjectLine:
+    """A project with what is said of the newest commit of its main branch."""
+    line = None
+    if newest:
+        commit = newest[0].commit
+        word = (words if words is not None else words_of(session, p.id, {commit})).get(commit)
+        saying = next((r for r in newest if word is not None and r.number == word.number), None)
+        if saying is None and word is not None and word.number:
+            saying = run_numbered(session, p.id, word.number)
+        line = run_line(saying or newest[0], word)
+    return ProjectLine(p.name, p.description, p.address, p.main_branch, p.hooked, p.looked_at, p.trouble, line)

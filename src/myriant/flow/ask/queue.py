@@ -7,16 +7,24 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
-from sqlalchemy import Row, func, or_, select
+from sqlalchemy import Row
 from sqlalchemy.orm import Session
 
 from myriant.core.matrix.forecast import USUAL_SECONDS, Slot, Waiting, forecast
+from myriant.core.states import OPEN, State
 from myriant.core.written import counted
 from myriant.flow.dispatch.supply import Supply, supply
-from myriant.flow.plans import plan_of
+from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
-from myriant.store.runs import OPEN, RUNNING, WAITING
-from myriant.store.tables import Attempt, Cell, Project, Run
+from myriant.store.waiting import (
+    plans_of_runs,
+    running_rows,
+    sums_of_work,
+    waiting_rows,
+    waiting_rows_of_run,
+    waiting_rows_wanting,
+    wishes_of_waiting,
+)
 
 MOST_FORECAST = 2000  # cells whose start is predicted, in the order of turns
 
@@ -59,19 +67,16 @@ class Queue:
 def load_of(session: Session, have: Supply | None = None) -> Load:
     """How much is to be done, from sums by what the cells want: cheap however long the queue is."""
     have = have or supply(session)
-    seconds = func.coalesce(Cell.predicted, USUAL_SECONDS)
-    rows = session.execute(
-        select(Cell.wants, Cell.state, func.count(), func.sum(seconds), func.max(seconds))
-        .where(Cell.state.in_(OPEN))
-        .group_by(Cell.wants, Cell.state)
-    ).all()
+    rows = sums_of_work(session)
     slots = sum(r.slots for r in have.runners if not r.drained)
     left = [
-        (total, longest) for wants, state, _, total, longest in rows if state == "running" or not have.refusal(wants)
+        (total, longest)
+        for wants, state, _, total, longest in rows
+        if state == State.RUNNING or not have.refusal(wants)
     ]
     done = max(sum(t for t, _ in left) / slots, *(most for _, most in left)) if left and slots else None
     count = {state: sum(n for _, s, n, *_ in rows if s == state) for state in OPEN}
-    return Load(count["running"], count["waiting"], done)
+    return Load(count[State.RUNNING], count[State.WAITING], done)
 
 
 def whole_queue(site: Site, *, most: int = 500) -> Queue:
@@ -79,47 +84,23 @@ def whole_queue(site: Site, *, most: int = 500) -> Queue:
     with site.store.transaction() as session:
         have = supply(session)
         now = load_of(session, have)
-        cells = _queued(session, have, [row for row in _open_rows(session) if row.state == "waiting"])
+        cells = _queued(session, have, waiting_rows(session, MOST_FORECAST))
         return Queue(now, cells[:most], max(0, now.waiting - most))
 
 
 def queue_of(session: Session, run_id: int) -> dict[int, Queued]:
     """The waiting cells of one run, by cell."""
-    return {q.cell: q for q in _queued(session, supply(session), _rows(session, Cell.run_id == run_id, WAITING))}
+    return {q.cell: q for q in _queued(session, supply(session), waiting_rows_of_run(session, run_id, MOST_FORECAST))}
 
 
 def stuck_cells(session: Session) -> list[Queued]:
     """Waiting cells that no runner can take, the first of them."""
     have = supply(session)
-    every = session.scalars(select(Cell.wants).where(Cell.state == WAITING).distinct())
-    refused = [wants for wants in every if have.refusal(wants)]
+    refused = [wants for wants in wishes_of_waiting(session) if have.refusal(wants)]
     if not refused:
         return []
-    rows = _rows(session, or_(*(Cell.wants == wants for wants in refused)), WAITING)
-    return _queued(session, have, rows[:MOST_STUCK], predict=False)
-
-
-def _rows(session: Session, *conditions: Any) -> list[Row[Any]]:
-    *where, state = conditions
-    return list(
-        session.execute(
-            select(
-                Cell.id, Cell.run_id, Cell.job, Cell.key, Cell.wants, Cell.state, Cell.ready, Cell.reason,
-                Cell.predicted, Cell.at_once, Run.number, Run.event, Project.name.label("project"),
-                Attempt.created_at.label("began"), Attempt.runner,
-            )
-            .join(Run, Run.id == Cell.run_id)
-            .join(Project, Project.id == Run.project_id)
-            .outerjoin(Attempt, (Attempt.id == Cell.attempt_id) & (Cell.state == RUNNING))
-            .where(Cell.state == state, *where)
-            .order_by(Cell.ready.desc(), Cell.rank, Cell.id)
-            .limit(MOST_FORECAST)
-        )
-    )  # fmt: skip
-
-
-def _open_rows(session: Session) -> list[Row[Any]]:
-    return [*_rows(session, RUNNING), *_rows(session, WAITING)]
+    rows = waiting_rows_wanting(session, refused, MOST_STUCK)
+    return _queued(session, have, rows, predict=False)
 
 
 def _queued(session: Session, have: Supply, rows: list[Row[Any]], *, predict: bool = True) -> list[Queued]:
@@ -143,11 +124,11 @@ def _starts(session: Session, have: Supply) -> Mapping[Hashable, float]:
     busy: dict[str, list[float]] = {}
     ends: dict[Hashable, list[float]] = {}
     waiting: list[Waiting] = []
-    rows = _open_rows(session)
+    rows = [*running_rows(session, MOST_FORECAST), *waiting_rows(session, MOST_FORECAST)]
     after = _awaited(session, {row.run_id for row in rows if not row.ready})
     for row in rows:
         group = (row.run_id, row.job)
-        if row.state == "running":
+        if row.state == State.RUNNING:
             gone = (now - row.began).total_seconds() if row.began is not None else 0.0
             left = max(1.0, (row.predicted or USUAL_SECONDS) - gone)
             busy.setdefault(row.runner or "", []).append(left)
@@ -167,11 +148,11 @@ def _starts(session: Session, have: Supply) -> Mapping[Hashable, float]:
 def _awaited(session: Session, runs: Collection[int]) -> dict[Hashable, tuple[Hashable, ...]]:
     """By run and job, the run's jobs that it waits for; jobs that wait for something else are left out."""
     found: dict[Hashable, tuple[Hashable, ...]] = {}
-    for run_id, text in session.execute(select(Run.id, Run.plan).where(Run.id.in_(runs))) if runs else ():
-        plan = plan_of(text)
+    for run in plans_of_runs(session, runs):
+        plan = plan_of_run(session, run)
         for job in plan.jobs if plan is not None else ():
             if job.after and not job.gated and job.approval is None:
-                found[(run_id, job.id)] = tuple((run_id, a.job) for a in job.after)
+                found[(run.id, job.id)] = tuple((run.id, a.job) for a in job.after)
     return found
 
 

@@ -6,11 +6,10 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import select
-
 from myriant.flow.errors import NotFound
 from myriant.flow.site import Site
-from myriant.store.tables import Attempt, AttemptRecord
+from myriant.store.attempts import records_of
+from myriant.store.tables import Attempt
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,10 +69,7 @@ def record(site: Site, attempt_id: int) -> RecordView:
     with site.store.transaction() as session:
         if session.get(Attempt, attempt_id) is None:
             raise NotFound(f"there is no attempt {attempt_id}")
-        rows = session.execute(
-            select(AttemptRecord.kind, AttemptRecord.content).where(AttemptRecord.attempt_id == attempt_id)
-        )
-        told: dict[str, Any] = dict(rows.tuples().all())
+        told = {kind: content for (_, kind), content in records_of(session, [attempt_id]).items()}
     return RecordView(
         attempt_id,
         [p for row in rows_of(told.get("phases")) if (p := phase_of(row)) is not None],

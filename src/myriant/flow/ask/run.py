@@ -7,26 +7,26 @@ from dataclasses import dataclass
 from datetime import datetime
 from fractions import Fraction
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from myriant.core.coverage.model import Totals
+from myriant.core.gate.measures import share_passed
+from myriant.core.states import OPEN, State
 from myriant.core.written import percent
 from myriant.flow.ask.controls import ControlView, controls_of
 from myriant.flow.ask.lines import RunLine, run_line
 from myriant.flow.ask.problems import BlindView, PlanProblem, problem_view
 from myriant.flow.ask.queue import Queued, queue_of
 from myriant.flow.ask.strip import fraction_of
-from myriant.flow.conclude.comparing import gate_baseline
+from myriant.flow.ask.words import words_of
 from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
+from myriant.store.attempts import attempts_of
 from myriant.store.coverage import coverage_totals_of, coverage_totals_of_attempts
-from myriant.store.runs import (
-    OPEN,
-    attempts_of,
-    cells_of,
-)
-from myriant.store.tables import Approval, Attempt, Cell, Run
+from myriant.store.judged import acceptances_in
+from myriant.store.plans import plan_text
+from myriant.store.runs import approvals_of, cells_of
+from myriant.store.tables import Attempt, Cell, Run
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,6 +41,7 @@ class JudgedRule:
     value: str | None
     limit: str | None
     against_baseline: bool
+    built_in: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,11 +104,29 @@ class JobTold:
 
 
 @dataclass(frozen=True, slots=True)
+class AcceptedView:
+    """What a person accepted in this run: a loosening, or a test that is less than it was."""
+
+    kind: str
+    subject: str
+    reason: str
+    by: str
+    at: datetime
+
+
+@dataclass(frozen=True, slots=True)
+class Acceptable:
+    """What a maintainer can accept here: lines of what the plan asks less, tests by their numbers."""
+
+    loosened: list[str]
+    tests: list[int]
+
+
+@dataclass(frozen=True, slots=True)
 class RunView:
     project: str
     run: RunLine
     author_mail: str
-    purpose: str
     reason: str
     share_passed: str | None
     tests: int
@@ -119,6 +138,8 @@ class RunView:
     note: str | None
     noted_at: datetime | None
     note_trouble: str | None
+    accepted: list[AcceptedView]
+    acceptable: Acceptable
     tag: str
     source: str
     pull_request: int | None
@@ -147,16 +168,14 @@ def run_view(site: Site, name: str, number: int) -> RunView:
         cells = cells_of(session, row.id)
         attempts = attempts_of(session, cells)
         base = session.get(Run, row.baseline_id) if row.baseline_id else None
-        if base is None and row.verdict == "undecided":
-            base = gate_baseline(site, session, row)
-        waiting = queue_of(session, row.id) if any(c.state == "waiting" for c in cells) else {}
+        word = words_of(session, found.id, {row.commit})[row.commit]
+        waiting = queue_of(session, row.id) if any(c.state == State.WAITING for c in cells) else {}
         shares = _share(row)
         covered = coverage_totals_of_attempts(session, list(attempts))
         return RunView(
             project=name,
-            run=run_line(row),
+            run=run_line(row, word),
             author_mail=row.author_mail,
-            purpose=row.purpose,
             reason=row.reason,
             share_passed=shares[0],
             tests=shares[1],
@@ -168,8 +187,16 @@ def run_view(site: Site, name: str, number: int) -> RunView:
                 _cell_view(c, attempts.get(c.attempt_id or 0), waiting.get(c.id), covered, row.created_at)
                 for c in cells
             ],
-            note=row.note,
+            note=row.noted,
             noted_at=row.noted_at,
+            accepted=[
+                AcceptedView(a.kind, a.subject.split("\n")[0], a.reason, a.by, a.at)
+                for a in acceptances_in(session, found.id, row.number)
+            ],
+            acceptable=Acceptable(
+                list(row.measures.get("loosened", ())),
+                [t for what in ("vanished", "newly-skipped") for t in row.measures.get("less", {}).get(what, ())],
+            ),
             note_trouble=row.note_trouble,
             tag=row.tag,
             source=row.source,
@@ -181,10 +208,7 @@ def run_view(site: Site, name: str, number: int) -> RunView:
                 JobTold(**{**told, "blind": BlindView(**told["blind"]) if told.get("blind") else None})
                 for told in row.left_out
             ],
-            approvals=[
-                ApprovalView(a.job, a.state, a.by, a.until, a.at)
-                for a in session.scalars(select(Approval).where(Approval.run_id == row.id))
-            ],
+            approvals=[ApprovalView(a.job, a.state, a.by, a.until, a.at) for a in approvals_of(session, row.id)],
             controls=controls_of(session, row),
             open=_is_open(cells),
         )
@@ -194,10 +218,10 @@ def _is_open(cells: Sequence[Cell]) -> bool:
     return any(c.state in OPEN for c in cells)
 
 
-def plan_text(site: Site, name: str, number: int) -> str:
+def text_of_plan(site: Site, name: str, number: int) -> str:
     """The plan that a run was made by, empty when it had none."""
     with site.store.transaction() as session:
-        return the_run(session, the_project(session, name), number).plan or ""
+        return plan_text(session, the_run(session, the_project(session, name), number).plan_digest)
 
 
 def _coverage_view(session: Session, row: Run, base: Run | None) -> CoverageView | None:
@@ -212,10 +236,10 @@ def _coverage_view(session: Session, row: Run, base: Run | None) -> CoverageView
 
 
 def _share(row: Run) -> tuple[str | None, int]:
-    jobs = row.measures.get("jobs", {}).values()
-    passed = sum(j["tests.passed"] for j in jobs)
-    ran = passed + sum(j["tests.failed"] + j["tests.errored"] for j in jobs)
-    return (percent(Fraction(passed, ran)) if ran else None), sum(j["tests.total"] for j in jobs)
+    jobs = list(row.measures.get("jobs", {}).values())
+    share = share_passed(jobs)
+    ran = sum(j["tests.passed"] + j["tests.failed"] + j["tests.errored"] for j in jobs)
+    return (percent(share) if share is not None else None), ran
 
 
 def _cell_view(

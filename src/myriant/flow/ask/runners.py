@@ -5,11 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-from sqlalchemy import or_, select
-
+from myriant.core.states import State
 from myriant.flow.dispatch.supply import IN_TOUCH
 from myriant.flow.site import Site
-from myriant.store.tables import Attempt, Cell, Project, Run, Runner
+from myriant.store.attempts import busy_since
+from myriant.store.runners import all_runners
 
 HOUR = timedelta(hours=1)
 
@@ -58,17 +58,8 @@ def runners(site: Site) -> list[RunnerView]:
     """Every runner with the last hour of its slots."""
     now = datetime.now(UTC)
     with site.store.transaction() as session:
-        found = session.scalars(select(Runner).order_by(Runner.name)).all()
-        rows = session.execute(
-            select(Attempt, Cell.job, Cell.key, Run.number, Project.name)
-            .join(Cell, Cell.id == Attempt.cell_id)
-            .join(Run, Run.id == Cell.run_id)
-            .join(Project, Project.id == Run.project_id)
-            .where(Attempt.runner_id.is_not(None), or_(Attempt.ended_at.is_(None), Attempt.ended_at > now - HOUR))
-            .where(Attempt.created_at > now - 24 * HOUR)
-            .order_by(Attempt.created_at)
-            .limit(5000)
-        ).all()
+        found = all_runners(session)
+        rows = busy_since(session, now - HOUR, now - 24 * HOUR)
     hours: dict[int, list[Busy]] = {}
     for attempt, job, key, number, project in rows:
         mine = hours.setdefault(attempt.runner_id or 0, [])
@@ -81,7 +72,7 @@ def runners(site: Site) -> list[RunnerView]:
         )  # fmt: skip
     return [
         RunnerView(
-            r.name, r.slots, sum(b.state == "running" for b in hours.get(r.id, ())),
+            r.name, r.slots, sum(b.state == State.RUNNING for b in hours.get(r.id, ())),
             [RuntimeView(t["family"], t["version"], t["path"]) for t in r.runtimes], r.labels, r.machine, r.isolation,
             r.version, r.price, r.drained, r.seen_at, r.seen_at >= now - IN_TOUCH, hours.get(r.id, []),
         )

@@ -5,19 +5,21 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis import search as core
 from myriant.core.results.model import Outcome
+from myriant.core.states import ControlState, SearchState
 from myriant.flow.ask.flakes import flake_of
 from myriant.flow.errors import Refused
 from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.repos.mirror import Mirror
+from myriant.store.controls import cells_with_attempts, search_for, tries_of_search
 from myriant.store.results import history_of_test, outcomes_of
-from myriant.store.tables import Attempt, Cell, Control, Project, Run, Search
+from myriant.store.runs import runs_numbered
+from myriant.store.tables import Cell, Project, Run, Search
 
 MOST_COMMITS = 500
 
@@ -64,9 +66,7 @@ def propose_search(site: Site, name: str, number: int, test: int) -> SearchView:
     """What a search would try and cost; the search itself where one has begun. Raises NotFound, Refused."""
     with site.store.transaction() as session:
         project, run = named_run(session, name, number)
-        begun = session.scalars(
-            select(Search).where(Search.run_id == run.id, Search.test == test).order_by(Search.id.desc())
-        ).first()
+        begun = search_for(session, run.id, test)
         if begun is not None:
             return search_view(site, session, project, begun)
         found = range_of(site, session, project, run, test)
@@ -76,11 +76,11 @@ def propose_search(site: Site, name: str, number: int, test: int) -> SearchView:
 
 def tries_of(session: Session, row: Search) -> tuple[list[core.Tried], list[int], int]:
     """Outcomes so far, places of tries under way, and how many tries gave no result."""
-    controls = session.scalars(select(Control).where(Control.search_id == row.id).order_by(Control.id)).all()
+    controls = tries_of_search(session, row.id)
     places = {commit: i for i, commit in enumerate(row.commits)}
-    done = [c for c in controls if c.state == "done" and c.attempt_id is not None]
+    done = [c for c in controls if c.state == ControlState.DONE and c.attempt_id is not None]
     outcomes = outcomes_of(session, [c.attempt_id for c in done if c.attempt_id is not None])
-    tried, lost = [], sum(c.state == "given-up" for c in controls)
+    tried, lost = [], sum(c.state == ControlState.GIVEN_UP for c in controls)
     for c in done:
         found = outcomes[c.attempt_id or 0]
         outcome = int(found[row.test]) if row.test < len(found) else Outcome.ABSENT
@@ -90,7 +90,7 @@ def tries_of(session: Session, row: Search) -> tuple[list[core.Tried], list[int]
             tried.append(core.Tried(places[c.commit], failed=False))
         else:
             lost += 1
-    return tried, [places[c.commit] for c in controls if c.state in ("waiting", "running")], lost
+    return tried, [places[c.commit] for c in controls if c.state in (ControlState.WAITING, ControlState.RUNNING)], lost
 
 
 def named_run(session: Session, name: str, number: int) -> tuple[Project, Run]:
@@ -101,9 +101,7 @@ def named_run(session: Session, name: str, number: int) -> tuple[Project, Run]:
 def range_of(site: Site, session: Session, project: Project, run: Run, test: int) -> _Range:
     """The cell to search in, the one that ends soonest, and the commits since it last passed there."""
     commit = run.tested or run.commit
-    failed = session.execute(
-        select(Cell, Attempt.id).join(Attempt, Attempt.id == Cell.attempt_id).where(Cell.run_id == run.id)
-    ).all()
+    failed = cells_with_attempts(session, run.id)
     outcomes = outcomes_of(session, [a for _, a in failed])
     cells = [
         c for c, a in failed
@@ -113,8 +111,7 @@ def range_of(site: Site, session: Session, project: Project, run: Run, test: int
         raise Refused("this test failed in no cell of this run", "choose a test that fails in it")
     past = history_of_test(session, project.id, test)
     numbers = {p.run for p in past if p.run < run.number and p.outcome is Outcome.PASSED}
-    runs = session.scalars(select(Run).where(Run.project_id == project.id, Run.number.in_(numbers))).all()
-    by_number = {r.number: r for r in runs}
+    by_number = runs_numbered(session, project.id, numbers)
     mirror = site.mirror(project)
     for cell in sorted(cells, key=lambda c: (c.predicted or 60.0, c.position)):
         for number in sorted((p.run for p in past if p.cell == cell.key and p.run in by_number), reverse=True):
@@ -167,7 +164,7 @@ def search_view(site: Site, session: Session, project: Project, row: Search) -> 
     chances = core.Chances(row.missed, false_alarm(row.missed))
     cell = session.get_one(Cell, row.cell_id)
     lines = _lines(site, project, row.commits, tried, running, chances)
-    answer = lines[core.found(len(lines), tried, chances)[0]] if row.state == "found" else None
+    answer = lines[core.found(len(lines), tried, chances)[0]] if row.state == SearchState.FOUND else None
     expected = core.expected_tries(len(lines), chances, row.slots)
     seconds = expected / row.slots * cell.predicted if cell.predicted else None
     return SearchView(

@@ -3,21 +3,24 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Mapping
 from dataclasses import dataclass
-
-from sqlalchemy import ColumnElement, and_, case, func, select
 
 from myriant.core.coverage.model import Totals
 from myriant.core.plan.versions import version_key
+from myriant.core.states import Mark
 from myriant.flow.ask.lines import RunLine, run_line
+from myriant.flow.ask.words import words_of
 from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
 from myriant.store.coverage import coverage_totals_of
-from myriant.store.tables import Cell, Run
+from myriant.store.runs import marks_of_runs, refs_with_runs, runs_on
+from myriant.store.tables import Run
 
-LETTERS = {
-    "passed": "p", "new": "n", "failed": "n", "known": "k", "fixed": "x", "first": "f", "void": "v", "quarantined": "q",
-    "skipped": "s", "not-selected": "-", "running": "r", "waiting": "w", "stopped": "o", "flaky": "y",
+LETTERS: Mapping[Mark, str] = {
+    Mark.PASSED: "p", Mark.NEW: "n", Mark.KNOWN: "k", Mark.FIXED: "x", Mark.CAME_BACK: "c", Mark.FIRST: "f",
+    Mark.VOID: "v", Mark.QUARANTINED: "q", Mark.SKIPPED: "s", Mark.NOT_SELECTED: "-", Mark.RUNNING: "r",
+    Mark.WAITING: "w", Mark.STOPPED: "o", Mark.FLAKY: "y",
 }  # fmt: skip
 
 
@@ -57,25 +60,13 @@ def strip_of(site: Site, name: str, branch: str | None, before: int | None, limi
     with site.store.transaction() as session:
         found = the_project(session, name)
         branch = branch or found.main_branch
-        query = select(Run).where(Run.project_id == found.id, on_ref(branch))
-        if before is not None:
-            pivot = the_run(session, found, before)
-            query = query.where((Run.depth < pivot.depth) | ((Run.depth == pivot.depth) & (Run.number < pivot.number)))
-        rows = list(session.scalars(query.order_by(Run.depth.desc(), Run.number.desc()).limit(limit + 1)))
+        pivot = the_run(session, found, before) if before is not None else None
+        rows = runs_on(session, found.id, branch, limit + 1, pivot)
         more, runs = len(rows) > limit, list(reversed(rows[:limit]))
-        cells = session.execute(
-            select(Cell.run_id, Cell.job, Cell.job_title, Cell.key, Cell.mark, Cell.advisory)
-            .where(Cell.run_id.in_([r.id for r in runs]))
-            .order_by(Cell.run_id.desc(), Cell.position)
-        ).all()
+        cells = marks_of_runs(session, [r.id for r in runs])
         shares = coverage_totals_of(session, [r.id for r in runs])
-        named = case(
-            (Run.pull_request.is_not(None), func.concat(PULL, Run.pull_request)),
-            (Run.tag != "", func.concat(TAGGED, Run.tag)),
-            else_=Run.branch,
-        )
-        refs = select(named).where(Run.project_id == found.id).group_by(named).order_by(func.max(Run.id).desc())
-        branches = list(session.scalars(refs.limit(200)))
+        branches = refs_with_runs(session, found.id, 200)
+        words = words_of(session, found.id, {r.commit for r in runs})
     lanes: dict[str, Lane] = {}
     for _, job, title, key, *_ in cells:
         lane = lanes.setdefault(job, Lane(job, title, []))
@@ -87,12 +78,12 @@ def strip_of(site: Site, name: str, branch: str | None, before: int | None, limi
     place = {name: i for i, name in enumerate(place)}
     marks: dict[int, list[str]] = {r.id: [" "] * len(place) for r in runs}
     for run_id, job, _, key, mark, advisory in cells:
-        letter = LETTERS.get(mark, "w")
+        letter = LETTERS[mark]
         marks[run_id][place[(job, key)]] = letter.upper() if advisory else letter
     gaps = [0, *(max(0, b.depth - a.depth - 1) for a, b in itertools.pairwise(runs))]
     columns = [
         Column(
-            run_line(r),
+            run_line(r, words[r.commit]),
             "".join(marks[r.id]),
             _counted(r, "tests.new"),
             _counted(r, "tests.fixed"),
@@ -104,21 +95,9 @@ def strip_of(site: Site, name: str, branch: str | None, before: int | None, limi
     return Strip(name, branch, branches, list(lanes.values()), columns, more)
 
 
-PULL, TAGGED = "pull request ", "tag "
-
-
-def on_ref(ref: str) -> ColumnElement[bool]:
-    """Runs of a branch, of a tag ("tag v1.0") or of a pull request ("pull request 7", which no branch shows)."""
-    if ref.startswith(PULL) and ref.removeprefix(PULL).isdigit():
-        return Run.pull_request == int(ref.removeprefix(PULL)[:9])
-    if ref.startswith(TAGGED):
-        return Run.tag == ref.removeprefix(TAGGED)
-    return and_(Run.branch == ref, Run.pull_request.is_(None))
-
-
 def _counted(row: Run, measure: str) -> int:
     """A count of distinct tests: a test belongs to one job, so the jobs' counts add up."""
-    return sum(job[measure] for job in row.measures.get("jobs", {}).values())
+    return sum(job.get(measure, 0) for job in row.measures.get("jobs", {}).values())
 
 
 def fraction_of(totals: Totals | None) -> float | None:

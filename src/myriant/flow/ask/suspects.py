@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis.frames import Frame, frames_of, is_test_file
@@ -17,9 +16,12 @@ from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.repos.mirror import Mirror
+from myriant.store.attempts import workspaces_of
+from myriant.store.controls import cells_with_attempts
 from myriant.store.history import moves_of, numbers_through
 from myriant.store.results import all_not_passed, history_of_test
-from myriant.store.tables import Attempt, Cell, Project, Run
+from myriant.store.runs import newest_with_cell
+from myriant.store.tables import Cell, Project, Run
 
 MOST_COMMITS = 50
 
@@ -59,9 +61,8 @@ def changes_since(site: Site, name: str, number: int, test: int) -> Changed:
         if not rows:
             raise NotFound("this test did not fail in this run")
         shown = rows[0]
-        workspace = session.scalar(select(Attempt.finish["workspace"].astext).where(Attempt.id == attempt))
+        roots = workspaces_of(session, [attempt])[attempt]
         last = _last_passed(session, project, run, cell, test)
-    roots = tuple(filter(None, ("/workspace", workspace)))
     frames = frames_of(shown.detail or shown.message, roots)
     named = [shown.extra.get("file", ""), *(f.file for f in frames if f.own and f.of_test)]
     tests = list(dict.fromkeys(filter(None, [*named, *_files_of_class(shown.klass or shown.suite)])))
@@ -74,12 +75,7 @@ def changes_since(site: Site, name: str, number: int, test: int) -> Changed:
 
 
 def _first_failed(session: Session, run: Run, test: int) -> tuple[Cell, int]:
-    rows = session.execute(
-        select(Cell, Attempt.id)
-        .join(Attempt, Attempt.id == Cell.attempt_id)
-        .where(Cell.run_id == run.id)
-        .order_by(Cell.position)
-    ).all()
+    rows = sorted(cells_with_attempts(session, run.id), key=lambda row: row[0].position)
     failed = {r.attempt_id for r in all_not_passed(session, run.project_id, [a for _, a in rows]) if r.number == test}
     for cell, attempt in rows:
         if attempt in failed:
@@ -96,15 +92,7 @@ def _last_passed(session: Session, project: Project, run: Run, cell: Cell, test:
     ]  # fmt: skip
     if not passed:
         return None
-    row = session.execute(
-        select(Run, Cell.attempt_id)
-        .join(Cell, Cell.run_id == Run.id)
-        .where(Run.project_id == project.id, Run.number.in_(passed), Cell.job == cell.job, Cell.key == cell.key)
-        .where(Run.branch == run.branch, Cell.attempt_id.is_not(None))
-        .order_by(Run.depth.desc(), Run.number.desc())
-        .limit(1)
-    ).first()
-    return (row[0], row[1] or 0) if row is not None else None
+    return newest_with_cell(session, run, passed, cell.job, cell.key)
 
 
 def _files_of_class(klass: str) -> list[str]:

@@ -5,15 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 
-from sqlalchemy import select
-
 from myriant.core.plan.model import Plan
+from myriant.core.states import State
 from myriant.flow.ask.record import phase_of, rows_of
-from myriant.flow.errors import NotFound
-from myriant.flow.plans import plan_of
+from myriant.flow.naming import the_project, the_run
+from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
+from myriant.store.attempts import own_attempts_of, records_of, steps_of_attempts
 from myriant.store.runs import cells_of
-from myriant.store.tables import Attempt, AttemptRecord, Project, Run, Step
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,29 +49,13 @@ class Timeline:
 def timeline(site: Site, project_name: str, number: int) -> Timeline:
     """What each cell of a run did when."""
     with site.store.transaction() as session:
-        run = session.scalar(
-            select(Run).join(Project, Project.id == Run.project_id)
-            .where(Project.name == project_name, Run.number == number)
-        )  # fmt: skip
-        if run is None:
-            raise NotFound(f"{project_name} has no run #{number}")
+        run = the_run(session, the_project(session, project_name), number)
         cells = [c for c in cells_of(session, run.id) if c.selected]
-        mine = session.scalars(
-            select(Attempt).where(Attempt.cell_id.in_([c.id for c in cells]), Attempt.number > 0).order_by(Attempt.id)
-        ).all()
+        mine = own_attempts_of(session, cells)
         ids = [a.id for a in mine]
-        told = {
-            (a, kind): content
-            for a, kind, content in session.execute(
-                select(AttemptRecord.attempt_id, AttemptRecord.kind, AttemptRecord.content).where(
-                    AttemptRecord.attempt_id.in_(ids), AttemptRecord.kind.in_(("phases", "caches"))
-                )
-            )
-        }
-        steps: dict[int, list[Step]] = {}
-        for step in session.scalars(select(Step).where(Step.attempt_id.in_(ids)).order_by(Step.position)):
-            steps.setdefault(step.attempt_id, []).append(step)
-        plan = plan_of(run.plan)
+        told = records_of(session, ids, ("phases", "caches"))
+        steps = steps_of_attempts(session, ids)
+        plan = plan_of_run(session, run)
     rows = []
     for cell in cells:
         bars: list[Bar] = []
@@ -87,7 +70,7 @@ def timeline(site: Site, project_name: str, number: int) -> Timeline:
                 if s.started_at is not None
             ]
             since, last = attempt.ended_at or attempt.created_at, attempt
-        if cell.state == "waiting":
+        if cell.state == State.WAITING:
             bars.append(Bar("waiting", cell.reason or "waiting", "", since, None))
         expected = None
         if last is not None and cell.predicted is not None:

@@ -1,10 +1,9 @@
-"""A run beside its baseline: which runs it is compared with, and what comes of it."""
+"""A run beside its baselines: what is compared with what, and what comes of it."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from sqlalchemy.orm import Session
 
@@ -17,85 +16,100 @@ from myriant.core.diagnosis.compare import (
     with_earlier,
     without_failures,
 )
-from myriant.flow.site import Site
-from myriant.repos.git import GitError
+from myriant.core.gate.less import counterparts
+from myriant.core.results.packed import Outcomes
 from myriant.store.history import moves_of, quarantined_tests, set_aside_at
-from myriant.store.results import (
-    earlier_attempts,
-    failing_outcomes_of,
-    outcomes_of,
-    trusted_attempts,
-)
-from myriant.store.runs import judged_runs_of, newest_clear_run
-from myriant.store.tables import Project, Run
+from myriant.store.results import earlier_attempts, failing_outcomes_of, outcomes_of, trusted_attempts
+from myriant.store.runs import cell_values, judged_runs_of
+from myriant.store.tables import Run
 
 MOST_SINCE = 50  # commits looked back for what a repair fixed
-
-
 MOST_COMPARED = 5  # of their runs, the nearest: enough for cells that the very nearest lacks
 
 
 @dataclass(frozen=True, slots=True)
 class Compared:
-    """A run beside a baseline."""
+    """A run beside its baselines. `before` is by the baselines' cells, `pairs` say which is whose counterpart."""
 
     current: RunOutcomes
-    baseline: RunOutcomes | None
+    before: RunOutcomes
+    pairs: Mapping[CellName, CellName]
     cells: Mapping[CellName, CellComparison]
     attempts: Mapping[CellName, int]
+    baselines: Mapping[str, Run | None]  # by job
+
+    @property
+    def nearest(self) -> Run | None:
+        """The baseline that is named where only one can be: the newest."""
+        known = [r for r in self.baselines.values() if r is not None]
+        return max(known, key=lambda r: (r.depth, r.number), default=None)
 
 
-def gate_baseline(site: Site, session: Session, run: Run) -> Run | None:
-    """The newest first-parent ancestor whose verdict for the same purpose was clear."""
-    return newest_clear_run(session, run, ancestors(site, session, run), family(run))
+def compare_run(session: Session, run: Run, baselines: Mapping[str, Run | None], since: Sequence[Run] = ()) -> Compared:
+    """Compare the trusted, non-advisory cells of a run, each with its counterpart at its job's baseline.
 
-
-def ancestors(site: Site, session: Session, run: Run) -> list[str]:
-    """Commits that a run can be compared with, nearest first: its first parents, or a pull request's target."""
-    project = session.get_one(Project, run.project_id)
-    try:
-        if run.base:
-            return site.mirror(project).first_parents(run.base)
-        return site.mirror(project).first_parents(run.commit)[1:]
-    except GitError:
-        return []
-
-
-def runs_since(session: Session, run: Run, baseline: Run | None, nearest: Sequence[str]) -> Sequence[Run]:
-    """Judged runs on those of the `nearest` ancestors that come after the baseline, the nearest first."""
-    if baseline is not None and baseline.commit in nearest:
-        nearest = nearest[: nearest.index(baseline.commit)]
-    places = {commit: i for i, commit in enumerate(nearest[:MOST_SINCE])}
-    found = [r for r in judged_runs_of(session, run.project_id, list(places)) if r.purpose == family(run)]
-    return sorted(found, key=lambda r: (places[r.commit], -r.number))
-
-
-def compare_runs(session: Session, run: Run, baseline: Run | None, since: Sequence[Run]) -> Compared:
-    """Compare the trusted, non-advisory cells of a run with the same cells of its baseline."""
+    `since` are runs after the baselines, the nearest first: what failed in them and passes now is fixed.
+    """
     attempts = trusted_attempts(session, run)
-    current = _by_cell(attempts, outcomes_of(session, list(attempts.values())))
+    current = dict(by_cell(attempts, outcomes_of(session, list(attempts.values()))))
     for name, earlier in earlier_attempts(session, run).items():
         if name in current:
             current[name] = with_earlier(current[name], list(outcomes_of(session, earlier).values()))
-    pairs = [(m.now, m.before) for m in moves_of(session, run.project_id).values()]
-    before: RunOutcomes | None = None
-    if baseline is not None:
-        found = trusted_attempts(session, baseline)
-        aside = set_aside_at(session, run.project_id, baseline.ended_at or baseline.created_at)
-        then = _by_cell(found, outcomes_of(session, list(found.values())))
-        before = renamed(without_failures(then, aside), pairs)
-    between: list[RunOutcomes] = []
-    for other in since[:MOST_COMPARED]:
-        found = trusted_attempts(session, other)
-        between.append(renamed(_by_cell(found, failing_outcomes_of(session, list(found.values()))), pairs))
+    moves = moves_of(session, run.project_id)
+    proven = [(m.now, m.before) for m in moves.values() if m.proven]
+    before, values = _at_baselines(session, run, baselines, proven)
+    pairs = counterparts({n: v for n, v in cell_values(session, run.id).items() if n in current}, values)
+    paired = {name: before[pairs[name]] for name in current if name in pairs and pairs[name] in before}
+    between = [
+        renamed(by_cell(found, failing_outcomes_of(session, list(found.values()))), proven)
+        for other in since[:MOST_COMPARED]
+        for found in (trusted_attempts(session, other),)
+    ]
     aside = list(quarantined_tests(session, run.project_id))
-    return Compared(current, before, compare(current, before, between, aside), attempts)
+    first = any(b is not None for b in baselines.values())
+    cells = compare(current, paired if first else None, between, aside)
+    return Compared(current, before, pairs, cells, attempts, baselines)
 
 
-def _by_cell(attempts: Mapping[CellName, int], outcomes: Mapping[int, Any]) -> dict[CellName, Any]:
+def _at_baselines(
+    session: Session, run: Run, baselines: Mapping[str, Run | None], moved: Sequence[tuple[int, int]]
+) -> tuple[dict[CellName, Outcomes], dict[CellName, Mapping[str, str]]]:
+    """Outcomes and dimension values of the baselines' cells, under the jobs' names of today.
+
+    What was quarantined there makes no failure known, but for a pull request, whose target's failures are its own.
+    """
+    before: dict[CellName, Outcomes] = {}
+    values: dict[CellName, Mapping[str, str]] = {}
+    for base in {b.id: b for b in baselines.values() if b is not None}.values():
+        mine = [job for job, b in baselines.items() if b is not None and b.id == base.id]
+        found = trusted_attempts(session, base)
+        then: RunOutcomes = by_cell(found, outcomes_of(session, list(found.values())))
+        if not run.base:
+            then = without_failures(then, set_aside_at(session, run.project_id, base.ended_at or base.created_at))
+        then = renamed(then, moved)
+        told = cell_values(session, base.id)
+        here = {job for job, _ in then}
+        for job in mine:
+            known_as = job if job in here or len(here) != 1 or len(mine) != 1 else next(iter(here))
+            for (name, key), outcomes in then.items():
+                if name == known_as:
+                    before[(job, key)] = outcomes
+                    values[(job, key)] = told.get((name, key), {})
+    return before, values
+
+
+def runs_since(
+    session: Session, run: Run, baselines: Mapping[str, Run | None], nearest: Sequence[str]
+) -> Sequence[Run]:
+    """Judged runs on the `nearest` ancestors that come after the oldest baseline, the nearest first."""
+    places = {commit: i for i, commit in enumerate(nearest[:MOST_SINCE])}
+    known = [b for b in baselines.values() if b is not None]
+    ends = [places[b.commit] for b in known if b.commit in places]
+    if known and ends:
+        places = {commit: i for commit, i in places.items() if i < max(ends)}
+    found = [r for r in judged_runs_of(session, run.project_id, list(places)) if r.context.startswith("push ")]
+    return sorted(found, key=lambda r: (places[r.commit], -r.number))
+
+
+def by_cell(attempts: Mapping[CellName, int], outcomes: Mapping[int, Outcomes]) -> dict[CellName, Outcomes]:
     return {name: outcomes[attempt] for name, attempt in attempts.items()}
-
-
-def family(run: Run) -> str:
-    """The purpose whose verdicts a run is compared with: a schedule's own, uploads with uploads, else pushes."""
-    return run.purpose if run.event in ("schedule", "upload") else "push"

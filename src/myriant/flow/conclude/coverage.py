@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from fractions import Fraction
 
-import numpy as np
 from sqlalchemy.orm import Session
 
+from myriant.core.coverage.changed import changed_lines_covered
 from myriant.core.coverage.merge import merge_files
 from myriant.core.coverage.model import FileCoverage, Totals
 from myriant.flow.conclude.comparing import Compared
-from myriant.flow.plans import plan_of
+from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.store.coverage import (
@@ -23,32 +24,45 @@ from myriant.store.coverage import (
 from myriant.store.tables import Cell, Project, Run
 
 
+@dataclass(frozen=True, slots=True)
+class Changed:
+    """How the lines that a change added or modified are covered; `nothing` says why there is nothing to measure."""
+
+    share: Callable[[Sequence[str], str | None], Fraction | None] = lambda jobs, folder: None
+    nothing: str = ""
+
+
 def changed_share(
     site: Site, session: Session, project: Project, run: Run, baseline: Run | None, coverage: Fraction | None
-) -> Callable[[Sequence[str], str | None], Fraction | None]:
-    """Covered ÷ coverable lines among those changed since the baseline's commit, by jobs; all of none is 1."""
-    before = run.base or (baseline.commit if baseline is not None else None)
-    plan = plan_of(run.rules) or plan_of(run.plan)
+) -> Changed:
+    """Covered ÷ coverable lines among those changed since the baseline's commit, by jobs.
+
+    A changed source file that no report knows is not covered at all; reports none of whose paths is a file of the
+    repository measure nothing.
+    """
+    before = run.base or ((baseline.tested or baseline.commit) if baseline is not None else None)
+    plan = plan_of_run(session, run)
     wanted = plan is not None and any(r.measure == "coverage.changed" for r in plan.rules)
-    if before is None or coverage is None or not (wanted or run.base):
-        return lambda jobs, folder: None
+    if before is None:
+        return Changed(nothing="there is no baseline to have changed since")
+    if coverage is None or not (wanted or run.base):
+        return Changed()
+    after, mirror = run.tested or run.commit, site.mirror(project)
     try:
-        lines = site.mirror(project).changed_lines(before, run.tested or run.commit)
+        lines = mirror.changed_lines(before, after)
+        present = set(mirror.files(after))
     except GitError:
-        return lambda jobs, folder: None
+        return Changed()
 
     def share(jobs: Sequence[str], folder: str | None) -> Fraction | None:
         files = merge_files(merged_coverage_of(session, run.id, list(jobs) or [""]).values())
-        valid = covered = 0
-        for path, changed in lines.items():
-            file = files.get(path)
-            if file is None or not _below(path, folder):
-                continue
-            touched = np.isin(file.lines, list(changed))
-            valid, covered = valid + int(touched.sum()), covered + int((file.hits[touched] > 0).sum())
-        return Fraction(covered, valid) if valid else Fraction(1)
+        counted = changed_lines_covered(files, {p: c for p, c in lines.items() if below(p, folder)}, present)
+        return Fraction(counted[0], counted[1]) if counted is not None and counted[1] else None
 
-    return share
+    whole = merged_coverage_of(session, run.id, [""]).get("", {})
+    counted = changed_lines_covered(whole, lines, present)
+    nothing = "no line changed that could be covered" if counted is not None and not counted[1] else ""
+    return Changed(share, nothing)
 
 
 def merge_coverage(
@@ -70,7 +84,7 @@ def merge_coverage(
     return sum((f.totals for f in whole.values()), Totals()).line_share
 
 
-def _below(path: str, folder: str | None) -> bool:
+def below(path: str, folder: str | None) -> bool:
     return folder is None or path.startswith(folder.strip("/").removeprefix("./") + "/")
 
 
@@ -80,4 +94,4 @@ def coverage_share(session: Session, run: Run, jobs: Sequence[str], folder: str 
         totals = coverage_totals_of(session, [run.id]).get((run.id, jobs[0] if jobs else ""))
         return totals.line_share if totals is not None else None
     files = merge_files(merged_coverage_of(session, run.id, list(jobs) or [""]).values())
-    return sum((f.totals for path, f in files.items() if _below(path, folder)), Totals()).line_share
+    return sum((f.totals for path, f in files.items() if below(path, folder)), Totals()).line_share

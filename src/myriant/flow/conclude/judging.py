@@ -1,376 +1,265 @@
-"""Conclude: a run's results beside its baseline, its rules judged, its verdict."""
+"""Conclude: a run's results beside its baselines, its rules judged, its verdict."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from fractions import Fraction
 from typing import Any
 
-import numpy as np
-from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from myriant.core.diagnosis.compare import (
-    Tally,
-    tally,
-)
-from myriant.core.diagnosis.explain import explain
-from myriant.core.gate.judge import DEFAULT_RULES, Judged, Measured, Verdict, beyond_repair, judge, verdict_of
-from myriant.core.gate.marks import mark_of
-from myriant.core.gate.sentence import NotedCell, NotedFailure, Told, commit_note, sentence, value_text
+from myriant.core.diagnosis.compare import Tally, tally
+from myriant.core.gate.judge import Evidence, Judged, Measured, Reason, beyond_repair, good_jobs, judge, verdict_of
+from myriant.core.gate.measures import measures_of, sum_of, tally_of_job, value_of
 from myriant.core.plan.model import Plan, Rule
-from myriant.core.results.model import Outcome
-from myriant.core.results.titles import test_title
-from myriant.flow.conclude.comparing import Compared, ancestors, compare_runs, family, runs_since
+from myriant.core.states import OPEN, TRUSTED, State, Verdict, Why
+from myriant.flow.conclude.comparing import MOST_COMPARED, Compared, compare_run, runs_since
 from myriant.flow.conclude.controls import plan_controls
-from myriant.flow.conclude.coverage import changed_share, coverage_share, merge_coverage
+from myriant.flow.conclude.coverage import Changed, changed_share, coverage_share, merge_coverage
 from myriant.flow.conclude.learning import learn_moves, settle_quarantines
-from myriant.flow.plans import plan_of
+from myriant.flow.conclude.lessening import Lessened, keep_lasting, lessened
+from myriant.flow.conclude.telling import early_sentence, tell_run
+from myriant.flow.planning.baselines import ancestors, gate_baselines
+from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
+from myriant.flow.state import runs
 from myriant.flow.state.advance import advance
-from myriant.store.changes import tell
-from myriant.store.coverage import (
-    coverage_totals_of,
-)
-from myriant.store.queue import defer
-from myriant.store.results import (
-    Shown,
-    all_not_passed,
-)
-from myriant.store.runs import OPEN, cells_of, newest_clear_run
-from myriant.store.tables import Attempt, Cell, Project, Run
+from myriant.store.changes import tell_of_run
+from myriant.store.judged import job_results_of
+from myriant.store.runs import cells_of
+from myriant.store.tables import Cell, Project, Run
+
+
+@dataclass(frozen=True, slots=True)
+class Beside:
+    """A run with all that it is judged by."""
+
+    run: Run
+    plan: Plan | None
+    cells: Sequence[Cell]  # before the verdict, of the sample
+    compared: Compared
+    lessened: Lessened
+    tallies: Mapping[str, Tally]  # by job
+    since: Sequence[int]  # runs between the baselines and this one
+
+    @property
+    def binding(self) -> list[Cell]:
+        return [c for c in self.cells if not c.advisory]
+
+    @property
+    def total(self) -> Tally:
+        return sum_of(self.tallies.values())
+
+    def measures(self) -> dict[str, dict[str, int]]:
+        """Every job's counts by the names of their measures."""
+        less = (
+            ("tests.vanished", self.lessened.vanished), ("tests.removed", self.lessened.removed),
+            ("tests.newly-skipped", self.lessened.newly_skipped),
+        )  # fmt: skip
+        return {
+            job: {**measures_of(t), **{name: len(by_job.get(job, ())) for name, by_job in less}}
+            for job, t in self.tallies.items()
+        }
 
 
 def conclude_run(site: Site, run_id: int, *, follow_up: bool = True) -> None:
     """Judge a run whose cells have all ended, and call for its announcement. Running twice gives the same verdict."""
     with site.store.transaction() as session:
         run = session.get(Run, run_id, with_for_update=True)
-        if run is None or run.verdict == "exempt":
+        if run is None or run.verdict in (Verdict.NONE, Verdict.EXEMPT):
             return
         every = cells_of(session, run_id)
         cells = [c for c in every if c.selected and not c.gated]
         project = session.get_one(Project, run.project_id)
-        if not every or any(c.state in OPEN for c in cells):
-            if run.verdict == "undecided" and _hold_early(site, session, run, cells):
-                tell(session, "run", project.name, run.number)
+        still_open = any(c.state in OPEN for c in cells)
+        if not every or (still_open and run.verdict != Verdict.UNDECIDED):
             return
-        if _superseded(run, cells):
-            tell(session, "run", project.name, run.number)
+        superseded = next((c for c in cells if c.state == State.STOPPED and c.why == Why.SUPERSEDED), None)
+        if superseded is not None and not still_open and run.verdict != Verdict.HELD:
+            runs.supersede(run, superseded.reason)
+            tell_of_run(session, run)
             return
-        nearest = ancestors(site, session, run)
-        baseline = newest_clear_run(session, run, nearest, family(run))
-        since = runs_since(session, run, baseline, nearest)
-        compared = compare_runs(session, run, baseline, since)
-        if learn_moves(session, run, compared.current, compared.baseline):
-            compared = compare_runs(session, run, baseline, since)
-        _judge(site, session, project, run, baseline, cells, compared)
-        if follow_up and run.verdict == "held":
-            binding = {(c.job, c.key) for c in cells if not c.advisory}
-            plan_controls(session, run, baseline, {n: c for n, c in compared.cells.items() if n in binding})
+        if still_open and not any(c.state in (State.FAILED, State.VOID) and not c.advisory for c in cells):
+            return
+        nearest = ancestors(site, project, run)
+        beside = _beside(site, session, project, run, cells, nearest, early=still_open)
+        if still_open:
+            if _hold_early(session, beside):
+                tell_of_run(session, run)
+            return
+        _judge(site, session, project, beside)
+        if follow_up and run.verdict == Verdict.HELD:
+            binding = {(c.job, c.key) for c in beside.binding}
+            found = {n: c for n, c in beside.compared.cells.items() if n in binding}
+            plan_controls(session, run, beside.compared.baselines, found)
         settle_quarantines(session, project, run)
-        tell(session, "run", project.name, run.number)
+        tell_of_run(session, run)
         if follow_up:
-            defer(session, "announce", lock=f"notes-{run.project_id}", run_id=run.id)
-            plan = plan_of(run.plan)
-            if plan is not None and any(c.gated for c in every):
-                advance(session, run, plan)
+            runs.call_for_announcement(session, run)
+            if beside.plan is not None and any(c.gated for c in every):
+                advance(session, run, beside.plan)
 
 
-def _hold_early(site: Site, session: Session, run: Run, cells: Sequence[Cell]) -> bool:
+def _beside(
+    site: Site, session: Session, project: Project, run: Run, cells: Sequence[Cell], nearest: Sequence[str], *,
+    early: bool,
+) -> Beside:  # fmt: skip
+    plan = plan_of_run(session, run)
+    jobs = {c.job for c in cells}
+    planned = [j for j in plan.jobs if j.id in jobs] if plan is not None else []
+    baselines = gate_baselines(session, run, nearest, planned)
+    since = () if early else runs_since(session, run, baselines, nearest)[:MOST_COMPARED]
+    compared = compare_run(session, run, baselines, since)
+    if not early and learn_moves(site, session, project, run, compared):
+        compared = compare_run(session, run, baselines, since)
+    ended = {job for job in jobs if all(c.state in TRUSTED for c in cells if c.job == job and not c.advisory)}
+    less = Lessened() if early else lessened(site, session, project, run, compared, nearest, ended)
+    tallies = {job: tally_of_job(compared.current, compared.cells, job) for job in dict.fromkeys(c.job for c in cells)}
+    return Beside(run, plan, cells, compared, less, tallies, [r.id for r in since])
+
+
+def _hold_early(session: Session, beside: Beside) -> bool:
     """Hold a run whose cells have not all ended when nothing that is left can clear it."""
-    ended = [c for c in cells if not c.advisory and c.state not in OPEN]
-    if not any(c.state in ("failed", "void") for c in ended):
-        return False
-    nearest = ancestors(site, session, run)
-    baseline = newest_clear_run(session, run, nearest, family(run))
-    compared = compare_runs(session, run, baseline, ())
-    plan = plan_of(run.rules) or plan_of(run.plan)
-    by_job = {job: _tally_of(compared, job) for job in dict.fromkeys(c.job for c in cells)}
-    now = {job: measures_of(t) for job, t in by_job.items()}
+    now = beside.measures()
 
     def value_now(rule: Rule) -> Fraction | None:
-        if rule.cells is not None or rule.measure.startswith("coverage."):
+        if rule.cells is not None or rule.measure not in _COUNTS:
             return None
-        return _value([now[j] for j in rule.jobs or now if j in now], rule.measure)
+        return value_of(_of_jobs(now, rule) or [], rule.measure)
 
-    judged = judge(_rules(plan), Measured(value_now, lambda _: None), _untrusted(ended), _failed_steps(ended))
+    judged = judge(beside.plan, _rules(beside.plan), Measured(value_now, lambda _: None), _evidence(beside))
     lost = beyond_repair(judged)
     if not lost:
         return False
-    run.verdict, run.reason = "held", ""
-    run.baseline_id = baseline.id if baseline is not None else None
-    run.judged = [judged_json(j) for j in lost]
-    _mark_cells(session, run.project_id, ended, compared)
-    run.sentence = sentence(
-        Told(
-            verdict=Verdict.HELD, tally=_sum(by_job.values()), where=_where(ended, compared),
-            first_here=_first_here(compared), judged=lost, cells=len(cells),
-            cells_ended_well=sum(c.state in ("passed", "failed") for c in cells), seconds=0.0,
-            baseline=baseline.commit[:7] if baseline is not None else None,
-            open_cells=sum(c.state in OPEN for c in cells),
-        )
-    )  # fmt: skip
+    early_sentence(session, beside.run, beside.cells, beside.compared, beside.total, lost)
+    runs.hold_early(beside.run)
     return True
+
+
+_COUNTS = frozenset(measures_of(Tally()))
+
+
+def _evidence(beside: Beside) -> Evidence:
+    ended = [c for c in beside.binding if c.state not in OPEN]
+    no_cell = not any(c.state in TRUSTED for c in beside.binding) and not ended and not beside.cells
+    untrusted = [Reason(f"{_named(c)}: {c.reason or c.state}", c.job) for c in ended if c.state not in TRUSTED]
+    steps = [Reason(f"{said} in {_named(c)}", c.job) for c in ended for said in c.counts.get("unexplained", ())]
+    new = {job: t.tests_new for job, t in beside.tallies.items()}
+    less = beside.lessened
+    return Evidence(
+        [*untrusted, *([Reason("nothing of it ran")] if no_cell else [])], steps, less.loosened, new,
+        {job: len(t) for job, t in less.vanished.items()}, {job: len(t) for job, t in less.newly_skipped.items()},
+    )  # fmt: skip
 
 
 def _rules(plan: Plan | None) -> Sequence[Rule]:
     today = datetime.now(UTC).date()
-    return [r for r in plan.rules if r.since is None or r.since <= today] if plan else DEFAULT_RULES
+    return [r for r in plan.rules if r.since is None or r.since <= today] if plan else ()
 
 
-def _untrusted(binding: Sequence[Cell]) -> list[str]:
-    return [f"{_named(c)}: {c.reason or c.state}" for c in binding if c.state not in ("passed", "failed")]
+def _of_jobs(by_job: Mapping[str, Mapping[str, int]], rule: Rule) -> list[Mapping[str, int]] | None:
+    """The measures of the jobs that a rule names, of all without names; None when one of them gave none."""
+    if any(job not in by_job for job in rule.jobs):
+        return None
+    return [by_job[j] for j in rule.jobs or by_job]
 
 
-def _failed_steps(binding: Sequence[Cell]) -> list[str]:
-    return [
-        f"step {', '.join(c.counts['unexplained'])} failed in {_named(c)}"
-        for c in binding
-        if c.counts.get("unexplained")
-    ]
-
-
-def _superseded(run: Run, cells: Sequence[Cell]) -> bool:
-    """Whether a newer event stopped the run before it could be judged; it then stays undecided and says so."""
-    why = next((c.reason for c in cells if c.state == "stopped" and c.reason.startswith("superseded")), None)
-    if why is None or run.verdict == "held":
-        return False
-    run.state, run.reason, run.ended_at = "stopped", why, run.ended_at or func.now()
-    run.sentence = f"Undecided: {why} before it was judged."
-    return True
-
-
-def _judge(
-    site: Site,
-    session: Session,
-    project: Project,
-    run: Run,
-    baseline: Run | None,
-    cells: Sequence[Cell],
-    compared: Compared,
-) -> None:
-    plan = plan_of(run.rules) or plan_of(run.plan)
-    by_job = {job: _tally_of(compared, job) for job in dict.fromkeys(c.job for c in cells)}
-    total = _sum(by_job.values())
-    binding = [c for c in cells if not c.advisory]
-    untrusted = _untrusted(binding)
-    if not untrusted and total.results_total == 0:
-        untrusted = ["the run has not one test"]
-    failed_steps = _failed_steps(binding)
-    coverage = merge_coverage(session, project.id, run, binding, compared)
+def _judge(site: Site, session: Session, project: Project, beside: Beside) -> None:
+    run, compared = beside.run, beside.compared
+    baseline = compared.nearest
+    coverage = merge_coverage(session, project.id, run, beside.binding, compared)
     changed = changed_share(site, session, project, run, baseline, coverage)
-    now = {job: measures_of(t) for job, t in by_job.items()}
-    before: Mapping[str, Any] = baseline.measures.get("jobs", {}) if baseline is not None else {}
-    values = {(c.job, c.key): {**c.values, "job": c.job} for c in binding}
+    now = beside.measures()
+    judged = judge(
+        beside.plan, _rules(beside.plan), _measured(session, beside, now, coverage, changed), _evidence(beside)
+    )
+    verdict = verdict_of(judged)
+    states = {State(c.state) for c in beside.binding}
+    worst = (State.FAILED, State.VOID, State.STOPPED, State.SKIPPED)
+    runs.conclude(run, next((s for s in worst if s in states), State.PASSED), verdict, datetime.now(UTC))
+    run.baseline_id = baseline.id if baseline is not None else None
+    share = changed.share((), None)
+    run.measures = {
+        "jobs": now,
+        "since": list(beside.since),
+        "less": beside.lessened.told(),
+        "loosened": list(beside.lessened.loosened),
+        "accepted": list(beside.lessened.accepted),
+        **({"coverage.changed": [share.numerator, share.denominator]} if share is not None else {}),
+    }
+    _keep_jobs(session, beside, judged)
+    keep_lasting(session, run, beside.lessened, compared)
+    before = _share_at(session, compared, ())
+    tell_run(site, session, project, beside.cells, compared, beside.plan, beside.lessened, judged, coverage, before)
 
-    def line_share(of: Run | None, jobs: Sequence[str], folder: str | None = None) -> Fraction | None:
-        if of is None or (of is run and coverage is None):
-            return None
-        return coverage_share(session, of, jobs, folder)
+
+def _measured(
+    session: Session, beside: Beside, now: Mapping[str, Mapping[str, int]], coverage: Fraction | None, changed: Changed
+) -> Measured:
+    run, compared = beside.run, beside.compared
+    values = {(c.job, c.key): {**c.values, "job": c.job} for c in beside.binding}
 
     def value_now(rule: Rule) -> Fraction | None:
         if rule.measure == "coverage.line":
-            return line_share(run, rule.jobs, rule.folder)
+            return coverage_share(session, run, rule.jobs, rule.folder) if coverage is not None else None
         if rule.measure == "coverage.changed":
-            return changed(rule.jobs, rule.folder)
+            return changed.share(rule.jobs, rule.folder)
+        if rule.measure == "plan.loosened":
+            return Fraction(len(beside.lessened.loosened))
         if rule.cells is None:
-            return _value([now[j] for j in rule.jobs or now if j in now], rule.measure)
+            return value_of(_of_jobs(now, rule) or [], rule.measure)
         within = {
-            name: outcomes
-            for name, outcomes in compared.current.items()
+            name: outcomes for name, outcomes in compared.current.items()
             if rule.cells.holds(values.get(name, {})) and (not rule.jobs or name[0] in rule.jobs)
-        }
-        return (
-            _value([measures_of(tally(within, {n: compared.cells[n] for n in within}))], rule.measure)
-            if within
-            else None
-        )
+        }  # fmt: skip
+        counts = measures_of(tally(within, {n: compared.cells[n] for n in within}))
+        return value_of([counts], rule.measure) if within else None
 
     def value_before(rule: Rule) -> Fraction | None:
-        if rule.measure.startswith("coverage."):
-            return line_share(baseline, rule.jobs, rule.folder) if rule.measure == "coverage.line" else None
-        return _value([before[j] for j in rule.jobs or before if j in before], rule.measure) if before else None
+        if rule.measure == "coverage.line":
+            return _share_at(session, compared, rule.jobs, rule.folder)
+        before = _measures_at(compared)
+        found = _of_jobs(before, rule)
+        return value_of(found, rule.measure) if found else None
 
-    judged = judge(
-        _rules(plan),
-        Measured(value_now, value_before),
-        untrusted,
-        failed_steps,
-    )
-    verdict = verdict_of(judged)
-    run.baseline_id = baseline.id if baseline is not None else None
-    run.ended_at = run.ended_at or datetime.now(UTC)
-    states = {c.state for c in binding}
-    run.state = next((s for s in ("failed", "void", "stopped", "skipped") if s in states), "passed")
-    share = changed((), None)
-    run.measures = {
-        "jobs": now,
-        **({"coverage.changed": [share.numerator, share.denominator]} if share is not None else {}),
-    }
-    new = _mark_cells(session, project.id, cells, compared)
-    short = baseline.commit[:7] if baseline is not None else None
-    began = run.started_at or run.created_at
-    run.sentence = sentence(
-        Told(
-            verdict=verdict,
-            tally=total,
-            where=_where(binding, compared),
-            first_here=_first_here(compared),
-            judged=judged,
-            cells=len(cells),
-            cells_ended_well=sum(c.state in ("passed", "failed") for c in cells),
-            seconds=max(0.0, (run.ended_at - began).total_seconds()),
-            baseline=short,
-            coverage=coverage,
-            coverage_before=line_share(baseline, ()),
-            retests=sum(c.counts.get("retested", 0) for c in cells),
-            reruns=_reruns(session, cells),
-        )
-    )
-    same = sorted({c.reused for c in cells if c.reused is not None})
-    if same:
-        share_of = "" if all(c.reused is not None for c in cells) else " in part"
-        run.sentence += f" Same content{share_of} as {', '.join(f'#{n}' for n in same)}."
-    if run.wish.get("said"):
-        run.sentence += f" {run.wish['said']}."
-    whole = coverage_totals_of(session, [run.id]).get((run.id, ""))
-    covered = (whole.lines_covered, whole.lines_valid) if whole is not None else None
-    run.verdict = verdict.value
-    run.reason = ""
-    run.judged = [judged_json(j) for j in judged]
-    run.note = commit_note(
-        verdict=verdict,
-        purpose=run.purpose,
-        branch=run.branch,
-        address=site.run_address(project.name, run.number),
-        number=run.number,
-        said=run.sentence,
-        baseline=f"{baseline.commit} (#{baseline.number})" if baseline is not None else None,
-        judged=judged,
-        cells=[_noted(c) for c in cells],
-        new=new,
-        coverage=covered,
-    )
+    return Measured(value_now, value_before, lambda r: changed.nothing if r.measure == "coverage.changed" else "")
 
 
-def _reruns(session: Session, cells: Sequence[Cell]) -> int:
-    """Attempts with a result that a person had made again."""
-    trusted = Attempt.state.in_(("passed", "failed"))
-    query = select(func.count()).where(
-        Attempt.cell_id.in_([c.id for c in cells]), trusted, Attempt.number > 0,
-        Attempt.id.not_in([c.attempt_id or 0 for c in cells]),
-    )  # fmt: skip
-    return session.scalar(query) or 0
+def _measures_at(compared: Compared) -> dict[str, Mapping[str, Any]]:
+    """Each job's measures at its own baseline."""
+    found = {}
+    for job, base in compared.baselines.items():
+        told = base.measures.get("jobs", {}).get(job) if base is not None else None
+        if told is not None:
+            found[job] = told
+    return found
 
 
-def _tally_of(compared: Compared, job: str) -> Tally:
-    mine = {name: outcomes for name, outcomes in compared.current.items() if name[0] == job}
-    return tally(mine, {name: compared.cells[name] for name in mine})
+def _share_at(session: Session, compared: Compared, jobs: Sequence[str], folder: str | None = None) -> Fraction | None:
+    """The line share at the baselines, each job at its own; None without any."""
+    wanted = [j for j in jobs or compared.baselines if compared.baselines.get(j) is not None]
+    bases = {b.id: b for j in wanted if (b := compared.baselines[j]) is not None}
+    if len(bases) != 1:
+        nearest = compared.nearest
+        return coverage_share(session, nearest, jobs, folder) if nearest is not None else None
+    return coverage_share(session, next(iter(bases.values())), jobs, folder)
 
 
-def _sum(tallies: Any) -> Tally:
-    total = Tally()
-    for t in tallies:
-        total = Tally(**{f: getattr(total, f) + getattr(t, f) for f in Tally.__dataclass_fields__})
-    return total
-
-
-def measures_of(counts: Tally) -> dict[str, int]:
-    """The counts of a job by the names of their measures."""
-    return {f.replace("_", ".", 1): getattr(counts, f) for f in Tally.__dataclass_fields__}
-
-
-def _value(jobs: Sequence[Mapping[str, Any]], measure: str) -> Fraction | None:
-    """A measure over jobs: a test belongs to one job, so counts add up."""
-    if measure == "tests.share-passed":
-        passed = sum(j["tests.passed"] for j in jobs)
-        ran = passed + sum(j["tests.failed"] + j["tests.errored"] for j in jobs)
-        return Fraction(passed, ran) if ran else None
-    if not all(measure in j for j in jobs):
-        return None
-    return Fraction(sum(j[measure] for j in jobs))
-
-
-def _where(cells: Sequence[Cell], compared: Compared) -> str | None:
-    """The selector that explains which cells have new failures, when they are all of one job."""
-    flagged = {name for name, c in compared.cells.items() if c.new.any()}
-    jobs = {job for job, _ in flagged}
-    if len(jobs) != 1:
-        return None
-    ran = [c for c in cells if c.job in jobs and (c.job, c.key) in compared.cells]
-    told = explain([c.values for c in ran], [(c.job, c.key) in flagged for c in ran])
-    return told.selector if told.exact else None
-
-
-def _first_here(compared: Compared) -> int:
-    tests: set[int] = set()
-    for c in compared.cells.values():
-        if c.first_here:
-            tests |= set(np.flatnonzero(c.new).tolist())
-    return len(tests)
-
-
-def _mark_cells(session: Session, project_id: int, cells: Sequence[Cell], compared: Compared) -> list[NotedFailure]:
-    """Give each cell its mark and counts; the new failures, in the order of the plan."""
-    rows = all_not_passed(session, project_id, list(compared.attempts.values()))
-    by_attempt: dict[int, list[Shown]] = {}
-    for row in rows:
-        by_attempt.setdefault(row.attempt_id, []).append(row)
-    noted = []
-    for cell in cells:
-        result = compared.cells.get((cell.job, cell.key))
-        if result is None:
-            cell.mark = (
-                "advisory-" + cell.mark if cell.advisory and not cell.mark.startswith("advisory-") else cell.mark
-            )
+def _keep_jobs(session: Session, beside: Beside, judged: Sequence[Judged]) -> None:
+    """Whether each job can be trusted and held nobody up: what later runs find as their baseline."""
+    rows = job_results_of(session, beside.run.id)
+    good = good_jobs(list(beside.tallies), judged)
+    for job, row in rows.items():
+        mine = [c for c in beside.binding if c.job == job]
+        if not mine:
             continue
-        cell.counts = {
-            **cell.counts,
-            "new": int(result.new.sum()),
-            "known": int(result.known.sum()),
-            "fixed": int(result.fixed.sum()),
-            "vanished": int(result.vanished.sum()),
-            "first": result.first_here,
-            "quarantined": int(result.quarantined.sum()),
-            "flaky": int((compared.current[(cell.job, cell.key)] == Outcome.FLAKY).sum()),
-        }
-        cell.mark = mark_of(
-            cell.state, result, unexplained=bool(cell.counts.get("unexplained")), flaky=bool(cell.counts["flaky"])
-        )
-        noted += [
-            NotedFailure(cell.job, cell.key, test_title(row.suite, row.klass, row.name), row.message)
-            for row in by_attempt.get(compared.attempts[(cell.job, cell.key)], [])
-            if result.new[row.number]
-        ]
-    return noted
-
-
-def judged_json(j: Judged) -> dict[str, Any]:
-    rule = j.rule
-    limit = j.limit if rule.limit == "baseline" else rule.limit
-    assert limit != "baseline"
-    return {
-        "name": rule.name,
-        "measure": rule.measure,
-        "sign": rule.sign,
-        "level": rule.level,
-        "line": rule.line,
-        "met": j.met,
-        "reason": j.reason,
-        "value": None if j.value is None else value_text(rule.measure, j.value, limit),
-        "limit": None if limit is None else value_text(rule.measure, limit, None),
-        "against_baseline": rule.limit == "baseline",
-    }
+        row.trusted = all(c.state in TRUSTED for c in mine)
+        row.good = row.trusted and job in good
+        base = beside.compared.baselines.get(job)
+        row.baseline_id = base.id if base is not None else None
 
 
 def _named(cell: Cell) -> str:
     return f"{cell.job} {cell.key}".strip()
-
-
-def _noted(cell: Cell) -> NotedCell:
-    counts = cell.counts
-    return NotedCell(
-        cell.job, cell.key, cell.state, cell.reason,
-        counts.get("passed", 0), counts.get("failed", 0), counts.get("errored", 0), counts.get("skipped", 0),
-    )  # fmt: skip

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from sqlalchemy import delete
-
 from myriant.core.plan.selectors import Selector, SelectorError, parse_selector
+from myriant.core.states import OPEN, State
 from myriant.flow.errors import BadInput, NotFound, Refused
-from myriant.flow.planning.turns import queue_front
-from myriant.flow.plans import plan_of
+from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
+from myriant.flow.state import cells, runs
 from myriant.flow.state.advance import advance
 from myriant.flow.who import Person
 from myriant.store.changes import tell
-from myriant.store.runs import OPEN, cells_of, project_named, run_numbered
-from myriant.store.tables import Cell, Control
+from myriant.store.controls import forget_waiting_controls
+from myriant.store.judged import reopen_job_results
+from myriant.store.projects import project_named
+from myriant.store.runs import cells_of, run_numbered
+from myriant.store.tables import Cell
 
 WHICH = ("all", "not-passed", "chosen")
 
@@ -32,30 +34,26 @@ def run_again(site: Site, project_name: str, number: int, which: str, chosen: st
         if project is None or run is None:
             raise NotFound(f"there is no run #{number}")
         session.refresh(run, with_for_update=True)
-        plan = plan_of(run.plan)
+        plan = plan_of_run(session, run)
         if plan is None:
             raise Refused(f"#{number} has no plan that can be used", "push a commit with a plan")
         every = cells_of(session, run.id)
-        cells = [c for c in every if c.state not in OPEN and _is_wanted(c, which, selector)]
-        if not cells:
+        chosen_cells = [c for c in every if c.state not in OPEN and _is_wanted(c, which, selector)]
+        if not chosen_cells:
             raise BadInput(
                 "no cell of this run is to be run again", "choose others; those that run or wait go on anyway"
             )
-        rank = queue_front(session)
         waits = {job.id for job in plan.jobs if job.after or job.gated or job.approval}
-        for cell in cells:
-            cell.state, cell.mark, cell.ready, cell.selected = "waiting", "waiting", cell.job not in waits, True
-            cell.reason, cell.reused, cell.rank = f"again, by {who.name}", None, rank
-        if any(not c.gated for c in cells):
-            run.verdict, run.state, run.ended_at = "undecided", "running", None
-            run.sentence = run.reason = ""
-        session.execute(
-            delete(Control).where(Control.run_id == run.id, Control.state == "waiting", Control.place != "search")
-        )
+        for cell in chosen_cells:
+            cells.again(cell, who.name, ready=cell.job not in waits)
+        if any(not c.gated for c in chosen_cells):
+            runs.reopen(run)
+            reopen_job_results(session, run.id)
+        forget_waiting_controls(session, run.id)
         session.flush()
         advance(session, run, plan)
         tell(session, "run", project.name, run.number)
-        return len(cells)
+        return len(chosen_cells)
 
 
 def _selector(chosen: str) -> Selector:
@@ -70,4 +68,4 @@ def _is_wanted(cell: Cell, which: str, selector: Selector | None) -> bool:
         return selector.holds({**cell.values, "job": cell.job})
     if not cell.selected:
         return False
-    return cell.state != "passed" or (which == "all" and not cell.gated)
+    return cell.state != State.PASSED or (which == "all" and not cell.gated)

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from sqlalchemy import func
-
 from myriant.flow.errors import NotFound, Refused
 from myriant.flow.naming import the_project
-from myriant.flow.plans import plan_of
+from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
+from myriant.flow.state import approvals
 from myriant.flow.state.advance import advance
 from myriant.flow.who import Person
 from myriant.store.changes import tell
@@ -21,15 +20,13 @@ def give_word(site: Site, project_name: str, number: int, job: str, who: Person,
         project = the_project(session, project_name)
         run = run_numbered(session, project.id, number)
         word = session.get(Approval, (run.id, job), with_for_update=True) if run is not None else None
-        plan = plan_of(run.plan) if run is not None else None
+        plan = plan_of_run(session, run) if run is not None else None
         if run is None or word is None or plan is None:
             raise NotFound(f"#{number} has no job {job[:80]} that waits for an approval")
         wanted = plan.job(job).approval
         if wanted is None or not ({who.name, who.role} & set(wanted.by) or who.may("maintainer")):
             raise Refused(f"{job} waits for the word of {' or '.join(wanted.by) if wanted else 'nobody'}")
-        if word.state != "waiting":
-            raise Refused(f"the word on {job} is said already: {word.state}")
-        word.state, word.by, word.at = ("given" if given else "refused"), who.name, func.now()
+        approvals.say(word, who.name, given=given)
         session.flush()
         session.refresh(run, with_for_update=True)
         advance(session, run, plan)

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 
-from myriant.flow.ask.flakes import QuarantineView, open_quarantines, quarantine_view
+from myriant.flow.ask.flakes import QuarantineView, quarantine_view
 from myriant.flow.errors import BadInput, NotFound, Refused
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.flow.who import Person
+from myriant.store.history import open_quarantines
 from myriant.store.results import tests_numbered
 from myriant.store.tables import Quarantine
 

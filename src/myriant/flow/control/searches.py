@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis import search as core
+from myriant.core.states import ControlState, Place, SearchState
 from myriant.flow.ask.search import (
     MOST_AT_ONCE,
     SearchView,
@@ -18,8 +18,10 @@ from myriant.flow.ask.search import (
 )
 from myriant.flow.errors import NotFound
 from myriant.flow.site import Site
+from myriant.flow.state import controls, searches
 from myriant.flow.who import Person
 from myriant.store.changes import ring_runners, tell
+from myriant.store.controls import search_for, searches_without_tries
 from myriant.store.tables import Control, Search
 
 _MOST_LOST = 6  # tries without an answer after which a search gives up
@@ -30,20 +32,18 @@ def begin_search(site: Site, name: str, number: int, test: int, who: Person) -> 
     with site.store.transaction() as session:
         project, run = named_run(session, name, number)
         session.refresh(run, with_for_update=True)
-        row = session.scalars(
-            select(Search).where(Search.run_id == run.id, Search.test == test).order_by(Search.id.desc())
-        ).first()
+        row = search_for(session, run.id, test)
         if row is None:
             found = range_of(site, session, project, run, test)
             chances = chances_of(session, project, test)
             row = Search(
                 run_id=run.id, cell_id=found.cell.id, test=test, commits=found.commits, slots=MOST_AT_ONCE,
-                missed=chances.missed, state="running", by=who.name,
+                missed=chances.missed, state=SearchState.RUNNING, by=who.name,
             )  # fmt: skip
             session.add(row)
             session.flush()
-        elif row.state in ("stopped", "given-up"):
-            row.state, row.said = "running", ""
+        elif row.state in (SearchState.STOPPED, SearchState.GIVEN_UP):
+            searches.go_on(row)
         _go_on(session, row)
         tell(session, "run", project.name, run.number)
         return search_view(site, session, project, row)
@@ -53,16 +53,11 @@ def stop_search(site: Site, name: str, number: int, test: int) -> SearchView:
     """Plan no more tries; what has been tried is kept, and a search begun again goes on from there."""
     with site.store.transaction() as session:
         project, run = named_run(session, name, number)
-        row = session.scalars(
-            select(Search).where(Search.run_id == run.id, Search.test == test).order_by(Search.id.desc())
-        ).first()
+        row = search_for(session, run.id, test)
         if row is None:
             raise NotFound("there is no such search")
-        if row.state == "running":
-            row.state, row.said = "stopped", "stopped by a person"
-        session.execute(
-            update(Control).where(Control.search_id == row.id, Control.state == "waiting").values(state="given-up")
-        )
+        searches.stop(row)
+        controls.give_up_tries(session, row.id)
         tell(session, "run", project.name, run.number)
         return search_view(site, session, project, row)
 
@@ -71,19 +66,14 @@ def go_on(site: Site, search_id: int) -> None:
     """Look at what a search knows after one of its tries has ended, and plan the next ones. Safe to repeat."""
     with site.store.transaction() as session:
         row = session.get(Search, search_id, with_for_update=True)
-        if row is not None and row.state == "running":
+        if row is not None and row.state == SearchState.RUNNING:
             _go_on(session, row)
 
 
 def go_on_with_searches(site: Site) -> None:
     """Plan the next tries of searches that wait for none: a runner may have been lost with the last one."""
     with site.store.transaction() as session:
-        open_tries = select(Control.search_id).where(
-            Control.state.in_(("waiting", "running")), Control.search_id.is_not(None)
-        )
-        for row in session.scalars(
-            select(Search).where(Search.state == "running", Search.id.not_in(open_tries)).with_for_update()
-        ).all():
+        for row in searches_without_tries(session):
             _go_on(session, row)
 
 
@@ -91,13 +81,14 @@ def _go_on(session: Session, row: Search) -> None:
     tried, running, lost = tries_of(session, row)
     chances = core.Chances(row.missed, false_alarm(row.missed))
     if lost >= _MOST_LOST:
-        row.state, row.said = "given-up", f"{lost} tries gave no result that can be trusted"
+        searches.end(row, found=False, said=f"{lost} tries gave no result that can be trusted")
         return
     wanted = core.next_tries(len(row.commits), tried, max(0, row.slots - len(running)), chances, running)
     for at in wanted:
         session.add(
             Control(
-                run_id=row.run_id, cell_id=row.cell_id, place="search", commit=row.commits[at], state="waiting",
+                run_id=row.run_id, cell_id=row.cell_id, place=Place.SEARCH, commit=row.commits[at],
+                state=ControlState.WAITING,
                 search_id=row.id,
             )
         )  # fmt: skip
@@ -106,7 +97,5 @@ def _go_on(session: Session, row: Search) -> None:
         ring_runners(session)
     elif not running:
         at, chance = core.found(len(row.commits), tried, chances)
-        row.state = "found" if chance >= core.CONFIDENCE or len(row.commits) == 1 else "given-up"
-        row.said = (
-            f"{row.commits[at][:7]} is the first bad commit, with {chance:.1%} certainty after {len(tried)} tries"
-        )
+        said = f"{row.commits[at][:7]} is the first bad commit, with {chance:.1%} certainty after {len(tried)} tries"
+        searches.end(row, found=chance >= core.CONFIDENCE or len(row.commits) == 1, said=said)

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from myriant.core.states import OPEN, Why
 from myriant.flow.errors import NotFound
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
-from myriant.flow.state.advance import stop_cells, tell_gated
+from myriant.flow.state.advance import tell_gated
+from myriant.flow.state.stopping import stop_cells
 from myriant.flow.who import Person
-from myriant.store.runs import OPEN, cells_of, run_numbered
+from myriant.store.runs import cells_of, run_numbered
 
 
 def stop_run(site: Site, project_name: str, number: int, who: Person) -> int:
@@ -18,7 +20,7 @@ def stop_run(site: Site, project_name: str, number: int, who: Person) -> int:
         if run is None:
             raise NotFound(f"there is no run #{number}")
         open_now = [c for c in cells_of(session, run.id) if c.state in OPEN]
-        stop_cells(session, project, run, open_now, f"stopped by {who.name}")
+        stop_cells(session, run, open_now, Why.BY_PERSON, f"stopped by {who.name}")
         if open_now and run.ended_at is not None:
             tell_gated(session, run, cells_of(session, run.id))
     return len(open_now)

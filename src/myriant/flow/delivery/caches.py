@@ -8,14 +8,16 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import func, select
-from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy import func
 from sqlalchemy.orm import Session
 
+from myriant.core.states import EventKind
 from myriant.flow.dispatch.leases import held
 from myriant.flow.errors import NotFound
 from myriant.flow.files import take_file
 from myriant.flow.site import Site
+from myriant.store.attempts import run_number_of_attempt
+from myriant.store.caches import cache_entries, take_in_cache
 from myriant.store.tables import Attempt, CacheEntry, Cell, Project, Run
 
 
@@ -57,7 +59,7 @@ def scopes(session: Session, run: Run) -> list[str]:
     So what a pull request saves is never given to a branch, and a branch's never to the main line.
     """
     main = session.get_one(Project, run.project_id).main_branch
-    if run.event == "pull-request":
+    if run.event == EventKind.PULL_REQUEST:
         return list(dict.fromkeys([f"pull request {run.pull_request}", f"branch {run.branch}", f"branch {main}"]))
     return list(dict.fromkeys([f"branch {run.branch}", f"branch {main}"]))
 
@@ -70,24 +72,13 @@ def nearest_entry(session: Session, attempt: Attempt, name: str, parts: Mapping[
     """The nearest entry with exactly these parts, or what differs from the newest one."""
     run, job = _run_and_job(session, attempt)
     order = scopes(session, run)
-    rows = session.scalars(
-        select(CacheEntry)
-        .where(
-            CacheEntry.project_id == run.project_id, CacheEntry.scope.in_(order), CacheEntry.kept,
-            CacheEntry.job == job, CacheEntry.name == name,
-        )
-        .order_by(CacheEntry.created_at.desc())
-        .limit(200)
-    ).all()  # fmt: skip
+    rows = cache_entries(session, run.project_id, order, job, name)
     key = _digest(parts)
     exact = sorted((r for r in rows if r.key == key), key=lambda r: order.index(r.scope))
     if exact:
         entry = exact[0]
         entry.used_at, entry.uses = func.now(), entry.uses + 1
-        by = session.execute(
-            select(Run.number).join(Cell, Cell.run_id == Run.id).join(Attempt, Attempt.cell_id == Cell.id)
-            .where(Attempt.id == entry.attempt_id)
-        ).scalar()  # fmt: skip
+        by = run_number_of_attempt(session, entry.attempt_id)
         said = f"saved by #{by} on {entry.scope}"
         return CacheAnswer(entry.id, entry.digest, entry.size, entry.seconds, said)
     if not rows:
@@ -139,13 +130,8 @@ def take_cache(
             "key": _digest(parts), "parts": parts, "attempt_id": attempt_id, "seconds": dict(told["seconds"]),
             "digest": digest, "size": size, "blob": blob, "kept": False,
         }  # fmt: skip
-        statement = insert(CacheEntry).values(**values)
-        mine = session.scalar(
-            statement.on_conflict_do_update(
-                index_elements=["project_id", "scope", "job", "name", "key"], set_=values, where=~CacheEntry.kept
-            ).returning(CacheEntry.id)
-        )
-    if mine is None:
+        kept = take_in_cache(session, values)
+    if not kept:
         site.blobs.remove(blob)
         return "another attempt has saved the same already"
     return f"{size:,} bytes are kept if this attempt passes"

@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 
 from myriant.flow.dispatch.leases import held
 from myriant.flow.site import Site
-from myriant.flow.state.attempts import tell_run
+from myriant.store.changes import tell_of_attempt
 from myriant.store.tables import Attempt, LogChunk
 
 
@@ -20,7 +20,7 @@ def keep_log(site: Site, attempt_id: int, token: str, offset: int, data: bytes, 
         before = attempt.log_size
         size = take_in(site, session, attempt, offset, data, at)
         if size > before:
-            tell_run(session, attempt, "log")
+            tell_of_attempt(session, attempt, "log")
         return size
 
 

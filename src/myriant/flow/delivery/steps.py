@@ -6,17 +6,18 @@ import json
 from collections.abc import Mapping
 from typing import Any
 
-from sqlalchemy import func
-from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
+from myriant.core.states import State
 from myriant.flow.dispatch.leases import held, lease_digest
 from myriant.flow.errors import BadInput
 from myriant.flow.site import Site
-from myriant.flow.state.attempts import tell_run
-from myriant.store.changes import ring_runners, tell
+from myriant.flow.state.attempts import deliver
+from myriant.store.attempts import keep_record as keep
+from myriant.store.attempts import keep_step
+from myriant.store.changes import ring_runners, tell, tell_of_attempt
 from myriant.store.queue import defer
-from myriant.store.tables import Attempt, AttemptRecord, Runner, Step
+from myriant.store.tables import Attempt, Runner
 
 MOST_TROUBLES = 5  # attempts in a row that a runner's machine made void before it is drained
 
@@ -28,11 +29,8 @@ def record_step(site: Site, attempt_id: int, token: str, step: dict[str, Any]) -
         if attempt.started_at is None and step.get("started_at") is not None:
             attempt.started_at = step["started_at"]
         step = {k: v.replace("\0", "") if isinstance(v, str) else v for k, v in step.items()}
-        values = {"attempt_id": attempt_id, **step}
-        session.execute(
-            insert(Step).values(**values).on_conflict_do_update(index_elements=["attempt_id", "position"], set_=step)
-        )
-        tell_run(session, attempt, "cell")
+        keep_step(session, attempt_id, step)
+        tell_of_attempt(session, attempt, "cell")
 
 
 def keep_record(site: Site, attempt_id: int, token: str, kind: str, data: bytes) -> None:
@@ -44,7 +42,7 @@ def keep_record(site: Site, attempt_id: int, token: str, kind: str, data: bytes)
     with site.store.transaction() as session:
         attempt = held(session, attempt_id, token)
         _keep_record(session, attempt_id, kind, content)
-        tell_run(session, attempt, "cell")
+        tell_of_attempt(session, attempt, "cell")
 
 
 def _kept(content: Any) -> Any:
@@ -53,28 +51,24 @@ def _kept(content: Any) -> Any:
 
 
 def _keep_record(session: Session, attempt_id: int, kind: str, content: Any) -> None:
-    values = {"attempt_id": attempt_id, "kind": kind, "content": _kept(content)}
-    session.execute(
-        insert(AttemptRecord).values(**values).on_conflict_do_update(index_elements=["attempt_id", "kind"], set_=values)
-    )
+    keep(session, attempt_id, kind, _kept(content))
 
 
 def finish(site: Site, attempt_id: int, token: str, said: dict[str, Any]) -> None:
     """A runner is done; its reports are read next. Only then has the attempt an outcome."""
     with site.store.transaction() as session:
         attempt = session.get(Attempt, attempt_id, with_for_update=True)
-        if attempt is not None and attempt.state == "reading" and attempt.lease_digest == lease_digest(token):
+        if attempt is not None and attempt.state == State.READING and attempt.lease_digest == lease_digest(token):
             return  # the answer to the first time was lost
         attempt = held(session, attempt_id, token, lock=True)
         record = said.pop("record", {})
         said = _kept(said)
         for kind, content in record.items():
             _keep_record(session, attempt_id, kind, content)
-        attempt.state, attempt.finish, attempt.ended_at = "reading", said, func.now()
-        attempt.runtimes = said.get("runtimes", {})
+        deliver(attempt, said)
         defer(session, "ingest", lock=f"attempt-{attempt_id}", priority=5, attempt_id=attempt_id)
         ring_runners(session)
-        tell_run(session, attempt, "cell")
+        tell_of_attempt(session, attempt, "cell")
     _watch_machine(site, attempt.runner_id, said)
 
 

@@ -5,27 +5,36 @@ from __future__ import annotations
 import secrets
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
+from typing import Any
 
-from sqlalchemy import func, select
+from sqlalchemy import func
 from sqlalchemy.orm import Session
 
 from myriant.core.plan.intent import steps_for
 from myriant.core.plan.model import Job
 from myriant.core.plan.origins import Origin, origins
+from myriant.core.states import Place, State, Why
 from myriant.flow.dispatch.handing import HandedFile, handed_to
 from myriant.flow.dispatch.leases import LEASE, lease_digest
 from myriant.flow.dispatch.secrets import values_for
 from myriant.flow.dispatch.supply import supply
 from myriant.flow.errors import NotFound, Replaced
-from myriant.flow.planning.grants import lacking
-from myriant.flow.plans import event_of, job_of, plan_of
+from myriant.flow.planning.aside import aside_in, may_set_aside, statuses_of
+from myriant.flow.planning.grants import lacking, names_wanted
+from myriant.flow.plans import event_of, plan_of_run, told_to
 from myriant.flow.site import Site
+from myriant.flow.state import cells, controls
 from myriant.flow.state.advance import advance
 from myriant.flow.state.attempts import lose
-from myriant.store.changes import tell
+from myriant.store.aside import keys_of_tests
+from myriant.store.attempts import leased, lowest_attempt
+from myriant.store.changes import tell_of_run
+from myriant.store.claims import Asking, Takeable, give_cells, hear_of, takeable_cells
 from myriant.store.controls import waiting_controls
-from myriant.store.runs import open_leases_of, running_beside, waiting_cells
-from myriant.store.tables import Attempt, Cell, Project, Run, Runner
+from myriant.store.judged import job_results_of
+from myriant.store.plans import plan_text
+from myriant.store.runs import running_beside
+from myriant.store.tables import Attempt, Cell, Project, Run
 
 SPARE = 4  # cells looked at beyond the free slots, for those that are passed over
 
@@ -42,17 +51,17 @@ class Lease:
     number: int
     commit: str
     before: str
-    branch: str
-    event: str
-    tag: str
-    values: dict[str, str]
+    values: Mapping[str, str]
     wants: list[str]
     job: Job
     skipped: list[str]  # by step: why it does not run in this cell, empty when it does
     handed: list[HandedFile]
     secrets: Mapping[str, str] = field(default_factory=dict, repr=False)
-    origins: dict[str, list[Origin]] = field(default_factory=dict)
+    origins: Mapping[str, list[Origin]] = field(default_factory=dict)
     address: str = ""  # of the repository when others can reach it
+    told: Mapping[str, str] = field(default_factory=dict)  # of the event, what the job asked to be told
+    aside: list[str] = field(default_factory=list)  # keys of tests whose failures hold nothing
+    statuses: Mapping[str, list[int]] = field(default_factory=dict)  # by step: how it ended when tests failed
 
 
 def claim(site: Site, runner_id: int, boot: str, free: int, holding: Collection[int]) -> list[Lease]:
@@ -62,109 +71,154 @@ def claim(site: Site, runner_id: int, boot: str, free: int, holding: Collection[
     that the runner does not hold was lost on its way there, and is taken back. Raises Replaced.
     """
     with site.store.transaction() as session:
-        runner = session.get(Runner, runner_id)
+        runner = hear_of(session, runner_id)
         if runner is None:
             raise NotFound("this runner is not enrolled", "start it again: myriant runner")
         if runner.boot != boot:
             raise Replaced(
                 f"another runner called {runner.name} was started", "give each runner a name of its own: --name"
             )
-        runner.seen_at = func.now()
-        for attempt in open_leases_of(session, runner_id):
-            if attempt.id not in holding:
+        unheld = set(runner.leases) - set(holding)
+        for attempt in leased(session, unheld) if unheld else ():
+            if attempt.state == State.RUNNING:
                 lose(session, attempt, "the lease did not reach the runner")
         if runner.drained:
             return []
-        leases: list[Lease] = []
-        for cell in waiting_cells(session, runner.offers, free + SPARE):
-            if len(leases) >= free:
-                break
-            if _better_elsewhere(session, cell, runner):
-                continue
-            if cell.at_once is not None and running_beside(session, cell) >= cell.at_once:
-                continue
-            run = session.get_one(Run, cell.run_id)
-            job = job_of(run.plan or "", cell.job)
-            missing = lacking(session, run, job)
-            if missing:
-                _cannot_run(session, run, cell, missing)
-                continue
-            leases.append(_lease(site, session, runner, cell, run, job))
-            session.flush()
+        leases = _give(site, session, runner, _chosen(session, runner, free))
         if len(leases) < free:
             leases += _control_leases(site, session, runner, free - len(leases))
     return leases
 
 
-def _better_elsewhere(session: Session, cell: Cell, runner: Runner) -> bool:
-    """Whether a cell whose last attempt went void on this runner waits for another one that could take it."""
-    if cell.attempt_id is None:
-        return False
-    last = session.get(Attempt, cell.attempt_id)
-    if last is None or last.state != "void" or last.runner_id != runner.id:
-        return False
+def _chosen(session: Session, runner: Asking, free: int) -> list[tuple[Takeable, Run, Job]]:
+    """The cells that a runner is given, with their runs and jobs."""
+    found: list[tuple[Takeable, Run, Job]] = []
+    taken: dict[tuple[int, str], int] = {}
+    for cell in takeable_cells(session, runner.offers, free + SPARE):
+        if len(found) >= free:
+            break
+        if cell.void_on == runner.id and _better_elsewhere(session, cell, runner):
+            continue
+        group = (cell.run_id, cell.job)
+        beside = taken.get(group, 0)
+        if cell.at_once is not None and running_beside(session, *group) + beside >= cell.at_once:
+            continue
+        run = session.get_one(Run, cell.run_id)
+        plan = plan_of_run(session, run)
+        job = plan.find(cell.job) if plan is not None else None
+        missing = lacking(session, run, job) if job is not None else "the run's plan cannot be read any more"
+        if job is None or missing:
+            _cannot_run(session, run, cell.cell_id, missing)
+            continue
+        found.append((cell, run, job))
+        taken[group] = beside + 1
+    return found
+
+
+def _better_elsewhere(session: Session, cell: Takeable, runner: Asking) -> bool:
+    """Whether another runner could take a cell whose last attempt went void on this one."""
     others = [o for o in supply(session).runners if o.name != runner.name and not o.drained]
     return any(set(cell.wants) <= o.offers for o in others)
 
 
-def _cannot_run(session: Session, run: Run, cell: Cell, reason: str) -> None:
-    cell.state, cell.mark, cell.reason = "void", "void", reason
+def _cannot_run(session: Session, run: Run, cell_id: int, reason: str) -> None:
+    cell = session.get_one(Cell, cell_id)
+    cells.void(cell, Why.SECRET, reason)
     session.flush()
     session.refresh(run, with_for_update=True)
-    advance(session, run, plan_of(run.plan), cell)
-    tell(session, "cell", session.get_one(Project, run.project_id).name, run.number)
+    advance(session, run, plan_of_run(session, run), cell)
+    tell_of_run(session, run, "cell")
 
 
-def _lease(site: Site, session: Session, runner: Runner, cell: Cell, run: Run, job: Job) -> Lease:
-    last = session.scalar(select(func.max(Attempt.number)).where(Attempt.cell_id == cell.id)) or 0
-    attempt, token = _attempt_on(session, runner, cell, max(last, 0) + 1)
-    cell.state, cell.mark, cell.attempt_id, cell.reason = "running", "running", attempt.id, ""
-    if run.state == "waiting":
-        run.state, run.started_at = "running", func.now()
-    return _given(site, session, cell, run, job, attempt, token)
+def _give(
+    site: Site, session: Session, runner: Asking, chosen: list[tuple[Takeable, Run, Job]]
+) -> list[Lease]:  # fmt: skip
+    if not chosen:
+        return []
+    tokens = [secrets.token_urlsafe(24) for _ in chosen]
+    attempts = give_cells(session, runner, [c for c, _, _ in chosen], [lease_digest(t) for t in tokens], LEASE)
+    return [
+        Lease(
+            attempts[c.cell_id], token, c.project, c.project_id, c.number, c.attempts + 1, c.commit, c.before,
+            address=c.address if "://" in c.address else "",
+            **_told(site, session, run, job, c.cell_id, c.values, c.wants),
+        )
+        for (c, run, job), token in zip(chosen, tokens, strict=True)
+    ]  # fmt: skip
 
 
-def _attempt_on(session: Session, runner: Runner, cell: Cell, number: int) -> tuple[Attempt, str]:
-    token = secrets.token_urlsafe(24)
-    attempt = Attempt(
-        cell_id=cell.id, number=number, state="running", runner=runner.name, runner_id=runner.id,
-        lease_digest=lease_digest(token), lease_until=func.now() + LEASE,
-    )  # fmt: skip
-    session.add(attempt)
-    session.flush()
-    return attempt, token
+def _baseline(session: Session, run: Run, job: str) -> Run | None:
+    """The run that a job of another one is compared with."""
+    result = job_results_of(session, run.id).get(job)
+    return session.get(Run, result.baseline_id) if result is not None and result.baseline_id else None
 
 
-def _control_leases(site: Site, session: Session, runner: Runner, free: int) -> list[Lease]:
+def _told(
+    site: Site, session: Session, run: Run, job: Job, cell_id: int, values: Mapping[str, str], wants: list[str]
+) -> dict[str, Any]:
+    """What a lease says of a cell, whoever repeats it and where."""
+    return {
+        "values": values, "wants": wants, "job": job, "told": told_to(job, run),
+        **_set_aside(session, run, job, cell_id),
+        "skipped": [why for _, why in steps_for(job, values, event_of(run))],
+        "handed": handed_to(session, run, job) if job.after else [],
+        "secrets": values_for(site, session, run, job) if names_wanted(job) else {},
+        "origins": _origins(session, run, job),
+    }  # fmt: skip
+
+
+def _set_aside(session: Session, run: Run, job: Job, cell_id: int) -> dict[str, Any]:
+    """Tests whose failures hold nothing in this cell; asked for only where a step could tell."""
+    if not any(c.tests for step in job.steps for c in step.collect) or not may_set_aside(session, run, job):
+        return {}
+    aside = aside_in(session, run, session.get_one(Cell, cell_id))
+    steps = [s.name for s in job.steps if any(c.tests for c in s.collect)]
+    return {
+        "aside": keys_of_tests(session, run.project_id, aside.tests),
+        "statuses": {name: sorted(statuses_of(session, run, job.id, name)) for name in steps},
+    }
+
+
+_ORIGINS: dict[tuple[str, str], Mapping[str, list[Origin]]] = {}
+
+
+def _origins(session: Session, run: Run, job: Job) -> Mapping[str, list[Origin]]:
+    """Where the plan sets the variables of a job, read once for each text and job."""
+    name = (run.plan_digest or "", job.id)
+    if name not in _ORIGINS:
+        while len(_ORIGINS) >= 1024:
+            _ORIGINS.pop(next(iter(_ORIGINS)), None)
+        _ORIGINS[name] = origins(plan_text(session, run.plan_digest), job)
+    return _ORIGINS[name]
+
+
+def _control_leases(site: Site, session: Session, runner: Asking, free: int) -> list[Lease]:
     """Control runs for slots that nothing else wants."""
     leases: list[Lease] = []
-    for control in waiting_controls(session, runner.offers):
-        cell = session.get_one(Cell, control.cell_id)
+    for control, cell, run in waiting_controls(session, runner.offers):
         if len(leases) >= free:
             break
-        run = session.get_one(Run, cell.run_id)
-        base = session.get(Run, run.baseline_id) if control.place == "baseline" and run.baseline_id else None
-        plan = plan_of(base.plan if base is not None else run.plan)
-        job = next((j for j in plan.jobs if j.id == cell.job), None) if plan is not None else None
+        base = _baseline(session, run, cell.job) if control.place == Place.BASELINE else None
+        plan = plan_of_run(session, base or run)
+        job = plan.find(cell.job) if plan is not None else None
         if job is None or lacking(session, run, job):
-            control.state = "given-up"
+            controls.give_up(control)
             continue
-        lowest = session.scalar(select(func.min(Attempt.number)).where(Attempt.cell_id == cell.id)) or 0
-        attempt, token = _attempt_on(session, runner, cell, min(lowest, 0) - 1)
-        control.state, control.attempt_id = "running", attempt.id
-        leases.append(_given(site, session, cell, run, job, attempt, token, commit=control.commit))
+        token = secrets.token_urlsafe(24)
+        attempt = Attempt(
+            cell_id=cell.id, number=lowest_attempt(session, cell.id) - 1, state=State.RUNNING, runner=runner.name,
+            runner_id=runner.id, lease_digest=lease_digest(token), lease_until=func.now() + LEASE,
+        )  # fmt: skip
+        session.add(attempt)
+        session.flush()
+        controls.begin(control, attempt)
+        project = session.get_one(Project, run.project_id)
+        tell_of_run(session, run, "cell")
+        leases.append(
+            Lease(
+                attempt.id, token, project.name, project.id, run.number, attempt.number, control.commit,
+                run.base or run.before or "", address=project.address if "://" in project.address else "",
+                **_told(site, session, run, job, cell.id, cell.values, cell.wants),
+            )
+        )  # fmt: skip
     return leases
-
-
-def _given(
-    site: Site, session: Session, cell: Cell, run: Run, job: Job, attempt: Attempt, token: str, *, commit: str = ""
-) -> Lease:
-    project = session.get_one(Project, run.project_id)
-    tell(session, "cell", project.name, run.number)
-    return Lease(
-        attempt.id, token, project.name, project.id, run.number, attempt.number, commit or run.tested or run.commit,
-        run.base or run.before or "", run.branch, run.event, run.tag, cell.values, cell.wants, job,
-        [why for _, why in steps_for(job, cell.values, event_of(run))], handed_to(session, run, job),
-        values_for(site, session, run, job), origins(run.plan or "", job),
-        project.address if "://" in project.address else "",
-    )  # fmt: skip

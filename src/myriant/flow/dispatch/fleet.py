@@ -4,15 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping
 
-from sqlalchemy import func, select
-from sqlalchemy.dialects.postgresql import insert
-
 from myriant.core.plan.versions import offered_names
 from myriant.flow.errors import NotFound
 from myriant.flow.site import Site
 from myriant.flow.state.attempts import lose
+from myriant.store.attempts import open_leases_of
 from myriant.store.changes import ring_runners, tell
-from myriant.store.runs import open_leases_of
+from myriant.store.runners import enrol_runner, runner_named
 from myriant.store.tables import Runner
 
 
@@ -34,17 +32,12 @@ def enrol(
         "version": version, "boot": boot, "price": price, "labels": sorted(labels), "machine": dict(machine or {}),
     }  # fmt: skip
     with site.store.transaction() as session:
-        before = session.scalar(select(Runner).where(Runner.name == name))
+        before = runner_named(session, name)
         if before is not None and before.boot != boot:
             values["troubles"] = 0
             for attempt in open_leases_of(session, before.id):
                 lose(session, attempt, f"runner {name} was started anew")
-        statement = insert(Runner).values(**values)
-        update_values = {**values, "seen_at": func.now()}
-        runner_id: int | None = session.scalar(
-            statement.on_conflict_do_update(index_elements=[Runner.name], set_=update_values).returning(Runner.id)
-        )
-        assert runner_id is not None
+        runner_id = enrol_runner(session, values)
         tell(session, "runner")
     return runner_id
 
@@ -61,7 +54,7 @@ def leave(site: Site, runner_id: int, boot: str) -> None:
 def drain(site: Site, name: str, reason: str) -> None:
     """Give a runner nothing more until it is resumed; an empty reason resumes it. Raises NotFound."""
     with site.store.transaction() as session:
-        runner = session.scalar(select(Runner).where(Runner.name == name).with_for_update())
+        runner = runner_named(session, name, lock=True)
         if runner is None:
             raise NotFound(f"there is no runner {name[:80]}")
         runner.drained, runner.troubles = reason, 0
@@ -72,7 +65,7 @@ def drain(site: Site, name: str, reason: str) -> None:
 def forget_runner(site: Site, name: str) -> None:
     """Take a runner that is gone off the list. Raises NotFound."""
     with site.store.transaction() as session:
-        runner = session.scalar(select(Runner).where(Runner.name == name).with_for_update())
+        runner = runner_named(session, name, lock=True)
         if runner is None:
             raise NotFound(f"there is no runner {name[:80]}")
         for attempt in open_leases_of(session, runner.id):

@@ -9,9 +9,12 @@ from datetime import timedelta
 from sqlalchemy import func
 from sqlalchemy.orm import Session
 
+from myriant.core.states import State
 from myriant.flow.errors import LeaseLost, NotFound
 from myriant.flow.site import Site
-from myriant.store.tables import Attempt, Cell, Run, Runner
+from myriant.store.attempts import leased
+from myriant.store.claims import hear_of
+from myriant.store.tables import Attempt, Cell, Run
 
 LEASE = timedelta(seconds=20)
 
@@ -25,7 +28,7 @@ def held(session: Session, attempt_id: int, token: str, *, lock: bool = False) -
     attempt = session.get(Attempt, attempt_id, with_for_update=lock)
     if attempt is None or not secrets.compare_digest(attempt.lease_digest, lease_digest(token)):
         raise LeaseLost("this lease is not known")
-    if attempt.state != "running":
+    if attempt.state != State.RUNNING:
         raise LeaseLost(f"this attempt has ended: {attempt.state} {attempt.reason}".strip())
     return attempt
 
@@ -42,13 +45,13 @@ def heartbeat(site: Site, runner_id: int, attempts: dict[int, str]) -> list[int]
     """Keep leases alive; the attempts among them that the runner must give up."""
     lost = []
     with site.store.transaction() as session:
-        runner = session.get(Runner, runner_id)
-        if runner is None:
+        if hear_of(session, runner_id) is None:
             raise NotFound("this runner is not enrolled", "start it again: myriant runner")
-        runner.seen_at = func.now()
+        known = {a.id: a for a in leased(session, attempts)}
         for attempt_id, token in sorted(attempts.items()):
-            try:
-                held(session, attempt_id, token, lock=True).lease_until = func.now() + LEASE
-            except LeaseLost:
+            attempt = known.get(attempt_id)
+            if attempt is None or attempt.state != State.RUNNING or attempt.lease_digest != lease_digest(token):
                 lost.append(attempt_id)
+            else:
+                attempt.lease_until = func.now() + LEASE
     return lost

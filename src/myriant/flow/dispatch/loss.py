@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from datetime import datetime, timedelta
-
-from sqlalchemy import delete, func, select
+from datetime import timedelta
 
 from myriant.flow.dispatch.leases import LEASE
 from myriant.flow.site import Site
 from myriant.flow.state.attempts import lose
-from myriant.store.runs import expired_leases
+from myriant.store.attempts import expired_leases
+from myriant.store.runners import forget_beats, is_answered, time_of_database
 from myriant.store.tables import ServerBeat
 
 MISSED = timedelta(seconds=8)  # without a beat a server is taken to have been away
@@ -19,13 +18,13 @@ def beat(site: Site, server: str) -> None:
     """A server says that it answers. Beats that were interrupted, by whatever, begin a new stretch of service."""
     with site.store.transaction() as session:
         mine = session.get(ServerBeat, server, with_for_update=True)
-        now: datetime = session.execute(select(func.clock_timestamp())).scalar_one()
+        now = time_of_database(session)
         if mine is None:
             session.add(ServerBeat(server=server))
         else:
             mine.since = now if now - mine.beat_at > MISSED or now < mine.beat_at else mine.since
             mine.beat_at = now
-        session.execute(delete(ServerBeat).where(ServerBeat.beat_at < now - timedelta(hours=1)))
+        forget_beats(session, now - timedelta(hours=1))
 
 
 def take_back_expired(site: Site) -> int:
@@ -35,9 +34,7 @@ def take_back_expired(site: Site) -> int:
     as a lease lasts. So neither a server nor a database that was away, nor a clock that jumped, costs an attempt.
     """
     with site.store.transaction() as session:
-        now = func.clock_timestamp()
-        answering = select(ServerBeat).where(ServerBeat.since < now - LEASE, ServerBeat.beat_at > now - MISSED)
-        if session.scalars(answering.limit(1)).first() is None:
+        if not is_answered(session, LEASE, MISSED):
             return 0
         expired = expired_leases(session)
         for attempt in expired:

@@ -6,12 +6,11 @@ from collections.abc import Collection
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from myriant.core.plan.versions import version_key
 from myriant.core.written import counted
-from myriant.store.tables import Runner
+from myriant.store.runners import offers_of_runners
 
 IN_TOUCH = timedelta(seconds=30)
 
@@ -68,7 +67,6 @@ class Supply:
 
 def supply(session: Session) -> Supply:
     since = datetime.now(UTC) - IN_TOUCH
-    columns = Runner.name, Runner.offers, Runner.slots, Runner.drained, Runner.runtimes, Runner.seen_at
-    rows = session.execute(select(*columns).order_by(Runner.name)).all()
+    rows = offers_of_runners(session)
     here = [Offer(r.name, frozenset(r.offers), r.slots, r.drained) for r in rows if r.seen_at >= since]
     return Supply(here, {(t["family"], t["version"]) for r in rows for t in r.runtimes})

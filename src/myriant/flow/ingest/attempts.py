@@ -2,31 +2,37 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
-from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from myriant.core.coverage.merge import merge_files
 from myriant.core.diagnosis.signature import signature_of
+from myriant.core.gate.aside import StepResults, not_aside
+from myriant.core.plan.model import Job
+from myriant.core.results.identity import Identity, list_digest
 from myriant.core.results.model import Detail, Outcome
 from myriant.core.results.outcome import attempt_outcome
+from myriant.core.states import Content, State, Why
 from myriant.flow.ingest.caches import settle_caches
 from myriant.flow.ingest.gathered import Gathered
 from myriant.flow.ingest.reading import read_analysis, read_retest, read_tests, take_coverage
 from myriant.flow.ingest.usual import learn_usual
-from myriant.flow.plans import plan_of
+from myriant.flow.planning.aside import Aside, aside_in, statuses_of
+from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
+from myriant.flow.state import cells, controls
 from myriant.flow.state.advance import advance
-from myriant.flow.state.attempts import may_try_again, wait_again
-from myriant.flow.state.controls import control_ended
+from myriant.flow.state.attempts import end, may_try_again, wait_again
 from myriant.store.analysis import keep_analysis
+from myriant.store.aside import keep_step_tests
+from myriant.store.attempts import keep_counts, reports_of, steps_of
 from myriant.store.changes import tell
 from myriant.store.coverage import keep_coverage
 from myriant.store.results import NotPassed, keep_results, test_numbers
-from myriant.store.tables import Attempt, Cell, Project, Report, Run, Step
+from myriant.store.tables import Attempt, Cell, Project, Report, Run
 
 
 def ingest_attempt(site: Site, attempt_id: int, *, follow_up: bool = True) -> None:
@@ -36,12 +42,12 @@ def ingest_attempt(site: Site, attempt_id: int, *, follow_up: bool = True) -> No
     """
     with site.store.transaction() as session:
         attempt = session.get(Attempt, attempt_id)
-        if attempt is None or attempt.state != "reading":
+        if attempt is None or attempt.state != State.READING:
             return
-        reports = session.scalars(select(Report).where(Report.attempt_id == attempt_id).order_by(Report.number)).all()
+        reports = reports_of(session, attempt_id)
         cell = session.get_one(Cell, attempt.cell_id)
         run = session.get_one(Run, cell.run_id)
-        plan = plan_of(run.plan)
+        plan = plan_of_run(session, run)
         may_be_empty = {
             (position, collect.kind)
             for position, step in enumerate(plan.job(cell.job).steps if plan else ())
@@ -51,13 +57,13 @@ def ingest_attempt(site: Site, attempt_id: int, *, follow_up: bool = True) -> No
     gathered = Gathered()
     workspace = (attempt.finish or {}).get("workspace") or "/workspace"
     for report in reports:
-        if report.content == "coverage":
+        if report.content == Content.COVERAGE:
             take_coverage(site, report, gathered, workspace)
-        elif report.content == "tests":
+        elif report.content == Content.TESTS:
             read_tests(site, report, gathered, may_be_empty=(report.step, report.kind) in may_be_empty)
-        elif report.content == "analysis":
+        elif report.content == Content.ANALYSIS:
             read_analysis(site, report, gathered, workspace)
-        elif report.content == "retest":
+        elif report.content == Content.RETEST:
             read_retest(site, report, gathered)
     gathered.merge_repeated()
     gathered.settle_retests()
@@ -71,7 +77,7 @@ def ingest_attempt(site: Site, attempt_id: int, *, follow_up: bool = True) -> No
 
 def _passed(site: Site, attempt_id: int) -> bool:
     with site.store.transaction() as session:
-        return session.get_one(Attempt, attempt_id).state == "passed"
+        return session.get_one(Attempt, attempt_id).state == State.PASSED
 
 
 def _conclude_attempt(
@@ -79,60 +85,112 @@ def _conclude_attempt(
 ) -> list[str]:
     """Give the attempt its outcome; blobs to remove once this is committed."""
     attempt = session.get_one(Attempt, attempt_id, with_for_update=True)
-    if attempt.state != "reading":
+    if attempt.state != State.READING:
         return []
     cell = session.get_one(Cell, attempt.cell_id)
     run = session.get_one(Run, cell.run_id, with_for_update=True)
     project = session.get_one(Project, run.project_id)
-    if reports:
-        columns = ("id", "problems", "total", "passed", "failed", "errored", "skipped", "seconds")
-        session.execute(update(Report), [{c: getattr(r, c) for c in columns} for r in reports])
-    roots = ("/workspace", (attempt.finish or {}).get("workspace") or "/workspace")
-    _keep(session, project.id, cell.job, attempt_id, gathered, roots)
-    keep_analysis(session, attempt_id, gathered.analysis.values())
+    plan = plan_of_run(session, run)
+    job = plan.find(cell.job) if plan is not None else None
+    keep_counts(session, reports)
     said = attempt.finish or {}
+    roots = ("/workspace", said.get("workspace") or "/workspace")
+    named = job.formerly[0] if job is not None and job.formerly else cell.job
+    numbers = _keep(session, project.id, named, attempt_id, gathered, roots)
+    keep_analysis(session, attempt_id, gathered.analysis.values())
     keep_coverage(session, project.id, run.id, cell.job, attempt_id, merge_files(gathered.coverage))
+    steps = gathered.step_results(numbers)
+    _keep_steps(session, project.id, named, attempt_id, gathered, steps)
     untrusted = [*filter(None, [said.get("void")]), *said.get("missing", []), *gathered.untrusted]
-    failed_steps: list[int] = said.get("failed_steps", [])
-    steps = session.scalars(select(Step).where(Step.attempt_id == attempt_id)) if failed_steps else ()
-    names = {s.position: s.name for s in steps}
-    unexplained = [names.get(p, f"step {p + 1}") for p in failed_steps if p not in gathered.failing_steps]
-    failures = gathered.outcomes.count(Outcome.FAILED) + gathered.outcomes.count(Outcome.ERRORED)
-    attempt.state, attempt.reason = attempt_outcome(untrusted, unexplained, failures)
+    if not untrusted and job is not None and not gathered.ran and _must_run_tests(session, attempt_id, job):
+        untrusted = ["no test ran: all of them were skipped" if gathered.tests else "no test ran"]
+    aside = aside_in(session, run, cell)
+    unexplained = _unexplained(session, run, cell, attempt_id, said.get("failed_steps", []), steps, aside)
+    holding = {n for step in steps.values() for n in step.failing} - aside.tests
+    state, reason = attempt_outcome(untrusted, unexplained, len(holding))
+    end(attempt, state, reason)
     gone = settle_caches(site, session, attempt)
     if attempt.number < 0:
-        control_ended(session, attempt)
-    again = (
-        attempt.state == "void" and said.get("machine") and follow_up
-        and may_try_again(session, attempt, plan_of(run.plan), cell)
-    )  # fmt: skip
+        controls.end(session, attempt)
+    again = state is State.VOID and said.get("machine") and follow_up and may_try_again(session, attempt, plan, cell)
     if cell.attempt_id == attempt_id and again:
-        wait_again(session, cell, attempt, attempt.reason)
+        wait_again(session, cell, attempt, reason)
     elif cell.attempt_id == attempt_id:
-        cell.state, cell.reason = attempt.state, attempt.reason
-        cell.mark = {"failed": "new"}.get(attempt.state, attempt.state)
-        cell.counts = {
-            "total": len(gathered.outcomes),
-            "passed": gathered.outcomes.count(Outcome.PASSED) + gathered.outcomes.count(Outcome.FLAKY),
-            "failed": gathered.outcomes.count(Outcome.FAILED),
-            "errored": gathered.outcomes.count(Outcome.ERRORED),
-            "skipped": gathered.outcomes.count(Outcome.SKIPPED),
-            "flaky": gathered.outcomes.count(Outcome.FLAKY),
-            "retested": said.get("retested", 0),
-            "unexplained": unexplained,
-            "coverage_trouble": [*said.get("missing_coverage", []), *gathered.coverage_trouble],
-        }
+        bad = Why.TESTS if holding else Why.STEP if unexplained else Why.REPORT
+        why = Why.NOTHING if state is State.PASSED else bad
+        cells.end(cell, state, reason, why, _counts(gathered, said, unexplained))
         session.flush()
         if follow_up:
-            advance(session, run, plan_of(run.plan), cell)
+            advance(session, run, plan, cell)
     if follow_up:
         tell(session, "cell", project.name, run.number)
     return gone
 
 
+def _must_run_tests(session: Session, attempt_id: int, job: Job) -> bool:
+    """Whether a step that ran collects tests which may not be empty."""
+    ran = {s.position for s in steps_of(session, attempt_id) if s.state != State.SKIPPED}
+    return any(
+        c.tests and not c.may_be_empty
+        for position, step in enumerate(job.steps)
+        if position in ran or not ran
+        for c in step.collect
+    )
+
+
+def _unexplained(
+    session: Session, run: Run, cell: Cell, attempt_id: int, failed: Sequence[int],
+    steps: Mapping[int, StepResults[int]], aside: Aside,
+) -> list[str]:  # fmt: skip
+    """Steps that failed while no failure that holds the run says why, each with the reason."""
+    told = {s.position: s for s in steps_of(session, attempt_id)} if failed else {}
+    found = []
+    for position in failed:
+        step = told.get(position)
+        name = step.name if step is not None else f"step {position + 1}"
+        why = not_aside(
+            step.exit_status if step is not None else 1,
+            steps.get(position, StepResults((), (), ())),
+            aside.tests,
+            statuses_of(session, run, cell.job, name),
+            aside.expected(session, name),
+        )
+        if why:
+            found.append(f"step {name} {why}")
+    return found
+
+
+def _counts(gathered: Gathered, said: Mapping[str, Any], unexplained: Sequence[str]) -> dict[str, Any]:
+    return {
+        "total": len(gathered.outcomes),
+        "passed": gathered.count(Outcome.PASSED, Outcome.FLAKY),
+        "failed": gathered.count(Outcome.FAILED),
+        "errored": gathered.count(Outcome.ERRORED),
+        "skipped": gathered.count(Outcome.SKIPPED),
+        "flaky": gathered.count(Outcome.FLAKY),
+        "retested": said.get("retested", 0),
+        "unexplained": list(unexplained),
+        "coverage_trouble": [*said.get("missing_coverage", []), *gathered.coverage_trouble],
+    }
+
+
+def _keep_steps(
+    session: Session, project_id: int, job: str, attempt_id: int, gathered: Gathered,
+    steps: Mapping[int, StepResults[int]],
+) -> None:  # fmt: skip
+    """Which tests each step's reports list, so that a later run knows what is missing."""
+    rows = []
+    for position, tests in gathered.by_step.items():
+        listed = list(dict.fromkeys(tests))
+        test_numbers(session, project_id, job, listed)
+        rows.append((position, list_digest(job, listed), len(steps[position].failing)))
+    keep_step_tests(session, attempt_id, rows)
+
+
 def _keep(
     session: Session, project_id: int, job: str, attempt_id: int, gathered: Gathered, roots: Sequence[str]
-) -> None:
+) -> dict[Identity, int]:
+    """Store the results; the project's numbers of the tests."""
     numbers = test_numbers(session, project_id, job, gathered.tests)
     outcomes = np.frombuffer(bytes(gathered.outcomes), np.uint8)
     seconds = np.array(gathered.seconds, np.float64)
@@ -150,6 +208,7 @@ def _keep(
             )
         )  # fmt: skip
     keep_results(session, attempt_id, numbers, outcomes, seconds, not_passed)
+    return dict(zip(gathered.tests, numbers.tolist(), strict=True))
 
 
 def _extra(detail: Detail) -> dict[str, Any]:

@@ -39,7 +39,6 @@ def read_tests(site: Site, report: Report, gathered: Gathered, *, may_be_empty: 
     gathered.add(report.kind, report.step, results)
     again = len(set(gathered.tests[:before]).intersection(gathered.tests[before:])) if before else 0
     if again:
-        gathered.repeated = True
         said = f"{counted(again, 'test')} of this report {'stands' if again == 1 else 'stand'} in an earlier one too"
         report.problems = [
             *report.problems,

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-from sqlalchemy import select
-from sqlalchemy.dialects.postgresql import insert
 
 from myriant.core.diagnosis.usual import Digests, are_usual, digests_of
 from myriant.flow.logs import (
@@ -18,7 +16,9 @@ from myriant.flow.logs import (
     unpack_digests,
 )
 from myriant.flow.site import Site
-from myriant.store.tables import Cell, Run, Step, UsualLines
+from myriant.store.attempts import steps_of
+from myriant.store.logs import attempts_learned, usual_lines_to_change
+from myriant.store.tables import Cell, Run
 
 _MOST_KNOWN = 50_000
 
@@ -32,16 +32,11 @@ def learn_usual(site: Site, attempt_id: int) -> None:
         attempt = the_attempt(session, attempt_id)
         cell = session.get_one(Cell, attempt.cell_id)
         run = session.get_one(Run, cell.run_id)
-        known = dict(
-            session.execute(
-                select(UsualLines.step, UsualLines.attempts)
-                .where(UsualLines.project_id == run.project_id, UsualLines.job == cell.job)
-            ).tuples().all()
-        )  # fmt: skip
+        known = attempts_learned(session, run.project_id, cell.job)
         if known and min(known.values()) >= _LEARNED and attempt_id % _LEARNED:
             return  # enough is known: one attempt in so many keeps it fresh
         chunks = counted_chunks(site, session, attempt)
-        steps = session.scalars(select(Step).where(Step.attempt_id == attempt_id)).all()
+        steps = steps_of(session, attempt_id)
     found: dict[str, Digests] = {}
     for step in steps:
         if step.log_from is not None and step.log_to is not None and step.log_to > step.log_from:
@@ -50,14 +45,7 @@ def learn_usual(site: Site, attempt_id: int) -> None:
             found[step.name] = digests_of(text for _, text, *_ in rows)
     for name, digests in sorted(found.items()):
         with site.store.transaction() as session:
-            session.execute(
-                insert(UsualLines)
-                .values(
-                    project_id=run.project_id, job=cell.job, step=name, digests=pack_digests(digests[:0]), attempts=0
-                )
-                .on_conflict_do_nothing()
-            )
-            row = session.get_one(UsualLines, (run.project_id, cell.job, name), with_for_update=True)
+            row = usual_lines_to_change(session, run.project_id, cell.job, name, pack_digests(digests[:0]))
             before = unpack_digests(row.digests)
             fresh = digests[~are_usual(digests, before)]
             if len(fresh) and len(before) < _MOST_KNOWN:

@@ -4,18 +4,24 @@ from __future__ import annotations
 
 from typing import Any
 
+from myriant.core.gate.contexts import push_to
 from myriant.core.plan.selectors import SelectorError, parse_selector
+from myriant.core.states import EventKind
 from myriant.flow.errors import BadInput
 from myriant.flow.intake.starting import Taken, start_run, started_text
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
+from myriant.repos.mirror import Mirror
 
 
 def start_by_hand(
     site: Site, project_name: str, *, ref: str = "", jobs: list[str] | None = None, cells: str = "", by: str = ""
 ) -> Taken:
-    """Test a branch, tag or commit because a person says so, all of it or some jobs or cells. Raises BadInput."""
+    """Test a branch, tag or commit because a person says so, all of it or some jobs or cells. Raises BadInput.
+
+    It counts as a push to the branch that the commit is on, unless planning finds that a part is left out.
+    """
     if cells:
         try:
             parse_selector(cells)
@@ -32,9 +38,25 @@ def start_by_hand(
     commit = mirror.resolve(wanted)
     if commit is None:
         raise BadInput(f"the repository has no branch, tag or commit {wanted[:200]}", "name one that it has")
-    branch = wanted if mirror.resolve(f"refs/heads/{wanted}") == commit else project.main_branch
+    branch = _branch_of(mirror, project.main_branch, wanted, commit)
     wish: dict[str, Any] = {k: v for k, v in (("jobs", jobs), ("cells", cells), ("by", by)) if v}
     with site.store.transaction() as session:
         project = the_project(session, project_name)
-        number = start_run(session, project, event="manual", purpose="manual", branch=branch, commit=commit, wish=wish)
+        number = start_run(
+            session,
+            project,
+            event=EventKind.MANUAL,
+            context=push_to(branch) if branch else None,
+            branch=branch,
+            commit=commit,
+            wish=wish,
+        )
     return Taken(started_text([number]), [number])
+
+
+def _branch_of(mirror: Mirror, main: str, wanted: str, commit: str) -> str:
+    """The branch that a commit is on: the one that was named, else the main one, else any; empty without one."""
+    heads = mirror.branches()
+    order = [b for b in (wanted, main) if b in heads]
+    order += sorted(b for b in heads if b not in order)
+    return next((b for b in order if heads[b] == commit or mirror.is_ancestor(commit, heads[b])), "")

@@ -4,18 +4,20 @@ from __future__ import annotations
 
 from sqlalchemy.orm import Session
 
+from myriant.core.states import PullState
 from myriant.flow.errors import BadInput
 from myriant.flow.intake.refs import look
-from myriant.flow.intake.starting import BRANCH, Taken, start_pull_request, started_text
+from myriant.flow.intake.starting import Taken, start_pull_request, started_text
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
+from myriant.store.projects import branch_at
 from myriant.store.runs import run_numbered
-from myriant.store.tables import Project, PullRequest, Ref
+from myriant.store.tables import Project, PullRequest
 
 
 def change_pull_request(
     site: Site, project_name: str, number: int, *, source: str | None = None, target: str | None = None,
-    title: str = "", author: str = "", state: str = "open",
+    title: str = "", author: str = "", state: PullState = PullState.OPEN,
 ) -> Taken:  # fmt: skip
     """Open, update or end a pull request; one that is open is tested as its branches stand now. Raises BadInput."""
     numbers = look(site, project_name)
@@ -23,7 +25,7 @@ def change_pull_request(
         project = the_project(session, project_name)
         pull = session.get(PullRequest, (project.id, number), with_for_update=True)
         if pull is None:
-            if state != "open":
+            if state is not PullState.OPEN:
                 return Taken(f"pull request {number} was not known", numbers)
             if not source:
                 raise BadInput(f"pull request {number} is not known and names no source", "name its source and target")
@@ -34,19 +36,19 @@ def change_pull_request(
                 target=target or project.main_branch,
                 title=title[:500],
                 author=author[:200],
-                state="open",
+                state=PullState.OPEN,
             )
             session.add(pull)
         else:
             pull.source, pull.target = source or pull.source, target or pull.target
             pull.title, pull.state = title[:500] or pull.title, state
         session.flush()
-        if state != "open":
+        if state is not PullState.OPEN:
             return Taken(f"pull request {number} is {state}", numbers)
         if pull.source == pull.target:
             raise BadInput(f"{pull.source} cannot be merged into itself", "name another target")
         for branch in (pull.source, pull.target):
-            if session.get(Ref, (project.id, BRANCH + branch)) is None:
+            if branch_at(session, project.id, branch) is None:
                 raise BadInput(f"the repository has no branch {branch[:200]}", "push it first")
         made = numbers or []
         if not any(_is_of(session, project, n, number) for n in made):

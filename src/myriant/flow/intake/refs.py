@@ -9,16 +9,20 @@ from __future__ import annotations
 import logging
 from dataclasses import dataclass
 
-from sqlalchemy import delete, func, select
+from sqlalchemy import func
 from sqlalchemy.orm import Session
 
-from myriant.flow.intake.starting import BRANCH, TAG, start_pull_request, start_run
+from myriant.core.gate.contexts import Context, push_to
+from myriant.core.states import EventKind
+from myriant.flow.intake.starting import start_pull_request, start_run
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.repos.git import GitError, is_object_id
 from myriant.repos.mirror import heads
 from myriant.store.changes import tell
-from myriant.store.tables import Project, PullRequest, Ref, Run
+from myriant.store.projects import BRANCH, TAG, commits_of_refs, forget_refs, one_at_a_time, open_pulls_from
+from myriant.store.runs import newest_run_in
+from myriant.store.tables import Project, Ref
 
 _log = logging.getLogger(__name__)
 
@@ -38,6 +42,7 @@ def hear(site: Site, project_name: str, moved: list[Moved]) -> list[int]:
     trusted = True
     with site.store.transaction() as session:
         project = the_project(session, project_name)
+        one_at_a_time(session, project.id)
         for move in moved:
             if not move.ref.startswith(BRANCH) or not is_object_id(move.after):
                 trusted = trusted and not move.ref.startswith(TAG)  # a tag may be an object of its own: look
@@ -55,9 +60,17 @@ def look(site: Site, project_name: str) -> list[int]:
 
     A project's first look only remembers where they are.
     """
+    while (made := _look_once(site, project_name)) is None:
+        pass
+    return made
+
+
+def _look_once(site: Site, project_name: str) -> list[int] | None:
+    """None when a hook was heard meanwhile, so that what was read may be older than what is known."""
     with site.store.transaction() as session:
         project = the_project(session, project_name)
         address = project.address
+        before = commits_of_refs(session, project.id)
     try:
         found = heads(address)
     except GitError as error:
@@ -67,13 +80,14 @@ def look(site: Site, project_name: str) -> list[int]:
         return []
     numbers = []
     with site.store.transaction() as session:
+        one_at_a_time(session, the_project(session, project_name).id)
         project = _seen(session, project_name, trouble=None)
-        known = {ref.name for ref in session.scalars(select(Ref).where(Ref.project_id == project.id))}
+        known = commits_of_refs(session, project.id)
+        if known != before:
+            return None
         for name, commit in sorted(found.items()):
             numbers += _take(session, project, name, commit)
-        gone = known - set(found)
-        if gone:
-            session.execute(delete(Ref).where(Ref.project_id == project.id, Ref.name.in_(gone)))
+        forget_refs(session, project.id, set(known) - set(found))
     return numbers
 
 
@@ -82,6 +96,7 @@ def remember_branches(site: Site, project_name: str) -> dict[str, str]:
     with site.store.transaction() as session:
         project = the_project(session, project_name)
         found = heads(project.address)
+        one_at_a_time(session, project.id)
         for name, commit in found.items():
             session.merge(Ref(project_id=project.id, name=name, commit=commit))
         project.looked_at = func.now()
@@ -108,13 +123,7 @@ def _made_already(session: Session, project: Project, move: Moved) -> list[int]:
     known = session.get(Ref, (project.id, move.ref))
     if known is None or known.commit != move.after:
         return []
-    newest = select(func.max(Run.number)).where(
-        Run.project_id == project.id,
-        Run.event == "push",
-        Run.branch == move.ref.removeprefix(BRANCH),
-        Run.commit == move.after,
-    )
-    number = session.scalar(newest)
+    number = newest_run_in(session, project.id, str(push_to(move.ref.removeprefix(BRANCH))), move.after)
     return [number] if number is not None else []
 
 
@@ -135,16 +144,17 @@ def _take(session: Session, project: Project, name: str, commit: str) -> list[in
         wish = {"said": f"The tag {tag} moved here from {before[:7]}"} if before else {}
         return [
             start_run(
-                session, project, event="tag", purpose=f"tag {tag}", branch="", commit=commit, tag=tag,
-                wish=wish,
+                session, project, event=EventKind.TAG, context=Context(EventKind.TAG, tag), branch="", commit=commit,
+                tag=tag, wish=wish,
             )
         ]  # fmt: skip
     branch = name.removeprefix(BRANCH)
-    numbers = [start_run(session, project, event="push", purpose="push", branch=branch, commit=commit, before=before)]
-    pulls = session.scalars(
-        select(PullRequest).where(
-            PullRequest.project_id == project.id, PullRequest.state == "open", PullRequest.source == branch
+    numbers = [
+        start_run(
+            session, project, event=EventKind.PUSH, context=push_to(branch), branch=branch, commit=commit,
+            before=before,
         )
-    )
+    ]  # fmt: skip
+    pulls = open_pulls_from(session, project.id, branch)
     numbers += [n for pull in pulls if (n := start_pull_request(session, project, pull)) is not None]
     return numbers

@@ -4,20 +4,29 @@ from __future__ import annotations
 
 from datetime import datetime, timedelta
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from myriant.core.gate.contexts import Context
+from myriant.core.states import EventKind
 from myriant.core.written import duration
-from myriant.flow.intake.starting import BRANCH, start_run
-from myriant.flow.plans import plan_of
-from myriant.store.tables import Project, Ref, Run, Schedule
+from myriant.flow.intake.starting import start_run
+from myriant.flow.plans import plan_of, plan_of_run
+from myriant.store.projects import branch_at, due_schedules
+from myriant.store.runs import newest_planned_push
+from myriant.store.tables import Project, Schedule
 
 _LATE = timedelta(minutes=2)
 
 
-def start_scheduled(session: Session, due: Schedule, now: datetime) -> int | None:
+def start_due_schedules(session: Session, now: datetime) -> list[int]:
+    """The numbers of the runs that were made."""
+    started = [_start(session, due, now) for due in due_schedules(session, now)]
+    return [number for number in started if number is not None]
+
+
+def _start(session: Session, due: Schedule, now: datetime) -> int | None:
     project = session.get_one(Project, due.project_id)
-    head = session.get(Ref, (project.id, BRANCH + due.branch))
+    head = branch_at(session, project.id, due.branch)
     missed, due.next_at = due.next_at, _next(session, project, due, now)
     if head is None:
         return None
@@ -25,20 +34,13 @@ def start_scheduled(session: Session, due: Schedule, now: datetime) -> int | Non
     if now - missed > _LATE:
         wish["said"] = f"{duration((now - missed).total_seconds())} late, due {missed:%Y-%m-%d %H:%M} UTC"
     return start_run(
-        session, project, event="schedule", purpose=f"schedule {due.name}", branch=due.branch, commit=head.commit,
-        wish=wish,
+        session, project, event=EventKind.SCHEDULE, context=Context(EventKind.SCHEDULE, due.name), branch=due.branch,
+        commit=head, wish=wish,
     )  # fmt: skip
 
 
 def _next(session: Session, project: Project, due: Schedule, now: datetime) -> datetime:
-    newest = session.scalars(
-        select(Run)
-        .where(
-            Run.project_id == project.id, Run.branch == project.main_branch, Run.event == "push", Run.plan.is_not(None)
-        )
-        .order_by(Run.depth.desc(), Run.number.desc())
-        .limit(1)
-    ).first()
-    plan = plan_of(newest.plan if newest is not None else project.plan)
+    newest = newest_planned_push(session, project.id, project.main_branch)
+    plan = plan_of_run(session, newest) if newest is not None else plan_of(project.plan)
     wanted = next((s for s in plan.events.schedules if s.name == due.name), None) if plan is not None else None
     return next(wanted.times.after(now)) if wanted is not None else now + timedelta(days=3650)

@@ -10,22 +10,27 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from sqlalchemy import delete, func, select
-from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
+from myriant.core.gate.contexts import EVIDENCE
 from myriant.core.plan.selectors import written
+from myriant.core.states import EventKind, State, Verdict
 from myriant.flow.errors import BadInput, NotFound, Refused
 from myriant.flow.files import take_file
 from myriant.flow.intake.starting import describe
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
+from myriant.flow.state.cells import deliver_again
+from myriant.flow.state.runs import reopen
 from myriant.flow.who import Person
 from myriant.repos.git import GitError, is_object_id
 from myriant.repos.mirror import Commit
+from myriant.store.attempts import highest_attempt
 from myriant.store.changes import tell
+from myriant.store.projects import next_run_number
 from myriant.store.queue import defer
-from myriant.store.runs import next_run_number
+from myriant.store.runs import cells_of, newest_upload
+from myriant.store.sendings import begin_sending, take_unfinished_sendings
 from myriant.store.tables import Attempt, Cell, Project, Report, Run, Sending
 
 MOST_FILES = 50
@@ -93,7 +98,7 @@ def offer(site: Site, name: str, wish: Offer) -> SendingStanding:
             "values": dict(wish.values), "kind": wish.kind, "version": wish.version,
             "files": [{"path": f.path, "digest": f.digest, "size": f.size, "content": f.content} for f in wish.files],
         }  # fmt: skip
-        session.execute(insert(Sending).values(id=wish.id, project_id=project.id, told=told).on_conflict_do_nothing())
+        begin_sending(session, wish.id, project.id, told)
         row = session.get_one(Sending, wish.id)
         if row.project_id != project.id:
             raise Refused("this sending is another project's", "send it anew")
@@ -158,10 +163,7 @@ def finish(site: Site, name: str, sending: str, who: Person) -> int:
 def forget_unfinished(site: Site) -> None:
     """Remove sendings that nobody has gone on with for two days."""
     with site.store.transaction() as session:
-        old = session.scalars(
-            select(Sending).where(Sending.at < datetime.now(UTC) - KEPT, Sending.run.is_(None)).limit(100)
-        ).all()
-        session.execute(delete(Sending).where(Sending.id.in_([s.id for s in old])))
+        old = take_unfinished_sendings(session, datetime.now(UTC) - KEPT)
     for sending in old:
         _forget_pieces(site, sending.id, len(sending.told["files"]))
 
@@ -239,42 +241,37 @@ def _attempt(
     site: Site, session: Session, project: Project, told: Mapping[str, Any], who: Person
 ) -> tuple[Run, Attempt]:
     """The next attempt of the cell that was sent, in the commit's newest upload run or a new one."""
-    run = session.scalars(
-        select(Run)
-        .where(Run.project_id == project.id, Run.commit == told["commit"], Run.event == "upload")
-        .where(Run.branch == told["branch"])
-        .order_by(Run.number.desc())
-        .limit(1)
-    ).first()
+    run = newest_upload(session, project.id, told["commit"], told["branch"])
     if run is None:
         run = Run(
-            project_id=project.id, number=next_run_number(session, project.id), event="upload", purpose="upload",
-            branch=told["branch"], commit=told["commit"], state="running", verdict="undecided",
-            started_at=datetime.now(UTC),
+            project_id=project.id, number=next_run_number(session, project.id), event=EventKind.UPLOAD,
+            context=EVIDENCE, branch=told["branch"], commit=told["commit"], state=State.RUNNING,
+            verdict=Verdict.UNDECIDED, started_at=datetime.now(UTC),
         )  # fmt: skip
         mirror = site.mirror(project)
         describe(run, mirror.commit(told["commit"]), mirror.depth(told["commit"]))
         session.add(run)
         session.flush()
     key = written(told["values"])
-    cells = session.scalars(select(Cell).where(Cell.run_id == run.id)).all()
+    cells = cells_of(session, run.id)
     cell = next((c for c in cells if c.job == told["job"] and c.key == key), None)
     if cell is None:
         cell = Cell(
             run_id=run.id, job=told["job"], job_title=told["job"], position=len(cells), key=key,
-            values=dict(told["values"]), wants=[], state="running",
+            values=dict(told["values"]), wants=[], state=State.RUNNING,
         )  # fmt: skip
         session.add(cell)
         session.flush()
-    number = session.scalar(select(func.max(Attempt.number)).where(Attempt.cell_id == cell.id)) or 0
+    number = highest_attempt(session, cell.id)
     now = datetime.now(UTC)
     attempt = Attempt(
-        cell_id=cell.id, number=number + 1, state="reading", runner=f"sent by {who.name}", started_at=now, ended_at=now,
+        cell_id=cell.id, number=number + 1, state=State.READING, runner=f"sent by {who.name}", started_at=now,
+        ended_at=now,
         lease_digest=hashlib.sha256(secrets.token_bytes(16)).hexdigest(), lease_until=now, finish={},
         runtimes={"application": told["version"]} if told["version"] else {},
     )  # fmt: skip
     session.add(attempt)
     session.flush()
-    cell.attempt_id, cell.state = attempt.id, "running"
-    run.state, run.verdict, run.sentence, run.ended_at = "running", "undecided", "", None
+    deliver_again(cell, attempt)
+    reopen(run)
     return run, attempt

@@ -7,37 +7,33 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
+from myriant.core.gate.contexts import EVIDENCE, Context
+from myriant.core.states import EventKind, State, Verdict
 from myriant.repos.mirror import Commit
 from myriant.store.changes import tell
+from myriant.store.projects import branch_at, next_run_number
 from myriant.store.queue import defer
-from myriant.store.runs import (
-    deepest_on,
-    next_run_number,
-)
-from myriant.store.tables import Project, PullRequest, Ref, Run
-
-BRANCH = "refs/heads/"
-
-
-TAG = "refs/tags/"
+from myriant.store.runs import deepest_on
+from myriant.store.tables import Project, PullRequest, Run
 
 
 def start_run(
-    session: Session, project: Project, *, event: str, purpose: str, branch: str, commit: str, **more: Any
-) -> int:
-    """Make a run that is planned next; its number."""
+    session: Session, project: Project, *, event: EventKind, context: Context | None, branch: str, commit: str,
+    **more: Any,
+) -> int:  # fmt: skip
+    """Make a run that is planned next; its number. Without a context it is evidence, not a verdict."""
     number = next_run_number(session, project.id)
     run = Run(
         project_id=project.id,
         number=number,
         event=event,
-        purpose=purpose,
+        context=str(context or EVIDENCE),
         branch=branch,
         depth=deepest_on(session, project.id, branch) + 1,  # until the commit is read
         commit=commit,
-        state="waiting",
-        verdict="undecided",
-        reason=more.pop("reason", "reading the plan"),
+        state=State.WAITING,
+        verdict=Verdict.UNDECIDED,
+        reason="reading the plan",
         **more,
     )
     session.add(run)
@@ -49,13 +45,13 @@ def start_run(
 
 def start_pull_request(session: Session, project: Project, pull: PullRequest) -> int | None:
     """Make a run for a pull request at the heads of its branches as they were last seen; None without them."""
-    source = session.get(Ref, (project.id, BRANCH + pull.source))
-    target = session.get(Ref, (project.id, BRANCH + pull.target))
+    source = branch_at(session, project.id, pull.source)
+    target = branch_at(session, project.id, pull.target)
     if source is None or target is None:
         return None
     return start_run(
-        session, project, event="pull-request", purpose=f"pull request {pull.number}", branch=pull.target,
-        commit=source.commit, source=pull.source, base=target.commit, pull_request=pull.number,
+        session, project, event=EventKind.PULL_REQUEST, context=Context(EventKind.PULL_REQUEST, str(pull.number)),
+        branch=pull.target, commit=source, source=pull.source, base=target, pull_request=pull.number,
     )  # fmt: skip
 
 

@@ -10,12 +10,14 @@ import hmac
 import secrets
 from typing import Any
 
+from myriant.core.states import PullState
 from myriant.flow.errors import BadInput
 from myriant.flow.intake.pulls import change_pull_request
 from myriant.flow.intake.refs import look
-from myriant.flow.intake.starting import BRANCH, Taken, started_text
+from myriant.flow.intake.starting import Taken, started_text
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
+from myriant.store.projects import BRANCH
 from myriant.store.tables import SeenEvent
 
 _CHANGE = "dev.cdevents.change."
@@ -24,7 +26,10 @@ _CHANGE = "dev.cdevents.change."
 _BRANCHES = ("dev.cdevents.branch.", "dev.cdevents.repository.")
 
 
-_OPEN = {"created": "open", "updated": "open", "reviewed": "open", "merged": "merged", "abandoned": "closed"}
+_STATES = {
+    "created": PullState.OPEN, "updated": PullState.OPEN, "reviewed": PullState.OPEN, "merged": PullState.MERGED,
+    "abandoned": PullState.CLOSED,
+}  # fmt: skip
 
 
 def event_secret(site: Site, project_name: str) -> str:
@@ -83,9 +88,9 @@ def _subject(event: dict[str, Any]) -> dict[str, Any]:
 
 
 def _change(site: Site, project_name: str, what: str, subject: dict[str, Any]) -> Taken:
-    state = _OPEN.get(what)
+    state = _STATES.get(what)
     if state is None:
-        raise BadInput(f"a change cannot be {what[:80]}", f"known: {', '.join(_OPEN)}")
+        raise BadInput(f"a change cannot be {what[:80]}", f"known: {', '.join(_STATES)}")
     number = str(subject.get("number") or subject.get("id") or "")
     digits = number.rsplit("/", 1)[-1].rsplit("#", 1)[-1]
     if not digits.isdigit() or len(digits) > 9:

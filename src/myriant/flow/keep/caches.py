@@ -2,21 +2,15 @@
 
 from __future__ import annotations
 
-from sqlalchemy import select
-
+from myriant.flow.naming import the_project
 from myriant.flow.site import Site
-from myriant.store.tables import CacheEntry, Project
+from myriant.store.caches import take_caches
 
 
 def forget_caches(site: Site, project_name: str, entry: int | None) -> int:
     """Forget one cache of a project, or all; how many."""
     with site.store.transaction() as session:
-        query = (
-            select(CacheEntry).join(Project, Project.id == CacheEntry.project_id).where(Project.name == project_name)
-        )
-        found = session.scalars(query.where(CacheEntry.id == entry) if entry is not None else query).all()
-        for each in found:
-            session.delete(each)
+        found = take_caches(session, the_project(session, project_name).id, entry)
     for each in found:
         site.blobs.remove(each.blob)
     return len(found)

@@ -11,12 +11,14 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
-from sqlalchemy import func, select
+from sqlalchemy import func
 from sqlalchemy.orm import Session
 
+from myriant.core.gate.contexts import push_to
 from myriant.core.plan.intent import intent
 from myriant.core.plan.model import FILE_NAME, Job, Plan
 from myriant.core.plan.read import read_plan
+from myriant.core.states import EventKind, State, Verdict, Why
 from myriant.flow.conclude.judging import conclude_run
 from myriant.flow.errors import BadInput
 from myriant.flow.ingest.attempts import ingest_attempt
@@ -24,9 +26,14 @@ from myriant.flow.intake.starting import describe
 from myriant.flow.planning.cells import make_cells
 from myriant.flow.plans import event_of
 from myriant.flow.site import Site
+from myriant.flow.state.cells import start, stop
+from myriant.flow.state.runs import supersede
 from myriant.repos.git import GitError
 from myriant.store.changes import tell
-from myriant.store.runs import cells_of, next_run_number, project_named
+from myriant.store.judged import plan_job_results
+from myriant.store.plans import keep_plan_text
+from myriant.store.projects import next_run_number, project_named
+from myriant.store.runs import cells_of, runs_numbered
 from myriant.store.tables import Attempt, Cell, LogChunk, Report, Run, Step
 
 
@@ -84,22 +91,23 @@ def import_run(site: Site, project_name: str, past: PastRun) -> int:
         run = Run(
             project_id=project.id,
             number=next_run_number(session, project.id),
-            event="push",
-            purpose="push",
+            event=EventKind.PUSH,
+            context=str(push_to(past.branch)),
             branch=past.branch,
             commit=past.commit,
             before=past.before,
-            state="running",
-            verdict="undecided",
+            state=State.RUNNING,
+            verdict=Verdict.UNDECIDED,
             created_at=past.at,
             started_at=past.at + timedelta(seconds=0.4),
-            plan_digest=hashlib.sha256(source or b"").hexdigest(),
-            plan=(source or b"").decode(),
+            plan_digest=keep_plan_text(session, source or b""),
         )
         describe(run, commit, depth)
         session.add(run)
         session.flush()
-        make_cells(session, run, intent(reading.plan, event_of(run)), state="running")
+        found = intent(reading.plan, event_of(run))
+        make_cells(session, run, found)
+        plan_job_results(session, run, {j.job.id: (True, None) for j in found.jobs if j.runs and not j.job.gated})
         session.flush()
         if past.superseded_by is not None:
             _stop(session, run, past)
@@ -121,9 +129,9 @@ def import_run(site: Site, project_name: str, past: PastRun) -> int:
 def _stop(session: Session, run: Run, past: PastRun) -> None:
     reason = f"superseded by #{past.superseded_by}"
     for cell in cells_of(session, run.id):
-        cell.state, cell.mark, cell.reason = "stopped", "stopped", reason
-    run.state, run.reason, run.ended_at = "stopped", reason, past.at + timedelta(seconds=20)
-    run.sentence = f"Undecided: {reason} before it was judged."
+        stop(cell, Why.SUPERSEDED, reason)
+    supersede(run, reason)
+    run.ended_at = past.at + timedelta(seconds=20)
 
 
 def _attempts(
@@ -134,7 +142,7 @@ def _attempts(
         Attempt(
             cell_id=cell.id,
             number=1,
-            state="reading",
+            state=State.READING,
             runner="history",
             lease_digest=hashlib.sha256(secrets.token_bytes(16)).hexdigest(),
             lease_until=began + timedelta(seconds=past.seconds),
@@ -155,7 +163,7 @@ def _attempts(
     session.add_all(attempts)
     session.flush()
     for attempt, cell, past in zip(attempts, cells, told, strict=True):
-        cell.attempt_id = attempt.id
+        start(cell, attempt)
         session.add_all(_steps(attempt.id, began, past, plan.job(cell.job)))
         session.add_all(_kept(site, attempt.id, past))
     return [a.id for a in attempts]
@@ -170,7 +178,7 @@ def _steps(attempt_id: int, began: datetime, past: PastCell, job: Job) -> Iterat
             position=position,
             name=step.name,
             command=step.command if isinstance(step.command, str) else " ".join(step.command),
-            state="failed" if failed else "passed",
+            state=State.FAILED if failed else State.PASSED,
             exit_status=1 if failed else 0,
             started_at=began + position * share,
             ended_at=began + (position + 1) * share,
@@ -207,7 +215,7 @@ def write_notes(site: Site, project_name: str, numbers: Sequence[int]) -> None:
         project = project_named(session, project_name)
         if project is None:
             raise BadInput(f"there is no project {project_name!r}")
-        runs = session.scalars(select(Run).where(Run.project_id == project.id, Run.number.in_(numbers))).all()
+        runs = runs_numbered(session, project.id, numbers).values()
         mirror = site.mirror(project)
         for run in runs:
             if run.note:

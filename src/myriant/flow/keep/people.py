@@ -6,13 +6,13 @@ import hashlib
 import secrets
 from datetime import UTC, datetime, timedelta
 
-from sqlalchemy import delete, func, or_, select
 from sqlalchemy.orm import Session
 
 from myriant.flow.errors import NotFound
 from myriant.flow.site import Site
 from myriant.flow.who import Person
-from myriant.store.tables import Account, Project, Token
+from myriant.store.people import account_named, account_of_token, has_token, revoke_tokens, use_up_token
+from myriant.store.tables import Account, Token
 
 LINK = timedelta(hours=1)
 
@@ -22,7 +22,7 @@ SESSION = timedelta(days=30)
 
 def ensure_account(site: Site, name: str, role: str) -> int:
     with site.store.transaction() as session:
-        account = session.scalar(select(Account).where(Account.name == name))
+        account = account_named(session, name)
         if account is None:
             account = Account(name=name, role=role)
             session.add(account)
@@ -54,11 +54,7 @@ def sign_in_link(site: Site, account: int) -> str:
 def sign_in(site: Site, link: str) -> str:
     """Take a one-time link's token; a session's token. Raises NotFound when it was used or is too old."""
     with site.store.transaction() as session:
-        used = session.execute(
-            delete(Token)
-            .where(Token.digest == _digest(link), Token.kind == "link", Token.ends_at > func.now())
-            .returning(Token.account_id)
-        ).scalar_one_or_none()
+        used = use_up_token(session, _digest(link), "link")
         if used is None:
             raise NotFound("this sign-in link was used already or is too old", "run: myriant sign-in")
         return make_token(session, "session", account=used, lasts=SESSION)
@@ -67,23 +63,14 @@ def sign_in(site: Site, link: str) -> str:
 def person_of(site: Site, token: str, kind: str) -> Person | None:
     """Whose session or command token this is."""
     with site.store.transaction() as session:
-        account = session.scalar(
-            select(Account)
-            .join(Token, Token.account_id == Account.id)
-            .where(Token.digest == _digest(token), Token.kind == kind)
-            .where(or_(Token.ends_at.is_(None), Token.ends_at > func.now()))
-        )
+        account = account_of_token(session, _digest(token), kind)
         return Person(account.id, account.name, account.role) if account is not None else None
 
 
 def is_token_of(site: Site, token: str, kind: str, project: str | None = None) -> bool:
     """Whether this is a live token of a runner, or of a project's hook."""
     with site.store.transaction() as session:
-        query = select(Token.digest).where(Token.digest == _digest(token), Token.kind == kind)
-        query = query.where(or_(Token.ends_at.is_(None), Token.ends_at > func.now()))
-        if project is not None:
-            query = query.join(Project, Project.id == Token.project_id).where(Project.name == project)
-        return session.scalar(query) is not None
+        return has_token(session, _digest(token), kind, project)
 
 
 def _digest(token: str) -> str:
@@ -94,5 +81,5 @@ def new_runner_token(site: Site, *, revoke: bool) -> str:
     """A token for runners; `revoke` takes the right from all that were given before."""
     with site.store.transaction() as session:
         if revoke:
-            session.execute(delete(Token).where(Token.kind == "runner"))
+            revoke_tokens(session, "runner")
         return make_token(session, "runner")

@@ -11,13 +11,13 @@ from myriant.core.plan.read import read_plan
 from myriant.flow.ask.workbench.standing import fetched
 from myriant.flow.errors import BadInput, Refused
 from myriant.flow.intake.refs import look
-from myriant.flow.intake.starting import BRANCH
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.flow.who import Person
 from myriant.repos.git import GitError
 from myriant.store.changes import tell
-from myriant.store.runs import newest_run_of_commit
+from myriant.store.projects import BRANCH
+from myriant.store.runs import runs_of_commit
 from myriant.store.tables import Project, Ref, Untested
 
 
@@ -79,7 +79,7 @@ def save_plan(
     numbers = look(site, project_name) if start else []
     if start and not numbers:  # the hook was quicker
         with site.store.transaction() as session:
-            numbers = [r.number for r in newest_run_of_commit(session, commit) if r.project_id == project.id]
+            numbers = [r.number for r in runs_of_commit(session, commit) if r.project_id == project.id]
     how = f"started {', '.join(f'#{n}' for n in numbers)}" if numbers else "" if start else "nothing was started"
     return Saved(commit, branch, how, numbers)
 

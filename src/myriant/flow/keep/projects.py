@@ -8,8 +8,6 @@ from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import urlsplit
 
-from sqlalchemy import delete, func, or_, select
-
 from myriant.flow.ask.repositories import POLL_SECONDS, is_bare, main_branch_of, suggested_name, why_refused
 from myriant.flow.errors import BadInput, Refused
 from myriant.flow.intake.refs import remember_branches
@@ -19,7 +17,8 @@ from myriant.repos.git import GitError
 from myriant.repos.hook import install_hook
 from myriant.repos.mirror import heads
 from myriant.store.changes import tell
-from myriant.store.runs import project_named
+from myriant.store.projects import project_named, remove_project
+from myriant.store.projects import project_names as names
 from myriant.store.tables import Project
 
 _NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,59}")
@@ -92,15 +91,11 @@ def add_project(site: Site, address: str, name: str | None = None, description: 
 def forget_project(site: Site, name: str) -> None:
     """Remove a project with everything that is kept about it; its repository stays as it is."""
     with site.store.transaction() as session:
-        session.execute(delete(Project).where(Project.name == name))
+        remove_project(session, name)
         tell(session, "project", name)
 
 
 def project_names(site: Site, *, due_after: float | None = None) -> list[str]:
     """Names of all projects; with `due_after`, those not looked at for so many seconds."""
     with site.store.transaction() as session:
-        query = select(Project.name).order_by(Project.name)
-        if due_after is not None:
-            due = func.now() - func.make_interval(0, 0, 0, 0, 0, 0, due_after)
-            query = query.where(or_(Project.looked_at.is_(None), Project.looked_at < due))
-        return list(session.scalars(query))
+        return names(session, due_after=due_after)

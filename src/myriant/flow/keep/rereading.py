@@ -5,19 +5,18 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from sqlalchemy import select
-
 from myriant.core.coverage.read import read_coverage
 from myriant.core.results.model import Outcome
 from myriant.core.results.read import read_results
 from myriant.core.results.sarif import read_sarif
+from myriant.core.states import Content
 from myriant.flow.errors import NotFound
 from myriant.flow.site import Site
+from myriant.store.attempts import reports_to_read_again
 from myriant.store.coverage import coverage_totals_of_attempts
-from myriant.store.runs import project_named
-from myriant.store.tables import Attempt, Cell, Report, Run
+from myriant.store.projects import project_named
 
-_READ = ("tests", "retest", "coverage", "analysis")
+_READ = (Content.TESTS, Content.RETEST, Content.COVERAGE, Content.ANALYSIS)
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,24 +36,17 @@ def reread(site: Site, project_name: str) -> Iterator[Reread | None]:
         project = project_named(session, project_name)
         if project is None:
             raise NotFound(f"there is no project {project_name!r}")
-        rows = session.execute(
-            select(Report, Attempt.finish, Cell.job, Cell.key, Run.number)
-            .join(Attempt, Attempt.id == Report.attempt_id)
-            .join(Cell, Cell.id == Attempt.cell_id)
-            .join(Run, Run.id == Cell.run_id)
-            .where(Run.project_id == project.id, Report.content.in_(_READ))
-            .order_by(Run.number, Report.id)
-        ).all()
+        rows = reports_to_read_again(session, project.id, _READ)
         totals = coverage_totals_of_attempts(session, [row[0].attempt_id for row in rows])
     for report, finish, job, key, number in rows:
-        if report.content == "coverage":
+        if report.content == Content.COVERAGE:
             _, coverage = read_coverage(
                 site.blobs.chunks(report.blob), ((finish or {}).get("workspace") or "/workspace",)
             )
             before = totals.get(report.attempt_id)
             stored = f"{before.lines_covered} of {before.lines_valid} lines" if before else "0 of 0 lines"
             now = f"{coverage.totals.lines_covered} of {coverage.totals.lines_valid} lines"
-        elif report.content == "analysis":
+        elif report.content == Content.ANALYSIS:
             stored = f"{report.total} results of static analysis"
             now = f"{len(read_sarif(site.blobs.chunks(report.blob)).results)} results of static analysis"
         else:

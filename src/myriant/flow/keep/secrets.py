@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
-from sqlalchemy import func, select
+from sqlalchemy import func
 from sqlalchemy.orm import Session
 
 from myriant.flow.errors import BadInput, NotFound
@@ -16,7 +16,8 @@ from myriant.flow.planning.grants import EVENTS
 from myriant.flow.sealing import opened, seal
 from myriant.flow.site import Site
 from myriant.flow.who import Person
-from myriant.store.runs import project_named
+from myriant.store.projects import project_named
+from myriant.store.secrets import every_secret, secrets_of_project
 from myriant.store.tables import Project, Secret
 
 SHORTEST, LONGEST = 6, 64 * 1024
@@ -80,7 +81,7 @@ def remove_secret(site: Site, project_name: str, name: str) -> None:
 def secrets_of(site: Site, project_name: str) -> list[SecretView]:
     with site.store.transaction() as session:
         project = _project(session, project_name)
-        rows = session.scalars(select(Secret).where(Secret.project_id == project.id).order_by(Secret.name))
+        rows = secrets_of_project(session, project.id)
         return [
             SecretView(
                 s.name,
@@ -100,7 +101,7 @@ def secrets_of(site: Site, project_name: str) -> list[SecretView]:
 def rotate_key(site: Site, new: Path) -> int:
     """Seal every secret anew with the key in `new`; how many. The caller puts that key in force afterwards."""
     with site.store.transaction() as session:
-        found = session.scalars(select(Secret).with_for_update()).all()
+        found = every_secret(session)
         fresh = Site(site.store, site.blobs, site.mirrors, site.address, new)
         for secret in found:
             value = opened(site, secret)

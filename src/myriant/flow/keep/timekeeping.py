@@ -4,18 +4,22 @@ from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
 
-from sqlalchemy import delete, select, update
-from sqlalchemy.orm import Session
-
 from myriant.flow.control.searches import go_on_with_searches
-from myriant.flow.intake.schedules import start_scheduled
+from myriant.flow.intake.schedules import start_due_schedules
 from myriant.flow.intake.sending import forget_unfinished
-from myriant.flow.plans import plan_of
+from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
 from myriant.flow.state.advance import advance
-from myriant.store.tables import Approval, Control, Report, Run, Schedule, SeenEvent
+from myriant.flow.state.approvals import expire
+from myriant.flow.state.controls import give_up
+from myriant.store.attempts import take_outlived_reports
+from myriant.store.controls import stale_controls
+from myriant.store.projects import forget_seen_events
+from myriant.store.runs import late_approvals
+from myriant.store.tables import Run
 
 _REMEMBERED = timedelta(days=30)
+FRESH = timedelta(hours=6)  # what found no free slot for so long gives an answer too late
 
 
 def keep_time(site: Site, now: datetime | None = None) -> list[int]:
@@ -25,39 +29,17 @@ def keep_time(site: Site, now: datetime | None = None) -> list[int]:
     """
     now = now or datetime.now(UTC)
     with site.store.transaction() as session:
-        numbers = []
-        for due in session.scalars(select(Schedule).where(Schedule.next_at <= now).with_for_update(skip_locked=True)):
-            number = start_scheduled(session, due, now)
-            numbers += [number] if number is not None else []
-        late = session.scalars(
-            select(Approval).where(Approval.state == "waiting", Approval.until <= now).with_for_update(skip_locked=True)
-        )
-        for word in late.all():
-            word.state, word.at = "late", now
+        numbers = start_due_schedules(session, now)
+        for word in late_approvals(session, now):
+            expire(word, now)
             run = session.get_one(Run, word.run_id, with_for_update=True)
-            advance(session, run, plan_of(run.plan))
-        gone = session.scalars(
-            select(Report).where(Report.until <= now).limit(500).with_for_update(skip_locked=True)
-        ).all()
-        for report in gone:
-            session.delete(report)
-        drop_stale_controls(session)
-        session.execute(delete(SeenEvent).where(SeenEvent.at < now - _REMEMBERED))
+            advance(session, run, plan_of_run(session, run))
+        gone = take_outlived_reports(session, now, 500)
+        for control in stale_controls(session, now - FRESH):
+            give_up(control)
+        forget_seen_events(session, now - _REMEMBERED)
     go_on_with_searches(site)
     forget_unfinished(site)
     for report in gone:
         site.blobs.remove(report.blob)
     return numbers
-
-
-FRESH = timedelta(hours=6)
-
-
-def drop_stale_controls(session: Session) -> None:
-    """Give up what found no free slot for hours: its answer would come too late."""
-    runs = select(Run.id).where(Run.ended_at < datetime.now(UTC) - FRESH)
-    session.execute(
-        update(Control)
-        .where(Control.state == "waiting", Control.place != "search", Control.run_id.in_(runs))
-        .values(state="given-up")
-    )

@@ -4,16 +4,22 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections.abc import Mapping
+from types import MappingProxyType
 from typing import Any
 
-from sqlalchemy import delete
 from sqlalchemy.orm import Session
 
 from myriant.core.matrix.expand import Cell as PlannedCell
-from myriant.core.plan.intent import Event, Intent, JobIntent, steps_for
+from myriant.core.plan.content import part_of_plan
+from myriant.core.plan.intent import Event, Fate, Intent, JobIntent, steps_for
 from myriant.core.plan.model import Job
+from myriant.core.states import State, Why
 from myriant.flow.planning.grants import names_wanted
-from myriant.flow.state.runs import hold_untested
+from myriant.flow.plans import told_to
+from myriant.flow.state import cells, runs
+from myriant.store.judged import job_results_of
+from myriant.store.runs import cells_of, remove_cells
 from myriant.store.tables import Cell, Run
 
 
@@ -36,21 +42,61 @@ def told_of(found: Intent) -> list[dict[str, Any]]:
     return told
 
 
-def make_cells(session: Session, run: Run, found: Intent, state: str = "waiting") -> None:
-    """The run's cells, in the order of the plan."""
-    session.execute(delete(Cell).where(Cell.run_id == run.id))
+def make_cells(
+    session: Session, run: Run, found: Intent, good: Mapping[str, Run | None] = MappingProxyType({})
+) -> bool:
+    """The run's cells, in the order of the plan; those of excused jobs are brought along from their baseline.
+
+    False when no cell is left, which holds the run.
+    """
+    remove_cells(session, run.id)
     position = 0
     for job in found.jobs:
+        part = part_of_plan(job.job)
         for cell in job.cells if job.runs else ():
-            session.add(_cell(run, found.event, job, cell, position, state))
+            session.add(_cell(run, found.event, job, cell, position, part))
             position += 1
-    run.state, run.reason = state, ""
+        base = good.get(job.job.id) if job.fate is Fate.EXCUSED else None
+        if base is not None:
+            position = _bring_along(session, run, base, job, position)
+    runs.plan(run)
     session.flush()
     if position == 0:
-        hold_untested(session, run, "no cell is left of the plan: every combination is dropped")
+        runs.hold_untested(session, run, Why.NO_CELLS, "no cell is left of the plan: every combination is dropped")
+    return position > 0
 
 
-def _cell(run: Run, event: Event, found: JobIntent, cell: PlannedCell, position: int, state: str) -> Cell:
+def _bring_along(session: Session, run: Run, base: Run, job: JobIntent, position: int) -> int:
+    """The cells of an excused job, with the results that they have at its baseline."""
+    for then in cells_of(session, base.id):
+        if then.job not in (job.job.id, *job.job.formerly) or not then.selected or then.attempt_id is None:
+            continue
+        cell = Cell(
+            run_id=run.id, job=job.job.id, job_title=job.job.title, position=position, key=then.key,
+            values=then.values, wants=then.wants, advisory=then.advisory, gated=False, ready=True,
+            state=State.WAITING, counts=_counts_alone(then.counts),
+        )  # fmt: skip
+        number = then.reused or base.number
+        cells.take_over(
+            cell, then.state, then.attempt_id, number, Why.BROUGHT_ALONG, f"{job.reason}: brought along from #{number}"
+        )
+        session.add(cell)
+        position += 1
+    return position
+
+
+def _counts_alone(counts: Mapping[str, Any]) -> dict[str, Any]:
+    """A cell's counts without what a comparison adds to them."""
+    return {k: v for k, v in counts.items() if k not in ("new", "known", "fixed", "first", "quarantined")}
+
+
+def keep_excused(session: Session, run: Run) -> None:
+    """Jobs all of which are excused stand here as they stood at their baselines."""
+    for row in job_results_of(session, run.id).values():
+        row.trusted = row.good = True
+
+
+def _cell(run: Run, event: Event, found: JobIntent, cell: PlannedCell, position: int, part: str) -> Cell:
     job = found.job
     waits = bool(job.after or job.gated or job.approval)
     reason = (
@@ -69,19 +115,21 @@ def _cell(run: Run, event: Event, found: JobIntent, cell: PlannedCell, position:
         gated=job.gated,
         ready=not waits,
         at_once=job.at_once,
-        content=_content(run, event, job, cell),
-        state=state,
+        content=_content(run, event, job, cell, part),
+        state=State.WAITING,
+        why=Why.GATED if job.gated else Why.AFTER if job.after else Why.NOTHING,
         reason=reason,
     )
     if not cell.selected:
-        made.state, made.mark, made.reason = "skipped", "not-selected", "not selected by the sample"
+        cells.skip(made, Why.NOT_SELECTED, "not selected by the sample")
     return made
 
 
-def _content(run: Run, event: Event, job: Job, cell: PlannedCell) -> str | None:
+def _content(run: Run, event: Event, job: Job, cell: PlannedCell, part: str) -> str | None:
     """A digest of all that decides a cell's result but the exact runtimes; None for what is never reused."""
     if job.gated or names_wanted(job) or not cell.selected:
         return None
     steps = [i for i, (_, skipped) in enumerate(steps_for(job, cell.values, event)) if not skipped]
-    parts = [run.project_id, run.tree, run.plan_digest, job.id, cell.key, steps, cell.wants]
+    seen = told_to(job, run)
+    parts = [run.project_id, run.tree, part, job.id, cell.key, steps, cell.wants, seen]
     return hashlib.sha256(json.dumps(parts).encode()).hexdigest()

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from myriant.core.plan.globs import matches
 from myriant.core.plan.model import Job
-from myriant.flow.plans import plan_of
+from myriant.core.states import EventKind
+from myriant.flow.plans import plan_with
+from myriant.store.secrets import secrets_named
 from myriant.store.tables import Run, Secret
 
-EVENTS = ("push", "pull-request", "tag", "schedule", "manual")
+EVENTS = tuple(e for e in EventKind if e is not EventKind.UPLOAD)
 
 
 def names_wanted(job: Job) -> list[str]:
@@ -24,10 +25,10 @@ def withheld(secret: Secret | None, name: str, run: Run, job: str) -> str:
         return f"the project has no secret {name}"
     if secret.jobs and job not in secret.jobs:
         return f"the secret {name} is not for job {job}"
-    events = secret.events or [e for e in EVENTS if e != "pull-request"]
+    events = secret.events or [e for e in EVENTS if e is not EventKind.PULL_REQUEST]
     if run.event not in events:
         return f"the secret {name} is not given to {run.event} events"
-    branch = run.source if run.event == "pull-request" else run.branch
+    branch = run.source if run.event == EventKind.PULL_REQUEST else run.branch
     if secret.branches and not any(matches("/" + b, branch) for b in secret.branches):
         return f"the secret {name} is not given to branch {branch}"
     return ""
@@ -38,17 +39,16 @@ def lacking(session: Session, run: Run, job: Job) -> str:
     wanted = names_wanted(job)
     if not wanted:
         return ""
-    rows = session.scalars(select(Secret).where(Secret.project_id == run.project_id, Secret.name.in_(wanted)))
-    known = {s.name: s for s in rows}
-    refused = [withheld(known.get(n), n, run, job.id) or ungranted(n, run, job.id) for n in wanted]
+    known = secrets_named(session, run.project_id, wanted)
+    refused = [withheld(known.get(n), n, run, job.id) or ungranted(session, n, run, job.id) for n in wanted]
     return "; ".join(filter(None, refused))
 
 
-def ungranted(name: str, run: Run, job: str) -> str:
+def ungranted(session: Session, name: str, run: Run, job: str) -> str:
     """Why the target's plan keeps a secret from a pull request: a change cannot ask for more than is granted there."""
-    if run.event != "pull-request":
+    if run.event != EventKind.PULL_REQUEST:
         return ""
-    target = plan_of(run.rules) if run.rules else None
+    target = plan_with(session, run.asked_digest)
     granted = next((j for j in target.jobs if j.id == job), None) if target is not None else None
     if granted is not None and name in names_wanted(granted):
         return ""

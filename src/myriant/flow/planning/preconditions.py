@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from myriant.core.plan.expectations import unmet
 from myriant.core.plan.model import Plan
+from myriant.core.states import State, Why
 from myriant.flow.planning.grants import lacking
-from myriant.store.tables import Cell, Run
+from myriant.flow.state import cells
+from myriant.store.runs import cells_of_job
+from myriant.store.tables import Run
 
 
 def meet_expectations(session: Session, run: Run, plan: Plan, files: Mapping[str, bytes | None]) -> None:
@@ -20,8 +22,8 @@ def meet_expectations(session: Session, run: Run, plan: Plan, files: Mapping[str
             continue
         why = unmet(job.expect, run.tag, files)
         if why:
-            for cell in session.scalars(select(Cell).where(Cell.run_id == run.id, Cell.job == job.id)):
-                cell.state, cell.mark, cell.reason = "void", "void", why
+            for cell in cells_of_job(session, run.id, job.id):
+                cells.void(cell, Why.EXPECTATION, why)
 
 
 def require_secrets(session: Session, run: Run, plan: Plan) -> None:
@@ -29,6 +31,6 @@ def require_secrets(session: Session, run: Run, plan: Plan) -> None:
     for job in plan.jobs:
         why = lacking(session, run, job)
         if why:
-            for cell in session.scalars(select(Cell).where(Cell.run_id == run.id, Cell.job == job.id)):
-                if cell.state == "waiting":
-                    cell.state, cell.mark, cell.reason = "void", "void", why
+            for cell in cells_of_job(session, run.id, job.id):
+                if cell.state == State.WAITING:
+                    cells.void(cell, Why.SECRET, why)

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from myriant.core.plan.versions import offered_names, version_key
-from myriant.store.runs import answers_to, runners_in_touch
-from myriant.store.tables import Cell, Run
+from myriant.core.states import State, Why
+from myriant.flow.state.cells import take_over
+from myriant.flow.state.runs import start
+from myriant.store.runners import runners_in_touch
+from myriant.store.runs import answers_to, cells_left_to_judge, open_cells_of
+from myriant.store.tables import Run
 
 
 def reuse_answers(session: Session, run: Run) -> None:
     """Take over results of the same content: tree, plan, steps and exact runtimes."""
-    cells = session.scalars(
-        select(Cell).where(Cell.run_id == run.id, Cell.state == "waiting", Cell.content.is_not(None))
-    ).all()
+    cells = [c for c in open_cells_of(session, run.id) if c.state == State.WAITING and c.content is not None]
     found = answers_to(session, run, [c.content for c in cells if c.content])
     if not found:
         return
@@ -28,14 +29,11 @@ def reuse_answers(session: Session, run: Run) -> None:
         wants = [w for w in cell.wants if not w.startswith("label ")]
         if attempt.runtimes != {w.partition(" ")[0]: newest.get(w) for w in wants}:
             continue
-        cell.state, cell.attempt_id, cell.reused = other.state, attempt.id, number
-        cell.mark, cell.reason = {"failed": "new"}.get(other.state, other.state), f"same content as #{number}"
+        take_over(cell, other.state, attempt.id, number, Why.SAME_CONTENT, f"same content as #{number}")
         cell.counts = {k: v for k, v in other.counts.items() if k not in ("new", "known", "fixed", "vanished", "first")}
         taken.add(number)
-    if taken and not session.scalar(
-        select(func.count()).where(Cell.run_id == run.id, Cell.state == "waiting", ~Cell.gated)
-    ):
-        run.state, run.started_at = "running", func.now()
+    if taken and not cells_left_to_judge(session, run.id):
+        start(run)
 
 
 def _newest_runtimes(session: Session) -> dict[str, str]:

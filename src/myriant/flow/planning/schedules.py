@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from myriant.core.plan.model import Plan
+from myriant.store.projects import schedules_of
 from myriant.store.tables import Project, Schedule
 
 
 def remember_schedules(session: Session, project: Project, plan: Plan) -> None:
     """Keep the schedules of the plan on the main branch, with their next times."""
     now = datetime.now(UTC)
-    known = {s.name: s for s in session.scalars(select(Schedule).where(Schedule.project_id == project.id))}
+    known = {s.name: s for s in schedules_of(session, project.id)}
     for wanted in plan.events.schedules:
         branch = wanted.branch or project.main_branch
         kept = known.pop(wanted.name, None)

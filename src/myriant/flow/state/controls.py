@@ -2,21 +2,49 @@
 
 from __future__ import annotations
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from myriant.store.changes import tell
+from myriant.core.states import CONTROL_MOVES, TRUSTED, ControlState, check_move
+from myriant.store.changes import tell_of_run
+from myriant.store.controls import control_of_attempt, waiting_tries_of
 from myriant.store.queue import defer
-from myriant.store.tables import Attempt, Control, Project, Run
+from myriant.store.tables import Attempt, Control, Run
 
 
-def control_ended(session: Session, attempt: Attempt) -> None:
-    """Note the end of an attempt that repeats a cell; a search whose try it was goes on."""
-    control = session.scalar(select(Control).where(Control.attempt_id == attempt.id).with_for_update())
+def begin(control: Control, attempt: Attempt) -> None:
+    """A runner has it."""
+    _become(control, ControlState.RUNNING)
+    control.attempt_id = attempt.id
+
+
+def give_up(control: Control) -> None:
+    """No answer will come of it."""
+    _become(control, ControlState.GIVEN_UP)
+
+
+def give_up_attempt(session: Session, attempt: Attempt) -> None:
+    control = control_of_attempt(session, attempt.id)
+    if control is not None:
+        give_up(control)
+
+
+def give_up_tries(session: Session, search_id: int) -> None:
+    """No further try of a search is wanted."""
+    for control in waiting_tries_of(session, search_id):
+        give_up(control)
+
+
+def end(session: Session, attempt: Attempt) -> None:
+    """The attempt that repeats a cell has ended; a search whose try it was goes on."""
+    control = control_of_attempt(session, attempt.id)
     if control is None:
         return
-    control.state = "done" if attempt.state in ("passed", "failed") else "given-up"
-    run = session.get_one(Run, control.run_id)
-    tell(session, "run", session.get_one(Project, run.project_id).name, run.number)
+    _become(control, ControlState.DONE if attempt.state in TRUSTED else ControlState.GIVEN_UP)
+    tell_of_run(session, session.get_one(Run, control.run_id))
     if control.search_id is not None:
         defer(session, "search", lock=f"search-{control.search_id}", search_id=control.search_id)
+
+
+def _become(control: Control, then: ControlState) -> None:
+    check_move(f"control run {control.id}", CONTROL_MOVES, ControlState(control.state), then)
+    control.state = then

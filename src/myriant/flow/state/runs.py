@@ -2,16 +2,94 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 from sqlalchemy import func
 from sqlalchemy.orm import Session
 
+from myriant.core.states import OPEN, RUN_MOVES, State, Verdict, Why, check_move
 from myriant.store.queue import defer
 from myriant.store.tables import Run
 
+MOST_REASON = 4000
 
-def hold_untested(session: Session, run: Run, reason: str) -> None:
+
+def plan(run: Run) -> None:
+    """Its cells are made and wait."""
+    run.reason, run.why = "", Why.NOTHING
+
+
+def start(run: Run) -> None:
+    """The first of its cells runs, or has its result already."""
+    if run.state == State.WAITING:
+        _become(run, State.RUNNING)
+        run.started_at = func.now()
+
+
+def hold_untested(session: Session, run: Run, why: Why, reason: str) -> None:
     """Held without a result that could be trusted: nothing ran."""
-    run.state, run.verdict, run.reason = "void", "held", reason[:4000]
+    _become(run, State.VOID)
+    run.verdict, run.why, run.reason = Verdict.HELD, why, reason[:MOST_REASON]
     run.sentence = f"Held: no trustworthy result; {reason[:1000]}."
     run.ended_at = func.now()
+    call_for_announcement(session, run)
+
+
+def not_asked(session: Session, run: Run, reason: str) -> None:
+    """The plan asks for nothing here: no verdict, with the reason."""
+    _become(run, State.SKIPPED)
+    run.verdict, run.why, run.reason = Verdict.NONE, Why.NOT_ASKED, reason[:MOST_REASON]
+    run.sentence = f"No verdict: {reason[:1000]}."
+    run.ended_at = func.now()
+    call_for_announcement(session, run)
+
+
+def exempt(session: Session, run: Run, reason: str) -> None:
+    """Jobs were asked, and each of them has a clear result on content that differs in nothing that it watches."""
+    _become(run, State.SKIPPED)
+    run.verdict, run.why, run.reason = Verdict.EXEMPT, Why.EXCUSED, reason[:MOST_REASON]
+    run.sentence = f"Exempt: {reason[:1000]}."
+    run.ended_at = func.now()
+    call_for_announcement(session, run)
+
+
+def hold_early(run: Run) -> None:
+    """Nothing that is left can clear it."""
+    run.verdict, run.why, run.reason = Verdict.HELD, Why.NOTHING, ""
+
+
+def conclude(run: Run, state: State, verdict: Verdict, at: datetime) -> None:
+    """All that the verdict waits for has ended."""
+    if State(run.state) in OPEN:
+        _become(run, state)
+    else:
+        run.state = state  # judged again: a late result, or a person's acceptance
+    run.verdict, run.why, run.reason, run.ended_at = verdict, Why.NOTHING, "", run.ended_at or at
+
+
+def supersede(run: Run, reason: str) -> None:
+    """A newer event stopped it before it was judged: it stays undecided."""
+    if State(run.state) in OPEN:
+        _become(run, State.STOPPED)
+    run.why, run.reason, run.ended_at = Why.SUPERSEDED, reason, run.ended_at or func.now()
+    run.sentence = f"Undecided: {reason} before it was judged."
+
+
+def reopen(run: Run) -> None:
+    """Cells of it run again, or more of it was sent: the one way back."""
+    run.state, run.verdict, run.ended_at = State.RUNNING, Verdict.UNDECIDED, None
+    run.sentence = run.reason = ""
+    run.why = Why.NOTHING
+
+
+def call_for_announcement(session: Session, run: Run) -> None:
     defer(session, "announce", lock=f"notes-{run.project_id}", run_id=run.id)
+
+
+def call_for_conclusion(session: Session, run: Run, *, urgent: bool = False) -> None:
+    defer(session, "conclude", lock=f"run-{run.id}", priority=5 if urgent else 0, run_id=run.id)
+
+
+def _become(run: Run, then: State) -> None:
+    check_move(f"run {run.id}", RUN_MOVES, State(run.state), then)
+    run.state = then

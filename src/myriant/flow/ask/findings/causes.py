@@ -6,7 +6,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis.expected import expected_and_actual
@@ -19,9 +18,10 @@ from myriant.core.results.titles import test_title
 from myriant.flow.ask.controls import answers, controls_of
 from myriant.flow.ask.findings.model import AffectedCell, AttachmentView, FailedTest, Finding, KindView, Place, SeenIn
 from myriant.flow.conclude.comparing import Compared
+from myriant.store.attempts import attachments_before, attachments_of, workspaces_of
 from myriant.store.history import Sight, sights_of
 from myriant.store.results import Shown, all_not_passed, earlier_attempts
-from myriant.store.tables import Attempt, Cell, Project, Report, Run
+from myriant.store.tables import Cell, Project, Run
 
 MOST_FINDINGS = 500
 
@@ -74,13 +74,20 @@ def _failed(session: Session, project_id: int, row: Run, compared: Compared) -> 
     by_attempt = {attempt: name for name, attempt in compared.attempts.items()}
     earlier = {a: name for name, ids in earlier_attempts(session, row).items() for a in ids}
     found: list[_Failed] = []
-    roots = _workspaces(session, [*by_attempt, *earlier])
+    roots = workspaces_of(session, [*by_attempt, *earlier])
     known: dict[str, Signature] = {}
-    for shown in all_not_passed(session, project_id, [*by_attempt, *earlier]):
+    rows = all_not_passed(session, project_id, [*by_attempt, *earlier])
+    rows.sort(key=lambda r: (r.number, -r.attempt_id))  # of several attempts the newest first
+    told = {(r.attempt_id, r.number) for r in rows if r.outcome in _BAD}
+    kept: set[tuple[tuple[str, str], int]] = set()
+    for shown in rows:
         name = by_attempt.get(shown.attempt_id) or earlier[shown.attempt_id]
         flaky = name in compared.current and _outcome(compared, name, shown.number) == Outcome.FLAKY
+        lasting = name in compared.current and _outcome(compared, name, shown.number) in _BAD
         if shown.attempt_id not in by_attempt and not flaky:
-            continue
+            if not lasting or (compared.attempts[name], shown.number) in told or (name, shown.number) in kept:
+                continue  # a later attempt says more of it
+            kept.add((name, shown.number))
         result = compared.cells[name]
         mark = (
             "flaky" if flaky
@@ -101,10 +108,7 @@ def _failed(session: Session, project_id: int, row: Run, compared: Compared) -> 
     return found
 
 
-def _workspaces(session: Session, attempts: Sequence[int]) -> dict[int, tuple[str, ...]]:
-    """Where each attempt's workspace lay."""
-    rows = session.execute(select(Attempt.id, Attempt.finish["workspace"].astext).where(Attempt.id.in_(attempts)))
-    return {attempt: tuple(filter(None, ("/workspace", folder))) for attempt, folder in rows}
+_BAD = (Outcome.FAILED, Outcome.ERRORED)
 
 
 def _outcome(compared: Compared, name: tuple[str, str], number: int) -> int:
@@ -225,19 +229,8 @@ class _Maker:
         wanted = shown.extra.get("attachments", [])
         if not wanted:
             return []
-        kept = self.session.execute(
-            select(Report.path, Report.id).where(Report.attempt_id == shown.attempt_id, Report.content == "attachment")
-        ).all()
-        earlier = self.session.execute(
-            select(Report.path, Report.id)
-            .join(Attempt, Attempt.id == Report.attempt_id)
-            .join(Cell, Cell.id == Attempt.cell_id)
-            .join(Run, Run.id == Cell.run_id)
-            .where(Run.project_id == self.row.project_id, Run.number < self.row.number, Report.content == "attachment")
-            .where(Cell.job == cell[0], Cell.key == cell[1], Attempt.state == "passed")
-            .order_by(Run.number)
-        ).all()
-        before = {row[0]: row[1] for row in earlier}  # the newest of each path
+        kept = attachments_of(self.session, shown.attempt_id)
+        before = attachments_before(self.session, self.row, *cell)
         return [
             AttachmentView(path, report, before.get(path))
             for name in wanted

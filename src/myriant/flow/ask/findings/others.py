@@ -6,13 +6,14 @@ from collections.abc import Mapping, Sequence
 from fractions import Fraction
 
 import numpy as np
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from myriant.core.coverage.model import Totals
 from myriant.core.diagnosis.discovery import FOCUSABLE, leftovers, looks_like_test, not_run
 from myriant.core.diagnosis.slower import slower
+from myriant.core.gate.less import less
 from myriant.core.results.titles import test_title
+from myriant.core.states import DECIDED, TRUSTED
 from myriant.core.written import counted, duration, percent
 from myriant.flow.ask.findings.model import OtherFinding, OtherLine
 from myriant.flow.conclude.comparing import Compared
@@ -22,6 +23,7 @@ from myriant.store.analysis import analysis_of
 from myriant.store.coverage import merged_coverage_of
 from myriant.store.history import durations_of, moves_of
 from myriant.store.results import tests_numbered, words_of_tests
+from myriant.store.runs import cells_of
 from myriant.store.tables import Cell, Project, Run, Test
 
 MOST_OTHERS = 60  # lines of one other finding
@@ -38,12 +40,13 @@ def others_of(
     baseline: Run | None,
     compared: Compared,
     cells: Sequence[Cell],
-    vanished: set[int],
+    lessened: Mapping[str, list[int]],
 ) -> list[OtherFinding]:
     found = [
-        _vanished(session, project, vanished),
+        _loosened(row),
+        *(_lessened(session, project, what, lessened.get(what, [])) for what in _SAY),
         _moved(session, project, row),
-        _discovered(site, session, project, row, compared, cells, lost=bool(vanished)),
+        _discovered(site, session, project, row, compared, cells, lost=bool(lessened.get("vanished"))),
         _analysed(session, compared, baseline),
         _less_covered(session, row, baseline),
         _slower(session, project, baseline, compared),
@@ -57,11 +60,41 @@ def _other(kind: str, title: str, say: str, lines: Sequence[OtherLine]) -> Other
     )
 
 
-def _vanished(session: Session, project: Project, numbers: set[int]) -> OtherFinding | None:
-    tests = tests_numbered(session, project.id, sorted(numbers)[: 10 * MOST_OTHERS])
+_SAY = {
+    "vanished": (
+        "vanished",
+        "They gave a result at the baseline and give none now, while their source still stands: filtered out, or no "
+        "longer found? They hold the run until they come back or a maintainer accepts it.",
+    ),
+    "newly-skipped": ("newly skipped", "They passed at the baseline and are skipped now."),
+    "removed": ("removed", "They gave a result at the baseline; their source is gone."),
+}
+
+
+def less_in(session: Session, row: Run, compared: Compared, base: int | None) -> dict[str, list[int]]:
+    """Tests that are less than at the reading baseline: as judged, or as compared with a run that was chosen."""
+    if base is None:
+        return {what: list(row.measures.get("less", {}).get(what, ())) for what in _SAY}
+    cells = cells_of(session, row.id)
+    ended = {c.job for c in cells} - {c.job for c in cells if c.state not in TRUSTED and c.selected and not c.advisory}
+    found = less(compared.current, compared.before, compared.pairs, ended)
+    told = {"vanished": found.vanished, "newly-skipped": found.newly_skipped, "removed": {}}
+    return {what: sorted(t for tests in by.values() for t in tests) for what, by in told.items()}
+
+
+def _loosened(row: Run) -> OtherFinding | None:
+    """What the plan asks less than before, and what of that a person has accepted."""
+    lines = [OtherLine(line) for line in row.measures.get("loosened", ())]
+    lines += [OtherLine(f"{line} (accepted)") for line in row.measures.get("accepted", ())]
+    say = "A maintainer can accept it with a reason; until then it holds the run."
+    return _other("loosened", f"The plan asks less in {counted(len(lines), 'place')}", say, lines)
+
+
+def _lessened(session: Session, project: Project, what: str, numbers: list[int]) -> OtherFinding | None:
+    tests = tests_numbered(session, project.id, numbers[: 10 * MOST_OTHERS])
     lines = [OtherLine(test_title(t.suite, t.klass, t.name), test=n) for n, t in sorted(tests.items())]
-    say = "They gave a result at the baseline and give none now: removed on purpose, filtered out, or no longer found?"
-    return _other("vanished", f"{counted(len(numbers), 'test')} vanished", say, lines)
+    title, say = _SAY[what]
+    return _other(what, f"{counted(len(numbers), 'test')} {title}", say, lines)
 
 
 def _moved(session: Session, project: Project, row: Run) -> OtherFinding | None:
@@ -86,11 +119,7 @@ def _discovered(
     site: Site, session: Session, project: Project, row: Run, compared: Compared, cells: Sequence[Cell], *, lost: bool
 ) -> OtherFinding | None:
     """Test files of which no result came, and marks that leave out other tests; nothing while a part did not run."""
-    if (
-        row.verdict not in ("clear", "held")
-        or row.left_out
-        or any(c.state not in ("passed", "failed") for c in cells if c.selected)
-    ):
+    if row.verdict not in DECIDED or row.left_out or any(c.state not in TRUSTED for c in cells if c.selected):
         return None
     mirror = site.mirror(project)
     try:
@@ -116,10 +145,8 @@ def _analysed(session: Session, compared: Compared, baseline: Run | None) -> Oth
         return None
     before = set()
     if baseline is not None:
-        attempts = session.scalars(
-            select(Cell.attempt_id).where(Cell.run_id == baseline.id, Cell.attempt_id.is_not(None))
-        )
-        before = {r.key for r in analysis_of(session, [a for a in attempts if a is not None])}
+        attempts = [c.attempt_id for c in cells_of(session, baseline.id) if c.attempt_id is not None]
+        before = {r.key for r in analysis_of(session, attempts)}
     new = sorted((r for r in now.values() if r.key not in before), key=lambda r: (r.level != "error", r.path, r.line))
     lines = [OtherLine(f"{r.level}: {r.message} ({r.rule})", r.path, r.line) for r in new]
     say = f"{len(now) - len(new)} more were there at the baseline." if baseline is not None else ""
@@ -148,14 +175,14 @@ def _share(totals: Totals) -> Fraction | None:
 
 
 def _slower(session: Session, project: Project, baseline: Run | None, compared: Compared) -> OtherFinding | None:
-    if baseline is None or compared.baseline is None:
+    if baseline is None or not compared.before:
         return None
     if sum(len(o) for o in compared.current.values()) > MOST_TIMED:
         return None
-    rows = session.execute(
-        select(Cell.job, Cell.key, Cell.attempt_id).where(Cell.run_id == baseline.id, Cell.attempt_id.is_not(None))
-    )
-    then = {(job, key): int(attempt or 0) for job, key, attempt in rows if (job, key) in compared.baseline}
+    rows = cells_of(session, baseline.id)
+    then = {
+        (c.job, c.key): c.attempt_id for c in rows if c.attempt_id is not None and (c.job, c.key) in compared.before
+    }
     seconds = durations_of(session, [*compared.attempts.values(), *then.values()])
     found = slower({n: seconds[a] for n, a in compared.attempts.items()}, {n: seconds[a] for n, a in then.items()})
     tests = tests_numbered(session, project.id, [s.test for s in found[:MOST_OTHERS]])

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis.kinds import Kind, kind_of
+from myriant.core.states import State
 from myriant.flow.ask.findings.model import KindView, TroubledCell
 from myriant.flow.errors import NotFound
 from myriant.flow.logs import log_piece
 from myriant.flow.site import Site
-from myriant.store.tables import Attempt, Cell, Step
+from myriant.store.attempts import failing_status
+from myriant.store.tables import Attempt, Cell
 
 _TAIL = 64 * 1024
 
@@ -22,18 +23,13 @@ _MOST_TROUBLED = 12
 
 def troubled_cells(site: Site, session: Session, cells: Sequence[Cell], rules: Sequence[Kind]) -> list[TroubledCell]:
     """What cells that are void, or failed beside their tests, say in their logs."""
-    odd = [c for c in cells if c.state == "void" or (c.state == "failed" and c.counts.get("unexplained"))]
+    odd = [c for c in cells if c.state == State.VOID or (c.state == State.FAILED and c.counts.get("unexplained"))]
     found = []
     for cell in odd[:_MOST_TROUBLED]:
         told = None
         if cell.attempt_id is not None:
             attempt = session.get_one(Attempt, cell.attempt_id)
-            status = session.scalar(
-                select(Step.exit_status)
-                .where(Step.attempt_id == attempt.id, Step.state != "passed", Step.exit_status.is_not(None))
-                .order_by(Step.position)
-                .limit(1)
-            )
+            status = failing_status(session, attempt.id)
             try:
                 tail, _, _ = log_piece(site, attempt.id, max(0, attempt.log_size - _TAIL), _TAIL)
             except (NotFound, FileNotFoundError):

@@ -7,20 +7,20 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from myriant.core.results.packed import SEGMENT
 from myriant.core.results.titles import test_title
-from myriant.flow.ask.findings.answer import beside
+from myriant.flow.ask.beside import beside
 from myriant.flow.conclude.comparing import Compared
 from myriant.flow.errors import BadInput
 from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
+from myriant.store.attempts import kinds_reported
 from myriant.store.history import last_failures_of, slowest_of
-from myriant.store.results import Place, places_of_tests, tests_numbered
+from myriant.store.results import Place, places_of_tests, tests_numbered, tests_with_words
 from myriant.store.runs import cells_of
-from myriant.store.tables import Cell, Project, Report, Run, Test
+from myriant.store.tables import Project, Run, Test
 
 MOST_ROWS = 500
 
@@ -108,14 +108,14 @@ class Wanted:
     limit: int = MOST_ROWS
 
 
-def tests_of_run(site: Site, name: str, number: int, base: int | None, wanted: Wanted) -> TestsPage:
+def grid_of_tests(site: Site, name: str, number: int, base: int | None, wanted: Wanted) -> TestsPage:
     """A window of the tests of a run, by job, suite and class, beside its reading baseline."""
     if wanted.state not in STATES:
         raise BadInput(f"{wanted.state!r} is no state of tests", f"use one of {', '.join(STATES)}")
     with site.store.transaction() as session:
         project = the_project(session, name)
         row = the_run(session, project, number)
-        baseline, compared = beside(site, session, project, row, base)
+        baseline, compared = beside(session, project, row, base)
         every = [c for c in cells_of(session, row.id) if c.selected]
         chosen = [c for c in every if not wanted.cells or f"{c.job}/{c.key}" in wanted.cells]
         names = [(c.job, c.key) for c in chosen]
@@ -174,18 +174,13 @@ def _attempts_then(session: Session, baseline: Run | None, names: Sequence[tuple
     """The newest attempts of these cells in the baseline."""
     if baseline is None:
         return []
-    rows = session.execute(
-        select(Cell.job, Cell.key, Cell.attempt_id).where(Cell.run_id == baseline.id, Cell.attempt_id.is_not(None))
-    )
     wanted = set(names)
-    return [a for job, key, a in rows if a is not None and (job, key) in wanted]
+    return [c.attempt_id for c in cells_of(session, baseline.id) if c.attempt_id and (c.job, c.key) in wanted]
 
 
 def _named(session: Session, project: Project, search: str) -> NDArray[np.int64]:
     """Numbers of tests in whose suite, class or name every word of the search stands, in any case of letters."""
-    conditions = [Test.words.contains(word, autoescape=True) for word in search.lower().split()[:10]]
-    found = session.scalars(select(Test.number).where(Test.project_id == project.id, *conditions))
-    return np.fromiter(found, np.int64)
+    return np.array(tests_with_words(session, project.id, search.lower().split()[:10]), np.int64)
 
 
 def _headed(places: Sequence[Place], letters: NDArray[np.uint8]) -> tuple[list[Heading], NDArray[np.int64], int]:
@@ -229,11 +224,7 @@ def _row(
 
 
 def _kinds(session: Session, attempts: Sequence[int]) -> list[KindCount]:
-    rows = session.execute(
-        select(Report.kind, Report.total, Report.seconds, Report.attempt_id).where(
-            Report.attempt_id.in_(attempts), Report.content == "tests"
-        )
-    ).all()
+    rows = kinds_reported(session, attempts)
     totals: dict[str, dict[int, int]] = {}
     seconds: dict[str, float] = {}
     for kind, total, time, attempt in rows:

@@ -7,7 +7,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis.levels import level_changes
@@ -18,9 +17,10 @@ from myriant.flow.ask.lines import RunLine, run_line
 from myriant.flow.errors import NotFound
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
-from myriant.store.history import moves_of, numbers_through
+from myriant.store.history import failures_of_tests, moves_of, numbers_through
 from myriant.store.results import Past, history_of_test, tests_numbered
-from myriant.store.tables import Attempt, Cell, Failure, Project, Run
+from myriant.store.runs import runs_numbered
+from myriant.store.tables import Project
 
 _HISTORY = 300
 
@@ -89,11 +89,8 @@ def test_view(site: Site, name: str, number: int) -> TestView:
             raise NotFound(f"{name} has no test {number}")
         past = [p for n in chain for p in history_of_test(session, project.id, n, _HISTORY)]
         past.sort(key=lambda p: p.run)
-        rows = session.scalars(
-            select(Run)
-            .where(Run.project_id == project.id, Run.number.in_({p.run for p in past}))
-            .order_by(Run.depth, Run.number)
-        ).all()
+        numbers = runs_numbered(session, project.id, {p.run for p in past}).values()
+        rows = sorted(numbers, key=lambda r: (r.depth, r.number))
         earlier = [
             EarlierName(test_title(t.suite, t.klass, t.name), moves[now].run, moves[now].because)
             for now, before in itertools.pairwise(chain)
@@ -112,16 +109,7 @@ def test_view(site: Site, name: str, number: int) -> TestView:
 
 
 def _failures(session: Session, project: Project, numbers: Sequence[int]) -> list[FailureKind]:
-    rows = session.execute(
-        select(Failure.signature, Failure.message, Run.number)
-        .join(Attempt, Attempt.id == Failure.attempt_id)
-        .join(Cell, Cell.id == Attempt.cell_id)
-        .join(Run, Run.id == Cell.run_id)
-        .where(Run.project_id == project.id, Failure.test.in_(numbers), Failure.outcome != Outcome.SKIPPED)
-        .where(Attempt.number > 0)
-        .order_by(Run.number.desc())
-        .limit(5000)
-    ).all()
+    rows = failures_of_tests(session, project.id, numbers)
     found: dict[str, tuple[str, set[int], int]] = {}
     for signature, message, run in rows:
         _, runs, _ = found.setdefault(signature or message[:200], (message, set(), run))

@@ -10,20 +10,20 @@ from datetime import UTC, datetime
 from itertools import islice
 from typing import Any
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from myriant.core.plan.advice import Surroundings, sample_events
 from myriant.core.plan.intent import Event, starts_nothing
 from myriant.core.plan.model import FILE_NAME, MOST_CELLS, Plan
 from myriant.core.plan.read import read_plan
+from myriant.core.states import EventKind
 from myriant.flow.ask.problems import PlanProblem, problem_view
 from myriant.flow.ask.workbench.rehearsal import Rehearsal, WantedEvent, event_wanted, rehearsed
-from myriant.flow.intake.starting import BRANCH
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
-from myriant.store.runs import runners_in_touch
-from myriant.store.tables import Project, Ref
+from myriant.store.projects import branch_at, branches_of
+from myriant.store.runners import runners_in_touch
+from myriant.store.tables import Project
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,10 +57,10 @@ def meaning(site: Site, project_name: str, text: str, event: WantedEvent | None 
         if reading.plan is not None:
             wanted = event_wanted(event) if event is not None else _first_event(reading.plan, project)
             rehearsal = rehearsed(session, project, reading.plan, wanted)
-        main = session.get(Ref, (project.id, BRANCH + project.main_branch))
+        main = branch_at(session, project.id, project.main_branch)
         kept = project.plan or ""
     mirror = site.mirror(project)
-    before = mirror.file(main.commit, FILE_NAME) if main is not None else None
+    before = mirror.file(main, FILE_NAME) if main is not None else None
     difference = difflib.unified_diff(
         (before.decode("utf-8", "replace") if before is not None else kept).splitlines(), text.splitlines(),
         "as it stands", "as it is here", lineterm="", n=2,
@@ -107,16 +107,17 @@ def _outline(plan: Plan) -> list[str]:
 
 def _first_event(plan: Plan, project: Project) -> Event:
     """A push to the main branch when the plan wants it, else the first event that it speaks of."""
-    main = Event("push", project.main_branch)
+    main = Event(EventKind.PUSH, project.main_branch)
     if not starts_nothing(plan, main):
         return main
-    return next((e for e in sample_events(plan) if not starts_nothing(plan, e)), Event("manual", project.main_branch))
+    return next(
+        (e for e in sample_events(plan) if not starts_nothing(plan, e)), Event(EventKind.MANUAL, project.main_branch)
+    )
 
 
 def _around(site: Site, session: Session, project: Project) -> Surroundings:
     runners = runners_in_touch(session)
-    refs = session.scalars(select(Ref).where(Ref.project_id == project.id, Ref.name.startswith(BRANCH))).all()
-    branches = {r.name.removeprefix(BRANCH): r.commit for r in refs}
+    branches = branches_of(session, project.id)
     head = branches.get(project.main_branch)
     mirror = site.mirror(project)
     files: tuple[str, ...] | None = None

@@ -10,7 +10,7 @@ from myriant.core.plan.advice import misplaced
 from myriant.flow.ask.repositories import first_look
 from myriant.flow.ask.workbench.standing import fetched
 from myriant.flow.site import Site
-from myriant.store.runs import runners_in_touch
+from myriant.store.runners import runners_in_touch
 
 
 @dataclass(frozen=True, slots=True)

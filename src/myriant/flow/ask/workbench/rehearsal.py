@@ -6,20 +6,21 @@ import statistics
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from myriant.core.matrix.expand import Cell as PlannedCell
 from myriant.core.matrix.expand import combinations, dropped_cells
-from myriant.core.plan.intent import Earlier, Event, Intent, JobIntent, intent, order
+from myriant.core.plan.intent import Earlier, Event, Fate, Intent, JobIntent, intent, order
 from myriant.core.plan.keys import EVENTS
 from myriant.core.plan.model import Plan
 from myriant.core.plan.selectors import SelectorError, parse_selector
+from myriant.core.states import EventKind
 from myriant.core.written import counted, duration
 from myriant.flow.ask.problems import BlindView
 from myriant.flow.errors import BadInput
-from myriant.store.runs import earlier_sample, runners_in_touch
-from myriant.store.tables import Attempt, Cell, Project, Run, Runner
+from myriant.store.runners import runners_in_touch
+from myriant.store.runs import earlier_sample, seconds_of_cells
+from myriant.store.tables import Project, Runner
 
 _USUAL_SECONDS = 30.0  # of a cell that never ran
 
@@ -101,9 +102,9 @@ def event_wanted(wanted: WantedEvent) -> Event:
         cells = parse_selector(wanted.cells) if wanted.cells else None
     except SelectorError as error:
         raise BadInput(str(error), "write for example python<=3.9") from error
-    branch = "" if wanted.kind == "tag" else wanted.branch
+    branch = "" if wanted.kind == EventKind.TAG else wanted.branch
     changed = tuple(wanted.changed) if wanted.changed else None
-    jobs = tuple(wanted.jobs or ()) if wanted.kind == "manual" else ()
+    jobs = tuple(wanted.jobs or ()) if wanted.kind == EventKind.MANUAL else ()
     return Event(wanted.kind, branch, wanted.source, wanted.tag, wanted.schedule, changed, jobs, cells)
 
 
@@ -121,23 +122,19 @@ def rehearsed(session: Session, project: Project, plan: Plan, event: Event) -> R
     jobs = [_job(found, j, times, runners) for j in found.jobs]
     ranks = order(plan)
     forecast = _forecast(jobs if not found.reason else [], ranks, runners)
-    return Rehearsal(str(event), found.reason, _sentence(found, forecast), ranks, jobs, forecast)
+    return Rehearsal(
+        str(event),
+        found.reason or (_excuse(found) if found.excused else ""),
+        _sentence(found, forecast),
+        ranks,
+        jobs,
+        forecast,
+    )
 
 
 def _times(session: Session, project: Project, jobs: Sequence[str]) -> dict[tuple[str, str], float]:
     """The median seconds of each cell over the newest runs; the empty key is the job's."""
-    newest = select(Run.id).where(Run.project_id == project.id).order_by(Run.id.desc()).limit(20)
-    rows = session.execute(
-        select(
-            Cell.job,
-            Cell.key,
-            func.extract("epoch", Attempt.ended_at - func.coalesce(Attempt.started_at, Attempt.created_at)),
-        )
-        .join(Attempt, Attempt.id == Cell.attempt_id)
-        .where(
-            Cell.run_id.in_(newest), Cell.job.in_(jobs), Attempt.state.in_(("passed", "failed")), Cell.reused.is_(None)
-        )
-    )
+    rows = seconds_of_cells(session, project.id, jobs, 20)
     by_cell: dict[tuple[str, str], list[float]] = {}
     for job, key, seconds in rows:
         if seconds is not None:
@@ -220,11 +217,17 @@ def _side_by_side(seconds: Sequence[float], slots: int) -> float:
     return max(busy)
 
 
+def _excuse(found: Intent) -> str:
+    return "; ".join(dict.fromkeys(j.reason for j in found.jobs if j.fate is Fate.EXCUSED))
+
+
 def _sentence(found: Intent, forecast: Forecast) -> str:
     event = str(found.event)
     begin = event[:1].upper() + event[1:]
     if found.reason:
         return f"{begin}: nothing runs, because {found.reason}."
+    if found.excused:
+        return f"{begin}: nothing has to run, because {_excuse(found)}; what its jobs have said before stands."
     jobs = [j for j in found.jobs if j.runs]
     unselected = sum(len(j.cells) - j.selected for j in jobs)
     more = f", {unselected} not selected" if unselected else ""

@@ -1,10 +1,8 @@
-"""What travels between runner and server, as the runner sees it (protocol version 1)."""
+"""A lease: one attempt given to a runner, with all it has to know."""
 
 from __future__ import annotations
 
 from pydantic import BaseModel
-
-PROTOCOL = 1
 
 
 class CollectWish(BaseModel):
@@ -69,16 +67,6 @@ class LimitsWish(BaseModel):
     output: int | None = None
 
 
-class CacheAnswer(BaseModel):
-    """What the server has for a cache: an entry, or why not."""
-
-    entry: int | None = None
-    digest: str = ""
-    size: int = 0
-    seconds: dict[str, float] = {}  # of the preparing steps in the attempt that saved it
-    said: str = ""
-
-
 class ArtifactWish(BaseModel):
     files: list[str]
     keep: float | None = None  # seconds
@@ -121,9 +109,6 @@ class Lease(BaseModel):
     number: int
     commit: str
     before: str
-    branch: str
-    event: str
-    tag: str = ""
     job: str
     values: dict[str, str]
     wants: list[str]
@@ -144,9 +129,7 @@ class Lease(BaseModel):
     job_secrets: list[str] = []
     retries: int = 0  # how often failed tests are run again
     origins: dict[str, list[Origin]] = {}  # by variable: where the plan sets it, the weakest first
-
-
-class Enrolled(BaseModel):
-    runner: int
-    heartbeat: float
-    lease: float
+    told: dict[str, str] = {}  # what of the event the job asked to be told
+    aside: list[str] = []  # keys (hexadecimal) of tests whose failures hold nothing
+    statuses: dict[str, list[int]] = {}  # by step: how it ended before when tests failed
+    identity: str = ""  # the job's id in the keys of its tests, when it is another than `job`

@@ -1,0 +1,131 @@
+"""Attempts: steps, log, record, files."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Query, Response
+from fastapi.responses import StreamingResponse
+
+from myriant.api.access import VIEWER, TheSite
+from myriant.api.zips import zipped
+from myriant.flow.ask.attempt import AttemptView, attempt_view, files_of, report_source
+from myriant.flow.ask.log import MOST_LINES, Hits, LogLines, Usual, whole_log
+from myriant.flow.ask.log import log_lines as _log_lines
+from myriant.flow.ask.log import search_log as _search_log
+from myriant.flow.ask.log import usual_lines as _usual_lines
+from myriant.flow.ask.machine import MachineDifference
+from myriant.flow.ask.machine import machine_difference as _machine_difference
+from myriant.flow.ask.record import RecordView
+from myriant.flow.ask.record import record as _record
+from myriant.flow.logs import log_piece
+
+router = APIRouter()
+
+
+VIEWED = {
+    "html": "text/html; charset=utf-8", "htm": "text/html; charset=utf-8", "png": "image/png", "jpg": "image/jpeg",
+    "jpeg": "image/jpeg", "gif": "image/gif", "webp": "image/webp", "svg": "image/svg+xml",
+}  # fmt: skip
+
+
+_ISOLATED = {
+    "Content-Security-Policy": "sandbox; default-src 'none'; img-src data:; style-src 'unsafe-inline'; "
+    "font-src data:; frame-ancestors 'self'",
+    "X-Content-Type-Options": "nosniff",
+    "Cache-Control": "private",
+}
+
+
+@router.get("/attempts/{attempt}", dependencies=[VIEWER])
+def attempt(site: TheSite, attempt: int) -> AttemptView:
+    return attempt_view(site, attempt)
+
+
+@router.get(
+    "/attempts/{attempt}/log",
+    response_class=Response,
+    responses={200: {"content": {"text/plain": {}}}},
+    dependencies=[VIEWER],
+)
+def log(
+    site: TheSite,
+    attempt: int,
+    start: Annotated[int, Query(ge=0)] = 0,
+    most: Annotated[int, Query(ge=1, le=4_000_000)] = 1_000_000,
+) -> Response:
+    """Log bytes from `start`; headers tell the size so far and whether it is complete."""
+    piece, size, complete = log_piece(site, attempt, start, most)
+    headers = {"X-Log-Size": str(size), "X-Log-Complete": "yes" if complete else "no", "Cache-Control": "no-store"}
+    return Response(piece, media_type="text/plain; charset=utf-8", headers=headers)
+
+
+@router.get("/attempts/{attempt}/log/raw", response_class=Response, dependencies=[VIEWER])
+def raw_log(site: TheSite, attempt: int) -> StreamingResponse:
+    """The whole log as a file, whatever its size."""
+    headers = {
+        "Content-Disposition": f'attachment; filename="attempt-{attempt}.log"',
+        "X-Content-Type-Options": "nosniff",
+    }
+    return StreamingResponse(whole_log(site, attempt), media_type="application/octet-stream", headers=headers)
+
+
+@router.get("/reports/{report}/raw", response_class=Response, dependencies=[VIEWER])
+def raw_report(site: TheSite, report: int) -> StreamingResponse:
+    blob, name = report_source(site, report)
+    safe = "".join(c if c.isascii() and (c.isalnum() or c in "._-") else "_" for c in name)
+    headers = {"Content-Disposition": f'attachment; filename="{safe}"', "X-Content-Type-Options": "nosniff"}
+    return StreamingResponse(site.blobs.chunks(blob), media_type="application/octet-stream", headers=headers)
+
+
+@router.get("/attempts/{attempt}/record", dependencies=[VIEWER])
+def record(site: TheSite, attempt: int) -> RecordView:
+    """Phases, settings, machine and caches of an attempt."""
+    return _record(site, attempt)
+
+
+@router.get("/attempts/{attempt}/machine-difference", dependencies=[VIEWER])
+def machine_difference(site: TheSite, attempt: int, other: int | None = None) -> MachineDifference | None:
+    """What differs from another attempt's machine, by default the newest passing one of the same cell before.
+
+    Nothing when there is none to compare with.
+    """
+    return _machine_difference(site, attempt, other)
+
+
+@router.get("/attempts/{attempt}/files", response_class=Response, dependencies=[VIEWER])
+def all_files(site: TheSite, attempt: int) -> StreamingResponse:
+    """Every file that an attempt delivered, as one ZIP archive."""
+    headers = {"Content-Disposition": f'attachment; filename="attempt-{attempt}.zip"'}
+    files = [(path, site.blobs.chunks(blob)) for blob, path in files_of(site, attempt)]
+    return StreamingResponse(zipped(files), media_type="application/zip", headers=headers)
+
+
+@router.get("/reports/{report}/view", response_class=Response, dependencies=[VIEWER])
+def view_report(site: TheSite, report: int) -> StreamingResponse:
+    """A file for looking at in a frame: it may draw, but neither run programs nor reach anything."""
+    blob, name = report_source(site, report)
+    kind = VIEWED.get(name.rsplit(".", 1)[-1].lower(), "text/plain; charset=utf-8")
+    return StreamingResponse(site.blobs.chunks(blob), media_type=kind, headers=_ISOLATED)
+
+
+@router.get("/attempts/{attempt}/log/lines", dependencies=[VIEWER])
+def log_lines(
+    site: TheSite,
+    attempt: int,
+    first: Annotated[int, Query(ge=1)] = 1,
+    count: Annotated[int, Query(ge=0, le=MOST_LINES)] = 500,
+) -> LogLines:
+    """Lines of a log, with its size so far."""
+    return _log_lines(site, attempt, first, count)
+
+
+@router.get("/attempts/{attempt}/log/search", dependencies=[VIEWER])
+def search_log(site: TheSite, attempt: int, text: Annotated[str, Query(min_length=1, max_length=500)]) -> Hits:
+    return _search_log(site, attempt, text)
+
+
+@router.get("/attempts/{attempt}/log/usual", dependencies=[VIEWER])
+def usual_lines(site: TheSite, attempt: int) -> Usual:
+    """Which lines passing attempts print too, where the steps begin, and the first line that speaks of trouble."""
+    return _usual_lines(site, attempt)

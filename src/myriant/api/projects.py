@@ -1,0 +1,77 @@
+"""Projects and the Desk."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Query
+from pydantic import BaseModel, Field
+
+from myriant.api.access import ADMIN, MAINTAINER, VIEWER, ThePerson, TheSite
+from myriant.flow.ask.audit import AuditLine, audit_lines
+from myriant.flow.ask.desk import Desk, desk_view
+from myriant.flow.ask.projects import ProjectLine, project_line, project_lines
+from myriant.flow.ask.strip import Strip, strip_of
+from myriant.flow.control.accepting import start_from_today as _start_from_today
+from myriant.flow.keep.projects import Added, add_project
+
+router = APIRouter()
+
+
+class NewProject(BaseModel):
+    address: str = Field(max_length=2000)
+    name: str | None = Field(None, max_length=60)
+    description: str = Field("", max_length=2000)
+
+
+@router.post("/projects", status_code=201, dependencies=[ADMIN])
+def new_project(site: TheSite, wish: NewProject) -> Added:
+    return add_project(site, wish.address, wish.name, wish.description)
+
+
+@router.get("/projects", dependencies=[VIEWER])
+def projects(site: TheSite) -> list[ProjectLine]:
+    return project_lines(site)
+
+
+@router.get("/projects/{project}", dependencies=[VIEWER])
+def project(site: TheSite, project: str) -> ProjectLine:
+    return project_line(site, project)
+
+
+@router.get("/projects/{project}/strip", dependencies=[VIEWER])
+def strip(
+    site: TheSite,
+    project: str,
+    branch: str | None = None,
+    before: int | None = None,
+    limit: Annotated[int, Query(ge=1, le=5000)] = 200,
+) -> Strip:
+    return strip_of(site, project, branch, before, limit)
+
+
+@router.get("/desk", dependencies=[VIEWER])
+def desk(site: TheSite) -> Desk:
+    return desk_view(site)
+
+
+class Starting(BaseModel):
+    reason: str = Field(max_length=2000)
+
+
+class Started(BaseModel):
+    commit: str
+
+
+@router.post("/projects/{project}/start", status_code=201, dependencies=[MAINTAINER])
+def start_from_today(site: TheSite, who: ThePerson, project: str, wish: Starting) -> Started:
+    """Take the head of the main branch as it is: what fails there is known from now on."""
+    return Started(commit=_start_from_today(site, project, wish.reason, who))
+
+
+@router.get("/projects/{project}/audit", dependencies=[VIEWER])
+def audit(
+    site: TheSite, project: str, before: int | None = None, most: Annotated[int, Query(ge=1, le=1000)] = 100
+) -> list[AuditLine]:
+    """What people did that changes what is asked or told, newest first."""
+    return audit_lines(site, project, before, most)

@@ -1,0 +1,139 @@
+"""Runs: what they say, and what a person wants of them; the word of a commit."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Annotated
+
+from fastapi import APIRouter, HTTPException, Response
+from fastapi.responses import PlainTextResponse, StreamingResponse
+from pydantic import BaseModel, Field
+
+from myriant.api.access import MAINTAINER, MEMBER, VIEWER, ThePerson, TheSite
+from myriant.flow.ask.exports import csv_rows, junit_xml, parquet
+from myriant.flow.ask.run import RunView, run_view, text_of_plan
+from myriant.flow.ask.timeline import Timeline
+from myriant.flow.ask.timeline import timeline as _timeline
+from myriant.flow.ask.verdicts import CommitWord, word_of_commit
+from myriant.flow.control.accepting import Wish
+from myriant.flow.control.accepting import accept as _accept
+from myriant.flow.control.again import run_again as _run_again
+from myriant.flow.control.approvals import give_word
+from myriant.flow.control.stopping import stop_run
+from myriant.flow.intake.by_hand import start_by_hand
+from myriant.flow.intake.starting import Taken
+
+router = APIRouter()
+
+
+_EXPORTS = {
+    "xml": ("application/xml", junit_xml), "csv": ("text/csv; charset=utf-8", csv_rows),
+}  # fmt: skip
+
+
+class ByHand(BaseModel):
+    ref: str = Field("", max_length=500)
+    jobs: list[str] = Field([], max_length=64)
+    cells: str = Field("", max_length=2000)
+
+
+class Word(BaseModel):
+    given: bool
+
+
+class Stopped(BaseModel):
+    cells: int
+
+
+class Again(BaseModel):
+    which: Annotated[str, Field(pattern="^(all|not-passed|chosen)$")] = "all"
+    cells: str = Field("", max_length=20_000)
+
+
+class Begun(BaseModel):
+    cells: int
+
+
+def _with(first: str, rest: Iterator[str]) -> Iterator[str]:
+    yield first
+    yield from rest
+
+
+class Accepting(BaseModel):
+    reason: str = Field(max_length=2000)
+    loosened: list[Annotated[str, Field(max_length=4000)]] = Field([], max_length=1000)
+    tests: list[int] = Field([], max_length=20_000)
+
+
+class Accepted(BaseModel):
+    accepted: int
+
+
+@router.post("/projects/{project}/runs/{number}/acceptances", status_code=201, dependencies=[MAINTAINER])
+def accept(site: TheSite, who: ThePerson, project: str, number: int, wish: Accepting) -> Accepted:
+    """Accept what a run has less than before, with the reason; it is judged again."""
+    done = _accept(site, project, number, Wish(wish.reason, wish.loosened, wish.tests), who)
+    return Accepted(accepted=done)
+
+
+@router.get("/projects/{project}/runs/{number}", dependencies=[VIEWER])
+def run(site: TheSite, project: str, number: int) -> RunView:
+    return run_view(site, project, number)
+
+
+@router.get("/projects/{project}/runs/{number}/plan", response_class=PlainTextResponse, dependencies=[VIEWER])
+def run_plan(site: TheSite, project: str, number: int) -> PlainTextResponse:
+    """The text of the plan that a run was made by."""
+    return PlainTextResponse(text_of_plan(site, project, number))
+
+
+@router.get("/words/{commit}", dependencies=[VIEWER])
+def word(site: TheSite, commit: str, project: str | None = None, context: str = "") -> list[CommitWord]:
+    """What a commit is said to be, in each project that knows it: the worst of its contexts, or the one asked for."""
+    return word_of_commit(site, commit, project, context)
+
+
+@router.post("/projects/{project}/runs", status_code=201, dependencies=[MEMBER])
+def start(site: TheSite, who: ThePerson, project: str, wish: ByHand) -> Taken:
+    """Start a run by hand: a branch, tag or commit, all jobs or some, all cells or some."""
+    return start_by_hand(site, project, ref=wish.ref, jobs=wish.jobs, cells=wish.cells, by=who.name)
+
+
+@router.post("/projects/{project}/runs/{number}/stop", dependencies=[MEMBER])
+def stop(site: TheSite, who: ThePerson, project: str, number: int) -> Stopped:
+    """End what of a run still waits or runs."""
+    return Stopped(cells=stop_run(site, project, number, who))
+
+
+@router.post("/projects/{project}/runs/{number}/approvals/{job}", status_code=204, dependencies=[MEMBER])
+def approve(site: TheSite, who: ThePerson, project: str, number: int, job: str, word: Word) -> None:
+    give_word(site, project, number, job, who, given=word.given)
+
+
+@router.get("/projects/{project}/runs/{number}/timeline", dependencies=[VIEWER])
+def timeline(site: TheSite, project: str, number: int) -> Timeline:
+    """What each cell of a run did when."""
+    return _timeline(site, project, number)
+
+
+@router.post("/projects/{project}/runs/{number}/again", dependencies=[MEMBER])
+def run_again(site: TheSite, who: ThePerson, project: str, number: int, wish: Again) -> Begun:
+    """Give cells of a run another attempt: all, those that did not pass, or those of a selector."""
+    return Begun(cells=_run_again(site, project, number, wish.which, wish.cells, who))
+
+
+@router.get("/projects/{project}/runs/{number}/results.{form}", response_class=Response, dependencies=[VIEWER])
+def export_results(site: TheSite, project: str, number: int, form: str) -> Response:
+    """All results of a run: one JUnit XML with a suite for each cell (xml), CSV (csv) or Parquet (parquet)."""
+    headers = {
+        "Content-Disposition": f'attachment; filename="results-{number}.{form}"', "X-Content-Type-Options": "nosniff",
+    }  # fmt: skip
+    if form == "parquet":
+        data = parquet(site, project, number)
+        return Response(data, media_type="application/vnd.apache.parquet", headers=headers)
+    if form not in _EXPORTS:
+        raise HTTPException(404, "results are given as xml, csv or parquet")
+    media, rows = _EXPORTS[form]
+    parts = rows(site, project, number)
+    first = next(parts)  # an unknown run is told before the answer begins
+    return StreamingResponse(_with(first, parts), media_type=media, headers=headers)

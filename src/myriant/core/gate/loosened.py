@@ -1,0 +1,188 @@
+"""Loosened: what a plan asks less than the plan before it, for every event.
+
+Each line is a sentence a maintainer can accept; the same loosening has the same line.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+from myriant.core.matrix.expand import expand
+from myriant.core.plan.advice import sample_events
+from myriant.core.plan.intent import Event, intent
+from myriant.core.plan.model import BranchEvent, BuiltIn, Events, Job, Plan, Rule, Step
+from myriant.core.plan.selectors import written
+from myriant.core.written import counted
+
+_LEVELS = {"block": 2, "warn": 1}
+
+
+def loosened(now: Plan, before: Plan) -> list[str]:
+    """What `now` takes away from what `before` asks, one line each, in the order of the plan."""
+    return list(dict.fromkeys([*_events(now.events, before.events), *_jobs(now, before), *_gate(now, before)]))
+
+
+def _events(now: Events, before: Events) -> Iterator[str]:
+    for name, new, old in (("push", now.push, before.push), ("pull-request", now.pull_request, before.pull_request)):
+        if old is not None:
+            yield from _branch_event(name, new, old)
+    if before.tags is not None:
+        if now.tags is None:
+            yield "the tag event is gone"
+        elif now.tags and (not before.tags or set(before.tags) - set(now.tags)):
+            yield f"the tag event names {', '.join(now.tags)} only"
+    kept = {s.name for s in now.schedules}
+    yield from (f"the schedule {s.name} is gone" for s in before.schedules if s.name not in kept)
+
+
+def _branch_event(name: str, now: BranchEvent | None, before: BranchEvent) -> Iterator[str]:
+    if now is None:
+        yield f"the {name} event is gone"
+        return
+    if now.branches and (not before.branches or set(before.branches) - set(now.branches)):
+        yield f"the {name} event names {', '.join(now.branches)} only"
+    for glob in now.unless_only:
+        if glob not in before.unless_only:
+            yield f"the {name} event is excused by changes of {glob} only"
+    if now.touching and (not before.touching or set(before.touching) - set(now.touching)):
+        yield f"the {name} event looks at {', '.join(now.touching)} only"
+
+
+def _jobs(now: Plan, before: Plan) -> Iterator[str]:
+    for old in before.jobs:
+        if old.gated:
+            continue
+        new = next((j for j in now.jobs if j.id == old.id or old.id in j.formerly), None)
+        if new is None:
+            yield f"job {old.id} is gone"
+        elif new.gated:
+            yield f"job {old.id} is gated: it runs behind the verdict"
+        else:
+            yield from _job(now, before, new, old)
+
+
+def _job(now: Plan, before: Plan, new: Job, old: Job) -> Iterator[str]:
+    cells, earlier = {c.key: c for c in expand(new)}, {c.key: c for c in expand(old)}
+    added = set(new.vary) - set(old.vary)
+    kept = {written({d: v for d, v in c.values.items() if d not in added}): c for c in cells.values()}
+    gone = [key for key in earlier if key not in kept]
+    if gone:
+        shown = "; ".join(key or "its only one" for key in gone[:4]) + (
+            f" and {len(gone) - 4} more" if len(gone) > 4 else ""
+        )
+        yield f"job {old.id}: {counted(len(gone), 'cell')} gone ({shown})"
+    advisory = [k for k, c in earlier.items() if not c.advisory and k in kept and kept[k].advisory]
+    if advisory:
+        yield f"job {old.id}: {counted(len(advisory), 'cell')} made advisory ({'; '.join(advisory[:4])})"
+    if new.sample is not None and (old.sample is None or new.sample.strength < old.sample.strength):
+        yield f"job {old.id}: a sample of strength {new.sample.strength} runs instead of all its cells"
+    elif (
+        new.sample
+        and old.sample
+        and old.sample.events
+        and not set(new.sample.events or ("*",)) <= set(old.sample.events)
+    ):
+        yield f"job {old.id}: it is sampled at more events"
+    if new.touching and (not old.touching or set(old.touching) - set(new.touching)):
+        yield f"job {old.id}: it looks at {', '.join(new.touching)} only"
+    lost = [str(e) for e in _lost_events(now, before, new, old)]
+    if lost:
+        yield f"job {old.id}: it does not run any more for {', '.join(lost[:4])}"
+    yield from _steps(new, old)
+
+
+def _lost_events(now: Plan, before: Plan, new: Job, old: Job) -> Iterator[Event]:
+    """Events that the plan still knows and for which the job ran."""
+    if str(new.when) == str(old.when) and not (new.after or old.after):
+        return
+    for event in sample_events(before):
+        then = next(j for j in intent(before, event).jobs if j.job.id == old.id)
+        today = intent(now, event)
+        here = next(j for j in today.jobs if j.job.id == new.id)
+        if then.runs and not here.runs and not today.reason:
+            yield event
+
+
+def _steps(new: Job, old: Job) -> Iterator[str]:
+    collects, earlier = _collects(new), _collects(old)
+    for what in earlier:
+        if what not in collects:
+            yield f"job {old.id}: {what} are not collected any more"
+    for what, empty in collects.items():
+        if empty and what in earlier and not earlier[what]:
+            yield f"job {old.id}: {what} may be empty"
+    by_name = {s.name: s for s in old.steps}
+    for step in new.steps:
+        then = by_name.get(step.name)
+        if step.may_fail and (then is None or not then.may_fail) and (then is not None or _is_new_place(step, old)):
+            yield f"job {old.id}: step {step.name} may fail"
+        if then is not None and step.when is not None and str(step.when) != str(then.when):
+            yield f"job {old.id}: step {step.name} runs only where {step.when}"
+
+
+def _is_new_place(step: Step, old: Job) -> bool:
+    """Whether a step of another name collects what one collected before: it stands in its place."""
+    return bool(set(_of_step(step)) & set(_collects(old)))
+
+
+def _collects(job: Job) -> dict[str, bool]:
+    """What a job collects, and whether that may be empty."""
+    found: dict[str, bool] = {}
+    for step in job.steps:
+        for what, empty in _of_step(step).items():
+            found[what] = found.get(what, True) and empty
+    return found
+
+
+def _of_step(step: Step) -> dict[str, bool]:
+    found: dict[str, bool] = {}
+    for c in step.collect:
+        if c.tests:
+            found[f"{c.kind} tests"] = c.may_be_empty
+        if c.coverage:
+            found["coverage reports"] = c.may_be_empty
+        if c.analysis:
+            found["analysis reports"] = c.may_be_empty
+    return found
+
+
+def _gate(now: Plan, before: Plan) -> Iterator[str]:
+    for rule in BuiltIn:
+        if _LEVELS[now.level_of(rule)] < _LEVELS[before.level_of(rule)]:
+            yield f"the built-in rule {rule} only warns"
+    kept = list(now.rules)
+    for old in before.rules:
+        same = [r for r in kept if _asks_the_same(r, old)]
+        if not same:
+            yield f"the rule “{old.name}” is gone"
+            continue
+        kept.remove(best := max(same, key=lambda r: (_strictness(r, old), r.name == old.name)))
+        if _strictness(best, old) < 0:
+            yield f"the rule “{old.name}” asks less: {_limit(best)} instead of {_limit(old)}"
+        if _LEVELS[best.level] < _LEVELS[old.level]:
+            yield f"the rule “{old.name}” only warns"
+        if best.since is not None and best.since != old.since and (old.since is None or best.since > old.since):
+            yield f"the rule “{old.name}” holds only since {best.since}"
+
+
+def _asks_the_same(new: Rule, old: Rule) -> bool:
+    scope: Mapping[str, object] = {"cells": str(old.cells), "folder": old.folder}
+    return (
+        new.measure == old.measure and new.sign == old.sign and {"cells": str(new.cells), "folder": new.folder} == scope
+        and (not new.jobs or (bool(old.jobs) and set(old.jobs) <= set(new.jobs)))
+    )  # fmt: skip
+
+
+def _strictness(new: Rule, old: Rule) -> int:
+    """1 asks more, 0 the same, -1 less. A ratchet and a number cannot be ordered: a change between them asks less."""
+    if new.limit == old.limit:
+        return 0
+    if new.limit == "baseline" or old.limit == "baseline":
+        return -1
+    more = new.limit < old.limit if new.sign == "at-most" else new.limit > old.limit
+    return 1 if more else -1
+
+
+def _limit(rule: Rule) -> str:
+    limit = "the baseline's" if rule.limit == "baseline" else f"{float(rule.limit):g}"
+    return f"{rule.sign.replace('-', ' ')} {limit}"

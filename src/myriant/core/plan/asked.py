@@ -1,0 +1,79 @@
+"""What a pull request is asked: all that its target's plan asks; its own plan says how, and what more.
+
+So a change cannot loosen the gate that judges it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import replace
+
+from myriant.core.matrix.expand import expand
+from myriant.core.plan.model import BuiltIn, Collect, Job, Level, Plan, Step
+
+
+def asked(target: Plan, own: Plan) -> Plan:
+    """The plan that a pull request runs by."""
+    jobs, taken = [], set()
+    for old in target.jobs:
+        new = next((j for j in own.jobs if j.id == old.id or old.id in j.formerly), None)
+        if new is not None:
+            taken.add(new.id)
+        jobs.append(_merged(old, new) if new is not None else old)
+    known = {job.id for job in jobs}
+    more = [j for j in own.jobs if j.id not in taken and j.id not in known]
+    rules = [*target.rules, *(r for r in own.rules if not any(r.name == t.name for t in target.rules))]
+    levels: dict[BuiltIn, Level] = {
+        rule: "block" if "block" in (target.level_of(rule), own.level_of(rule)) else "warn" for rule in BuiltIn
+    }
+    return Plan(target.events, (*jobs, *more), tuple(rules), own.coverage, levels)
+
+
+def _merged(old: Job, new: Job) -> Job:
+    """The target's job, done as the pull request's own plan says."""
+    merged = replace(
+        new, id=old.id, when=old.when, touching=old.touching, after=old.after, gated=old.gated, sample=old.sample,
+        approval=old.approval, expect=old.expect, advisory=old.advisory, steps=tuple(_steps(old, new)),
+    )  # fmt: skip
+    wanted, offered = {c.key for c in expand(old)}, {c.key: c for c in expand(merged)}
+    if wanted <= set(offered):
+        return merged
+    extra: Iterable[dict[str, str]] = ()
+    if list(old.vary) == list(new.vary):
+        extra = [c.values for key, c in offered.items() if key not in wanted and c.values not in old.add]
+    return replace(
+        merged, vary=old.vary, runtime=old.runtime, pin=old.pin, drop=old.drop, add=(*old.add, *extra)
+    )  # fmt: skip
+
+
+def _steps(old: Job, new: Job) -> list[Step]:
+    by_name = {s.name: s for s in old.steps}
+    steps = []
+    for step in new.steps:
+        then = by_name.get(step.name)
+        steps.append(
+            replace(
+                step,
+                may_fail=step.may_fail and (then.may_fail if then is not None else not step.collect),
+                when=then.when if then is not None else step.when,
+                collect=tuple(_as_strict(c, old) for c in step.collect),
+            )
+        )
+    collected = {what for step in steps for what in _contents(step)}
+    steps += [s for s in old.steps if set(_contents(s)) - collected]
+    return steps
+
+
+def _as_strict(collect: Collect, old: Job) -> Collect:
+    """What a step collects may be empty only where the target's plan says so too, or does not know of it."""
+    before = [c for s in old.steps for c in s.collect if set(_kinds(c)) & set(_kinds(collect))]
+    return replace(collect, may_be_empty=collect.may_be_empty and all(c.may_be_empty for c in before))
+
+
+def _contents(step: Step) -> list[str]:
+    return [what for c in step.collect for what in _kinds(c)]
+
+
+def _kinds(c: Collect) -> list[str]:
+    told = ((f"{c.kind} tests", c.tests), ("coverage", c.coverage), ("analysis", c.analysis))
+    return [what for what, patterns in told if patterns]

@@ -1,0 +1,25 @@
+"""A run beside its reading baseline: what every section compares with."""
+
+from __future__ import annotations
+
+from sqlalchemy.orm import Session
+
+from myriant.flow.conclude.comparing import Compared, compare_run
+from myriant.flow.naming import the_run
+from myriant.store.judged import job_results_of, runs_with_ids
+from myriant.store.runs import cells_of
+from myriant.store.tables import Project, Run
+
+
+def beside(session: Session, project: Project, row: Run, base: int | None) -> tuple[Run | None, Compared]:
+    """The reading baseline, and the comparison with it: each job's own, or the run numbered `base` for all of them."""
+    if base is not None:
+        chosen = the_run(session, project, base)
+        jobs = {c.job for c in cells_of(session, row.id)}
+        return chosen, compare_run(session, row, dict.fromkeys(jobs, chosen))
+    results = job_results_of(session, row.id)
+    since = list(row.measures.get("since", ()))
+    runs = runs_with_ids(session, {*(r.baseline_id for r in results.values() if r.baseline_id is not None), *since})
+    baselines = {job: runs.get(r.baseline_id or 0) for job, r in results.items()}
+    compared = compare_run(session, row, baselines, [runs[i] for i in since if i in runs])
+    return compared.nearest, compared

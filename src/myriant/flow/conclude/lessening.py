@@ -1,0 +1,171 @@
+"""Less than before: which vanished tests were removed from the sources, what lasts from earlier runs, what a person
+has accepted.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from sqlalchemy.orm import Session
+
+from myriant.core.gate.less import less, name_token, removed
+from myriant.core.gate.loosened import loosened
+from myriant.core.results.model import Outcome
+from myriant.flow.conclude.comparing import Compared
+from myriant.flow.plans import plan_with
+from myriant.flow.site import Site
+from myriant.repos.git import GitError
+from myriant.repos.mirror import Mirror
+from myriant.store.history import moves_of
+from myriant.store.judged import acceptances, begin_lasting, end_lasting, newest_clear_of, open_lasting
+from myriant.store.results import tests_numbered
+from myriant.store.tables import Project, Run
+
+VANISHED, REMOVED, SKIPPED, LOOSENED = "vanished", "removed", "newly-skipped", "loosened"
+MOST_TOLD = 20_000  # numbers of tests kept with a run
+
+
+@dataclass(frozen=True, slots=True)
+class Lessened:
+    """By job, the numbers of tests that are less than they were; and what the plan asks less."""
+
+    vanished: Mapping[str, list[int]] = field(default_factory=dict)
+    removed: Mapping[str, list[int]] = field(default_factory=dict)
+    newly_skipped: Mapping[str, list[int]] = field(default_factory=dict)
+    loosened: Sequence[str] = ()
+    accepted: Sequence[str] = ()  # of what would be loosened
+    accepted_by: Sequence[str] = ()
+
+    def told(self) -> dict[str, list[int]]:
+        every = ((VANISHED, self.vanished), (REMOVED, self.removed), (SKIPPED, self.newly_skipped))
+        return {what: sorted(t for tests in by.values() for t in tests)[:MOST_TOLD] for what, by in every if by}
+
+
+def lessened(
+    site: Site, session: Session, project: Project, run: Run, compared: Compared, nearest: Sequence[str],
+    ended: Collection[str],
+) -> Lessened:  # fmt: skip
+    """What of the baselines is no more, with what lasts from earlier runs; `ended` are jobs with all their results."""
+    found = less(compared.current, compared.before, compared.pairs, ended)
+    moved = {m.before for m in moves_of(session, project.id).values()}
+    vanished = {job: [t for t in tests if t not in moved] for job, tests in found.vanished.items()}
+    skipped = {job: list(tests) for job, tests in found.newly_skipped.items()}
+    present, skips = _present(compared)
+    places = {commit: i for i, commit in enumerate([run.commit, *nearest])}
+    rows = [r for r in open_lasting(session, project.id) if places.get(r.commit, 0) > 0]
+    jobs = {n: test.job for n, test in tests_numbered(session, project.id, [r.test for r in rows]).items()}
+    for row in rows:
+        by_job, job = (vanished if row.what == VANISHED else skipped), jobs.get(row.test)
+        still = row.test not in present if row.what == VANISHED else row.test in skips
+        if job is not None and still and job in ended and row.test not in by_job.get(job, ()):
+            by_job.setdefault(job, []).append(row.test)
+    gone = {job: _removed(site, session, project, run, compared, job, tests) for job, tests in vanished.items()}
+    word = _accepted(session, project.id, compared, places)
+    lines, accepted = _loosened(site, session, project, run, nearest)
+    left = {j: [n for n in t if n not in gone[j] and (n, VANISHED) not in word] for j, t in vanished.items()}
+    skips_left = {j: [n for n in t if (n, SKIPPED) not in word] for j, t in skipped.items()}
+    return Lessened(
+        {j: t for j, t in left.items() if t},
+        {j: sorted(g) for j, g in gone.items() if g},
+        {j: t for j, t in skips_left.items() if t},
+        lines,
+        list(accepted),
+        list(dict.fromkeys(accepted.values())),
+    )
+
+
+def keep_lasting(session: Session, run: Run, found: Lessened, compared: Compared) -> None:
+    """Note what is less since this run, and end what has come back."""
+    rows = [
+        {"project_id": run.project_id, "test": test, "since": run.number, "what": what, "commit": run.commit}
+        for what, by_job in ((VANISHED, found.vanished), (SKIPPED, found.newly_skipped))
+        for tests in by_job.values()
+        for test in tests
+    ]
+    known = {(r.test, r.what) for r in open_lasting(session, run.project_id)}
+    begin_lasting(session, [r for r in rows if (r["test"], r["what"]) not in known][:MOST_TOLD])
+    present, skips = _present(compared)
+    back = {test for test, what in known if test in present and (what == VANISHED or test not in skips)}
+    end_lasting(session, run.project_id, back, f"it gave a result again in #{run.number}")
+
+
+def _present(compared: Compared) -> tuple[set[int], set[int]]:
+    """Tests with a result in some cell, and those that some cell skips."""
+    present: set[int] = set()
+    skips: set[int] = set()
+    for outcomes in compared.current.values():
+        present |= set((outcomes != Outcome.ABSENT).nonzero()[0].tolist())
+        skips |= set((outcomes == Outcome.SKIPPED).nonzero()[0].tolist())
+    return present, skips
+
+
+def _accepted(session: Session, project_id: int, compared: Compared, places: Mapping[str, int]) -> set[tuple[int, str]]:
+    """Tests whose lack a person has accepted since the baselines: what comes back may be missed anew."""
+    known = [places[b.commit] for b in compared.baselines.values() if b is not None and b.commit in places]
+    oldest = max(known, default=len(places))
+    found = set()
+    for kind in (VANISHED, SKIPPED):
+        for word in acceptances(session, project_id, kind):
+            test, _, commit = word.subject.partition("\n")
+            if places.get(commit, oldest) < oldest and test.isdigit():
+                found.add((int(test), kind))
+    return found
+
+
+def _removed(
+    site: Site, session: Session, project: Project, run: Run, compared: Compared, job: str, tests: Sequence[int]
+) -> set[int]:
+    base = compared.baselines.get(job)
+    if base is None or not tests:
+        return set()
+    named = {n: (t.suite, t.klass, t.name) for n, t in tests_numbered(session, project.id, tests).items()}
+    words = {name_token(name) for _, _, name in named.values()}
+    mirror = site.mirror(project)
+    try:
+        stood = _places_of(mirror, base.tested or base.commit, words)
+        stands = _places_of(mirror, run.tested or run.commit, words)
+    except GitError:
+        return set()  # nothing shows that they were taken out
+    return removed(named, stood, stands)
+
+
+def _places_of(mirror: Mirror, commit: str, words: Collection[str]) -> dict[str, set[str]]:
+    """By word, the files that it stands in or is the path of. Raises GitError."""
+    found = mirror.files_with(commit, words)
+    for path in set(mirror.files(commit)) & set(words):
+        found.setdefault(path, set()).add(path)
+    return found
+
+
+def _loosened(
+    site: Site, session: Session, project: Project, run: Run, nearest: Sequence[str]
+) -> tuple[list[str], dict[str, str]]:
+    """What the plan asks less than the gate baseline's and nobody has accepted; what was, with by whom and why."""
+    digest = digest_before(session, project, run, nearest)
+    before, own = plan_with(session, digest or None), plan_with(session, run.plan_digest)
+    if own is None or before is None or digest == run.plan_digest:
+        return [], {}
+    lines = loosened(own, before)
+    if not lines:
+        return [], {}
+    mirror, word = site.mirror(project), {}
+    pair = f"{digest[:16]}→{(run.plan_digest or '')[:16]}"
+    for accepted in acceptances(session, project.id, LOOSENED):
+        line, commit, plans = (*accepted.subject.split("\n"), "", "")[:3]
+        if line in lines and (plans == pair or commit == run.commit or mirror.is_ancestor(commit, run.commit)):
+            word[line] = f"accepted by {accepted.by}: {accepted.reason}"
+    return [line for line in lines if line not in word], word
+
+
+def digest_before(session: Session, project: Project, run: Run, nearest: Sequence[str]) -> str:
+    """The digest of the plan that a run's own is compared with: its target's, or the newest clear ancestor's."""
+    if run.asked_digest:
+        return run.asked_digest
+    base = newest_clear_of(session, project.id, nearest, run.id)
+    return base.plan_digest or "" if base is not None else ""
+
+
+def subject_of_loosened(run: Run, line: str, before: str) -> str:
+    """How an accepted line is kept: with the commit it was accepted at, and both plans."""
+    return "\n".join((line, run.commit, f"{before[:16]}→{(run.plan_digest or '')[:16]}"))

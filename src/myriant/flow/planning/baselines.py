@@ -1,0 +1,90 @@
+"""Baselines: for each job the ancestor that it is compared with, and what changed since.
+
+A job's baseline is the newest first-parent ancestor at which that job has a trusted result that held nobody up. A
+pull request is compared with its target's head, whatever is said of it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+
+from sqlalchemy.orm import Session
+
+from myriant.core.gate.contexts import push_to
+from myriant.core.plan.model import Job, Plan
+from myriant.core.states import EventKind
+from myriant.flow.site import Site
+from myriant.repos.git import GitError
+from myriant.store.judged import JobSaid, acceptances, judged_jobs, runs_with_ids
+from myriant.store.tables import Project, Run
+
+MOST_ANCESTORS = 2000
+_PUSH = f"{EventKind.PUSH} "
+
+
+def ancestors(site: Site, project: Project, run: Run) -> list[str]:
+    """Commits that a run can be compared with, nearest first: its first parents, or a pull request's target."""
+    try:
+        if run.base:
+            return site.mirror(project).first_parents(run.base, MOST_ANCESTORS)
+        return site.mirror(project).first_parents(run.commit, MOST_ANCESTORS + 1)[1:]
+    except GitError:
+        return []
+
+
+def good_baselines(session: Session, run: Run, nearest: Sequence[str], jobs: Iterable[Job]) -> dict[str, Run | None]:
+    """By job, the run on the nearest ancestor where the job can be trusted and held nobody up.
+
+    Where several branches judged it there the worst counts; a schedule looks at its own runs first.
+    """
+    started = {a.subject for a in acceptances(session, run.project_id, "start")}
+
+    def good(said: Sequence[JobSaid]) -> JobSaid | None:
+        newest = {s.context: s for s in said}
+        own = newest.get(run.context) if run.event == EventKind.SCHEDULE else None
+        counting = [own] if own is not None else [s for s in newest.values() if s.context.startswith(_PUSH)]
+        fine = counting and all(s.good or (s.trusted and s.commit in started) for s in counting)
+        return max(counting, key=lambda s: s.number) if fine else None
+
+    return _nearest(session, run, nearest, jobs, good)
+
+
+def gate_baselines(session: Session, run: Run, nearest: Sequence[str], jobs: Iterable[Job]) -> dict[str, Run | None]:
+    """By job, the run that says which failures are known: the good one; for a pull request the target's own."""
+    if not run.base:
+        return good_baselines(session, run, nearest, jobs)
+    target = str(push_to(run.branch))
+
+    def trusted(said: Sequence[JobSaid]) -> JobSaid | None:
+        newest = {s.context: s for s in said if s.context.startswith(_PUSH) and s.trusted}
+        return newest.get(target) or max(newest.values(), key=lambda s: s.number, default=None)
+
+    return _nearest(session, run, nearest, jobs, trusted)
+
+
+def _nearest(
+    session: Session, run: Run, nearest: Sequence[str], jobs: Iterable[Job],
+    choose: Callable[[Sequence[JobSaid]], JobSaid | None],
+) -> dict[str, Run | None]:  # fmt: skip
+    names = {job.id: (job.id, *job.formerly) for job in jobs}
+    said = judged_jobs(session, run.project_id, {n for every in names.values() for n in every}, nearest, run.id)
+    chosen: dict[str, int] = {}
+    for job, known_as in names.items():
+        for commit in nearest:
+            here = [s for name in known_as for s in said.get(name, {}).get(commit, ())]
+            found = choose(sorted(here, key=lambda s: s.number)) if here else None
+            if found is not None:
+                chosen[job] = found.run_id
+                break
+    runs = runs_with_ids(session, set(chosen.values()))
+    return {job: runs.get(chosen.get(job, 0)) for job in names}
+
+
+def changed_for(
+    site: Site, project: Project, run: Run, plan: Plan, good: Mapping[str, Run | None]
+) -> Mapping[str, tuple[str, ...] | None]:
+    """By job, the files that differ from its own baseline; None without one: nothing excuses it."""
+    mirror, after = site.mirror(project), run.tested or run.commit
+    commits = {job: base.tested or base.commit for job, base in good.items() if base is not None}
+    changed = {commit: mirror.changed_files(commit, after) for commit in set(commits.values())}
+    return {job.id: changed[commits[job.id]] if job.id in commits else None for job in plan.jobs}

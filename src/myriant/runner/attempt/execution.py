@@ -1,0 +1,187 @@
+"""An attempt from its lease to its end."""
+
+from __future__ import annotations
+
+import logging
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from myriant.runner import machine
+from myriant.runner.attempt.beside import Companions
+from myriant.runner.attempt.caching import Caches
+from myriant.runner.attempt.collecting import Collector
+from myriant.runner.attempt.ground import Ground, MachineTrouble, Said, Void
+from myriant.runner.attempt.sending import Sender
+from myriant.runner.attempt.steps import Steps
+from myriant.runner.client import Counterpart, LeaseLost, Refused
+from myriant.runner.masking import Masker
+from myriant.runner.runtimes import Runtime, link_runtime
+from myriant.runner.sandbox import WORKSPACE, Room, Sandbox
+from myriant.runner.settings import SettingsMissing, inside, place_settings
+from myriant.runner.variables import Variables
+from myriant.runner.workspace import Checkouts, SourceMissing
+from myriant.wire.lease import Lease
+from myriant.wire.limits import MOST_LISTED, MOST_REASON
+
+_log = logging.getLogger(__name__)
+_DESCRIBING = 20.0  # seconds that a tool may take to say what it is
+
+
+class Execution:
+    """An attempt being executed; `stop` may be called from another thread."""
+
+    def __init__(
+        self, lease: Lease, server: Counterpart, sandbox: Sandbox, runtimes: list[Runtime], shared: tuple[Path, ...],
+        base: Path, user: int, *, checkouts: Checkouts | None = None, checkout: Callable[[Path], None] | None = None,
+        steps: type[Steps] = Steps,
+    ) -> None:  # fmt: skip
+        self.lease = lease
+        self._checkout = checkout or self._fetch
+        self._checkouts = checkouts or Checkouts(base.parent / "checkouts")
+        chosen = [_chosen(wish, runtimes) for wish in lease.wants]
+        roots = tuple(dict.fromkeys(r.root for r in chosen if r and r.root))
+        room = Room(base, user, tuple(dict.fromkeys((*roots, *shared))))
+        variables = Variables(lease, [r for r in chosen if r], room, shared, walled=sandbox.bubblewrap)
+        self.ground = Ground(lease, server, sandbox, chosen, room, variables, Masker(lease.secrets))
+        sender = Sender(self.ground)
+        self.caches = Caches(self.ground)
+        self.companions = Companions(self.ground, sender)
+        self.collector = Collector(self.ground, sender)
+        self.steps = steps(self.ground, self.companions, self.collector, sender)
+
+    def stop(self) -> None:
+        """End the step that runs, with all its processes."""
+        self.ground.stopped.set()
+        if self.ground.running is not None:
+            self.ground.running.kill()
+
+    def run(self) -> None:
+        """Execute and deliver; whatever happens is told to the server, unless the lease is lost."""
+        ground, said = self.ground, self.ground.said
+        try:
+            ground.open()
+            try:
+                self._whole()
+            except MachineTrouble as reason:
+                said.void, said.machine = str(reason), True
+            except (Void, SettingsMissing) as reason:
+                said.void = str(reason)
+            except Refused as reason:
+                said.void = f"the server did not take what the attempt delivers: {reason}"
+            except OSError as error:
+                said.void, said.machine = f"the runner's machine refused: {error}", True
+            finally:
+                self._end_companions()
+            ground.close_log()
+            if not ground.stopped.is_set():
+                self._finish(said)
+        except LeaseLost as error:
+            _log.info("attempt %d is given up: %s", self.lease.attempt, error)
+        except Refused as error:
+            _log.warning("attempt %d could not be delivered: %s", self.lease.attempt, error)
+        finally:
+            self.stop()
+            if ground.network is not None:
+                ground.network.end()
+            ground.room.remove()
+
+    def _end_companions(self) -> None:
+        try:
+            self.companions.end()
+        except Refused as error:
+            _log.warning("attempt %d: what companions printed was not taken: %s", self.lease.attempt, error)
+
+    def _whole(self) -> None:
+        ground = self.ground
+        with ground.phase("prepare"):
+            self._link_runtimes()
+            if ground.sandbox.warning:
+                ground.say(ground.sandbox.warning)
+        with ground.phase("fetch"):
+            self._fetch_all()
+        if self.lease.caches:
+            with ground.phase("caches"):
+                self.caches.restore()
+        ground.room.give_to_user()
+        tools = self._describe()
+        self.companions.begin()
+        settings = ground.variables.traced()
+        telling = threading.Thread(target=ground.tell, args=("settings", settings), daemon=True)
+        telling.start()
+        for row in settings:
+            for place in [p for p in row["files"] if p["differs"]][:3]:
+                where = f"{place['file']}:{place['line']}"
+                ground.say(f"{where} sets {row['name']} to {place['value']!r}; in force is {row['value']!r}")
+        try:
+            self.steps.run()
+        finally:
+            telling.join()
+            if not ground.stopped.is_set():
+                installed = machine.packages(ground.room.workspace)
+                ground.record["machine"] = machine.record(ground.said.runtimes, tools, installed)
+        self.caches.settle(self.steps.prepared)
+        with ground.phase("keep"):
+            self.collector.keep()
+        if not ground.said.failed_steps and not ground.said.missing and self.lease.caches:
+            with ground.phase("save caches"):
+                self.caches.save(self.steps.prepared)
+
+    def _fetch_all(self) -> None:
+        ground = self.ground
+        self._checkout(ground.room.workspace)
+        for handed in self.lease.handed:
+            parts = [handed.job, *([handed.key.replace("/", "_")] if handed.key else []), handed.path]
+            ground.server.fetch_handed(self.lease, handed.report, inside(ground.room.handed, "/".join(parts)))
+        if self.lease.settings is not None:
+            place_settings(ground.room.workspace, self.lease.settings, ground.say)
+
+    def _finish(self, said: Said) -> None:
+        ground = self.ground
+        workspace = WORKSPACE if ground.sandbox.bubblewrap else str(ground.room.workspace)
+        record = {**ground.record, "phases": ground.phases, "caches": self.caches.told}
+        told = {
+            "void": said.void[:MOST_REASON], "machine": said.machine, "missing": said.missing[:MOST_LISTED],
+            "missing_coverage": said.missing_coverage[:MOST_LISTED], "failed_steps": said.failed_steps,
+            "runtimes": said.runtimes, "retested": said.retested, "workspace": workspace[:MOST_REASON],
+        }  # fmt: skip
+        try:
+            ground.server.finish(self.lease, ground.masked({**told, "record": record}))
+        except Refused as error:  # what is refused is void for that reason, and never without one
+            void = said.void or f"the server did not take how the attempt ended: {error}"
+            ground.server.finish(self.lease, {"void": ground.masker.words(void)[:MOST_REASON]})
+
+    def _link_runtimes(self) -> None:
+        ground = self.ground
+        for wish, runtime in zip(self.lease.wants, ground.runtimes, strict=True):
+            if runtime is None and not wish.startswith("label "):
+                raise MachineTrouble(f"{wish} is no longer on this machine")
+            if runtime is not None:
+                ground.said.runtimes[runtime.family] = runtime.version
+                link_runtime(runtime, ground.room.links)
+
+    def _fetch(self, workspace: Path) -> None:
+        source = f"{self.ground.server.address}/api/v1/attempts/{self.lease.attempt}/source"
+        try:
+            self._checkouts.fill(self.lease, source, workspace, self.ground.stopped)
+        except SourceMissing as error:
+            raise MachineTrouble(str(error)) from error
+
+    def _describe(self) -> dict[str, str]:
+        """What the tools that the plan asks about say of themselves."""
+        tools = {}
+        for words in self.lease.describe:
+            said: list[bytes] = []
+            ends = time.monotonic() + _DESCRIBING
+            ended = self.ground.command(
+                ["/bin/sh", "-c", words], self.ground.variables.of(), "", said.append, ends
+            )  # fmt: skip
+            text = self.ground.masker.mask(b"".join(said)).decode("utf-8", "replace")
+            tools[words] = machine.shown(text.splitlines()) or f"exit status {ended.status}"
+        return tools
+
+
+def _chosen(wish: str, runtimes: list[Runtime]) -> Runtime | None:
+    family, _, version = wish.partition(" ")
+    return next((r for r in runtimes if r.family == family and r.meets(version)), None)

@@ -1,0 +1,65 @@
+"""Questions about what steps did before: which tests their reports listed, how they ended when tests failed."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+
+import numpy as np
+from sqlalchemy import or_, select, update
+from sqlalchemy.orm import Session
+
+from myriant.store.tables import Acceptance, Attempt, Cell, Quarantine, Run, Step, Test, TestList
+
+_LOOKED_BACK = 200  # attempts of a job
+
+
+def statuses_with_failures(session: Session, project_id: int, job: str, step: str) -> set[int]:
+    """Exit statuses, not zero, of a step whose reports held failures, in the newest attempts of a job."""
+    newest = (
+        select(Attempt.id)
+        .join(Cell, Cell.id == Attempt.cell_id)
+        .join(Run, Run.id == Cell.run_id)
+        .where(Run.project_id == project_id, Cell.job == job)
+        .order_by(Attempt.id.desc())
+        .limit(_LOOKED_BACK)
+    )
+    query = select(Step.exit_status).where(Step.attempt_id.in_(newest), Step.name == step, Step.failures > 0)
+    return {status for status in session.scalars(query.distinct()) if status}
+
+
+def has_set_aside(session: Session, project_id: int) -> bool:
+    """Whether a project has quarantined tests, or has started from a day on which tests failed."""
+    quarantined = select(Quarantine.id).where(Quarantine.project_id == project_id, Quarantine.ended_at.is_(None))
+    started = select(Acceptance.id).where(Acceptance.project_id == project_id, Acceptance.kind == "start")
+    return bool(session.scalar(select(or_(quarantined.exists(), started.exists()))))
+
+
+def tests_of_step(session: Session, attempt_id: int, digest: bytes) -> list[int]:
+    """The numbers of the tests in a list."""
+    project = (
+        select(Run.project_id)
+        .join(Cell, Cell.run_id == Run.id)
+        .join(Attempt, Attempt.cell_id == Cell.id)
+        .where(Attempt.id == attempt_id)
+        .scalar_subquery()
+    )
+    packed = session.scalar(select(TestList.numbers).where(TestList.project_id == project, TestList.digest == digest))
+    return [] if packed is None else [int(n) for n in np.frombuffer(packed, "<i8")]
+
+
+def keys_of_tests(session: Session, project_id: int, numbers: Collection[int]) -> list[str]:
+    """The keys of tests, hexadecimal."""
+    if not numbers:
+        return []
+    query = select(Test.key).where(Test.project_id == project_id, Test.number.in_(numbers))
+    return [key.hex() for key in session.scalars(query)]
+
+
+def keep_step_tests(session: Session, attempt_id: int, rows: Sequence[tuple[int, bytes, int]]) -> None:
+    """By position: the list of tests in a step's reports, and how many of them failed."""
+    for position, digest, failures in rows:
+        session.execute(
+            update(Step)
+            .where(Step.attempt_id == attempt_id, Step.position == position)
+            .values(tests=digest, failures=failures)
+        )

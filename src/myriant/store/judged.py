@@ -1,0 +1,149 @@
+"""Questions about what was judged: verdicts of commits, results of jobs, what a person accepted, what lasts."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import delete, func, select, update
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import Session
+
+from myriant.core.gate.contexts import parse_context
+from myriant.core.gate.word import Said
+from myriant.core.states import EventKind, Verdict
+from myriant.store.projects import branches_of, open_pull_numbers
+from myriant.store.tables import Acceptance, JobResult, Lasting, Run
+
+
+def verdicts_of_commits(session: Session, project_id: int, commits: Collection[str]) -> dict[str, list[Said]]:
+    """Every verdict of these commits, by commit; which contexts are over is told by branches and pull requests."""
+    if not commits:
+        return {}
+    rows = session.execute(
+        select(Run.commit, Run.context, Run.verdict, Run.number)
+        .where(Run.project_id == project_id, Run.commit.in_(commits), Run.context != "", Run.verdict != Verdict.NONE)
+        .order_by(Run.number)
+    ).tuples()
+    branches, pulls = branches_of(session, project_id), open_pull_numbers(session, project_id)
+    found: dict[str, list[Said]] = {}
+    for commit, context, verdict, number in rows:
+        told = parse_context(context)
+        ended = told is not None and (
+            (told.kind is EventKind.PUSH and told.name not in branches)
+            or (told.kind is EventKind.PULL_REQUEST and (not told.name.isdigit() or int(told.name) not in pulls))
+        )
+        found.setdefault(commit, []).append(Said(context, Verdict(verdict), number, ended))
+    return found
+
+
+@dataclass(frozen=True, slots=True)
+class JobSaid:
+    """What one run says of a job."""
+
+    run_id: int
+    number: int
+    commit: str
+    context: str
+    trusted: bool
+    good: bool
+
+
+def judged_jobs(
+    session: Session, project_id: int, jobs: Collection[str], commits: Sequence[str], but: int
+) -> dict[str, dict[str, list[JobSaid]]]:
+    """By job and commit, what runs other than `but` have said, the oldest first."""
+    found: dict[str, dict[str, list[JobSaid]]] = {}
+    if not jobs or not commits:
+        return found
+    rows = session.execute(
+        select(
+            JobResult.job, JobResult.run_id, JobResult.number, JobResult.commit, JobResult.context, JobResult.trusted,
+            JobResult.good,
+        )
+        .where(JobResult.project_id == project_id, JobResult.job.in_(jobs), JobResult.commit.in_(commits))
+        .where(JobResult.good.is_not(None), JobResult.run_id != but)
+        .order_by(JobResult.number)
+    )  # fmt: skip
+    for job, run_id, number, commit, context, trusted, good in rows.tuples():
+        told = JobSaid(run_id, number, commit, context, bool(trusted), bool(good))
+        found.setdefault(job, {}).setdefault(commit, []).append(told)
+    return found
+
+
+def plan_job_results(session: Session, run: Run, jobs: Mapping[str, tuple[bool, int | None]]) -> None:
+    """Note which jobs a run is about: whether each was asked for, and its baseline run."""
+    session.execute(delete(JobResult).where(JobResult.run_id == run.id))
+    session.add_all(
+        JobResult(
+            run_id=run.id, job=job, project_id=run.project_id, commit=run.commit, context=run.context,
+            number=run.number, asked=asked, baseline_id=baseline,
+        )
+        for job, (asked, baseline) in jobs.items()
+    )  # fmt: skip
+    session.flush()
+
+
+def job_results_of(session: Session, run_id: int) -> dict[str, JobResult]:
+    return {r.job: r for r in session.scalars(select(JobResult).where(JobResult.run_id == run_id))}
+
+
+def reopen_job_results(session: Session, run_id: int) -> None:
+    """What was said of a run's jobs is said no more."""
+    session.execute(update(JobResult).where(JobResult.run_id == run_id).values(good=None, trusted=None))
+
+
+def runs_with_ids(session: Session, ids: Iterable[int]) -> dict[int, Run]:
+    wanted = list(ids)
+    return {r.id: r for r in session.scalars(select(Run).where(Run.id.in_(wanted)))} if wanted else {}
+
+
+def newest_clear_of(session: Session, project_id: int, commits: Sequence[str], but: int) -> Run | None:
+    """On the first of these commits that has one, the newest run whose verdict was clear (or exempt) for a push."""
+    if not commits:
+        return None
+    query = select(Run).where(Run.project_id == project_id, Run.commit.in_(commits), Run.id != but)
+    query = query.where(Run.context.startswith(f"{EventKind.PUSH} "), Run.plan_digest.is_not(None))
+    rows = session.scalars(query.where(Run.verdict != Verdict.UNDECIDED).order_by(Run.number)).all()
+    newest = {(r.commit, r.context): r for r in rows}
+    for commit in commits:
+        here = [r for (c, _), r in newest.items() if c == commit and r.verdict != Verdict.NONE]
+        if here and all(r.verdict in (Verdict.CLEAR, Verdict.EXEMPT) for r in here):
+            return max(here, key=lambda r: r.number)
+    return None
+
+
+# --- accepted, and lasting --------------------------------------------------------------------------
+
+
+def acceptances(session: Session, project_id: int, kind: str) -> Sequence[Acceptance]:
+    query = select(Acceptance).where(Acceptance.project_id == project_id, Acceptance.kind == kind)
+    return session.scalars(query.order_by(Acceptance.id)).all()
+
+
+def acceptances_in(session: Session, project_id: int, run: int) -> Sequence[Acceptance]:
+    """What was accepted in the run of this number."""
+    query = select(Acceptance).where(Acceptance.project_id == project_id, Acceptance.run == run)
+    return session.scalars(query.order_by(Acceptance.id)).all()
+
+
+def open_lasting(session: Session, project_id: int) -> Sequence[Lasting]:
+    """Tests that are less than they were and not settled, the oldest first."""
+    query = select(Lasting).where(Lasting.project_id == project_id, Lasting.ended_at.is_(None))
+    return session.scalars(query.order_by(Lasting.since, Lasting.test)).all()
+
+
+def begin_lasting(session: Session, rows: Sequence[dict[str, Any]]) -> None:
+    """Note tests that are less than they were since a run; those noted already stay as they are."""
+    if rows:
+        session.execute(insert(Lasting).on_conflict_do_nothing(), rows)
+
+
+def end_lasting(session: Session, project_id: int, tests: Collection[int], why: str) -> None:
+    if tests:
+        session.execute(
+            update(Lasting)
+            .where(Lasting.project_id == project_id, Lasting.test.in_(tests), Lasting.ended_at.is_(None))
+            .values(ended_at=func.now(), ended_why=why)
+        )

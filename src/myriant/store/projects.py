@@ -1,0 +1,124 @@
+"""Questions about projects, their branches and tags, pull requests and schedules."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from datetime import datetime
+
+from sqlalchemy import delete, func, or_, select, text, update
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import Session
+
+from myriant.core.states import PullState
+from myriant.store.tables import Project, PullRequest, Ref, Schedule, SeenEvent, Untested
+
+BRANCH = "refs/heads/"
+TAG = "refs/tags/"
+
+
+def project_named(session: Session, name: str) -> Project | None:
+    return session.scalar(select(Project).where(Project.name == name))
+
+
+def all_projects(session: Session) -> Sequence[Project]:
+    return session.scalars(select(Project).order_by(Project.name)).all()
+
+
+def project_names(session: Session, *, due_after: float | None = None) -> list[str]:
+    """Names of all projects; with `due_after`, those not looked at for so many seconds."""
+    query = select(Project.name).order_by(Project.name)
+    if due_after is not None:
+        due = func.now() - func.make_interval(0, 0, 0, 0, 0, 0, due_after)
+        query = query.where(or_(Project.looked_at.is_(None), Project.looked_at < due))
+    return list(session.scalars(query))
+
+
+def remove_project(session: Session, name: str) -> None:
+    session.execute(delete(Project).where(Project.name == name))
+
+
+def next_run_number(session: Session, project_id: int) -> int:
+    """Take the project's next run number; numbers have no gaps and no repeats."""
+    taken: int | None = session.scalar(
+        update(Project)
+        .where(Project.id == project_id)
+        .values(next_number=Project.next_number + 1)
+        .returning(Project.next_number - 1)
+    )
+    assert taken is not None
+    return taken
+
+
+def branch_at(session: Session, project_id: int, branch: str) -> str | None:
+    """The commit at which a branch was last seen."""
+    ref = session.get(Ref, (project_id, BRANCH + branch))
+    return ref.commit if ref is not None else None
+
+
+def branches_of(session: Session, project_id: int) -> dict[str, str]:
+    """Every branch with the commit at which it was last seen."""
+    rows = session.scalars(select(Ref).where(Ref.project_id == project_id, Ref.name.startswith(BRANCH)))
+    return {r.name.removeprefix(BRANCH): r.commit for r in rows}
+
+
+def commits_of_refs(session: Session, project_id: int) -> dict[str, str]:
+    """Where each branch and tag was last seen."""
+    rows = session.execute(select(Ref.name, Ref.commit).where(Ref.project_id == project_id))
+    return dict(rows.tuples().all())
+
+
+def forget_refs(session: Session, project_id: int, names: Collection[str]) -> None:
+    if names:
+        session.execute(delete(Ref).where(Ref.project_id == project_id, Ref.name.in_(names)))
+
+
+def open_pulls_from(session: Session, project_id: int, branch: str) -> Sequence[PullRequest]:
+    """Open pull requests that ask for a branch to be merged."""
+    return session.scalars(
+        select(PullRequest).where(
+            PullRequest.project_id == project_id, PullRequest.state == PullState.OPEN, PullRequest.source == branch
+        )
+    ).all()
+
+
+def newest_pulls(session: Session, project_id: int, most: int) -> Sequence[PullRequest]:
+    query = select(PullRequest).where(PullRequest.project_id == project_id)
+    return session.scalars(query.order_by(PullRequest.number.desc()).limit(most)).all()
+
+
+def open_pull_numbers(session: Session, project_id: int) -> set[int]:
+    query = select(PullRequest.number).where(PullRequest.project_id == project_id)
+    return set(session.scalars(query.where(PullRequest.state == PullState.OPEN)))
+
+
+def due_schedules(session: Session, now: datetime) -> Sequence[Schedule]:
+    """Schedules whose time has come, locked for this transaction."""
+    return session.scalars(select(Schedule).where(Schedule.next_at <= now).with_for_update(skip_locked=True)).all()
+
+
+def schedules_of(session: Session, project_id: int) -> Sequence[Schedule]:
+    return session.scalars(select(Schedule).where(Schedule.project_id == project_id).order_by(Schedule.next_at)).all()
+
+
+def forget_seen_events(session: Session, before: datetime) -> None:
+    session.execute(delete(SeenEvent).where(SeenEvent.at < before))
+
+
+def remember_untested(session: Session, rows: Sequence[dict[str, object]]) -> None:
+    """Keep commits that have no run of their own, with the reason; those known already stay as they are."""
+    if rows:
+        session.execute(insert(Untested).on_conflict_do_nothing(), rows)
+
+
+def reasons_untested(session: Session, commit: str) -> Sequence[tuple[str, str]]:
+    """Project and reason of a commit without a run of its own."""
+    query = select(Project.name, Untested.reason).join(Untested, Untested.project_id == Project.id)
+    return session.execute(query.where(Untested.commit == commit)).tuples().all()
+
+
+_MOVES = 0x4D594D56  # names the lock: moves of a project's branches
+
+
+def one_at_a_time(session: Session, project_id: int) -> None:
+    """Wait until nobody else takes in what moved in this repository: a hook and a look may come together."""
+    session.execute(text("SELECT pg_advisory_xact_lock(:of, :project)"), {"of": _MOVES, "project": project_id})
