@@ -11,7 +11,7 @@ from starlette.routing import Match
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from myriant.api.access import permissions_of
-from myriant.api.problems import answer_of
+from myriant.api.problems import answer_of, problem
 
 HEADERS: Mapping[str, str] = {
     "Content-Security-Policy": (
@@ -54,6 +54,8 @@ class Door:
         path: str = scope["path"]
         if not path.startswith(f"{self.prefix}/"):
             return None
+        if "\0" in path or b"%00" in scope.get("query_string", b""):
+            return problem(422, "bad-input", "an address holds a NUL", "leave it out")
         inner = {**scope, "path": path.removeprefix(self.prefix), "root_path": ""}
         for route in self.routes:
             matched, child = route.matches(inner)

@@ -8,7 +8,7 @@ import logging
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
-from sqlalchemy.exc import InterfaceError, OperationalError
+from sqlalchemy.exc import DataError, InterfaceError, OperationalError
 from starlette.exceptions import HTTPException
 
 from myriant.flow.errors import FlowError
@@ -53,6 +53,10 @@ def answer_of(error: Exception) -> JSONResponse:
             return _later(
                 problem(503, "database-away", "the database cannot be reached now", "try again in a moment"), 2
             )
+        case DataError():
+            return problem(
+                422, "bad-input", "a value cannot be kept: a number out of range, or a text with a NUL", "leave it out"
+            )
         case _:
             _log.error("an answer failed", exc_info=error)
             return problem(500, "fault", "the server failed to answer; its log says why", "tell who runs it")
@@ -69,6 +73,6 @@ def answer_problems(app: FastAPI) -> None:
     async def answer(_: Request, error: Exception) -> JSONResponse:
         return answer_of(error)
 
-    known = (FlowError, HTTPException, RequestValidationError, OSError, OperationalError, InterfaceError)
+    known = (FlowError, HTTPException, RequestValidationError, OSError, OperationalError, InterfaceError, DataError)
     for kind in (*known, Exception):
         app.add_exception_handler(kind, answer)

@@ -8,10 +8,15 @@ from pathlib import Path
 
 import alembic.command
 import alembic.config
+from alembic.util.exc import CommandError
 from sqlalchemy import Engine, create_engine, text
 from sqlalchemy.orm import Session
 
 _MIGRATIONS = Path(__file__).parent / "migrations"
+
+
+class NewerSchema(RuntimeError):
+    """The database belongs to a later version."""
 
 
 class Store:
@@ -46,7 +51,12 @@ class Store:
         with self.engine.begin() as connection:
             connection.execute(text("SELECT pg_advisory_xact_lock(7201)"))
             config.attributes["connection"] = connection
-            alembic.command.upgrade(config, "head")
+            try:
+                alembic.command.upgrade(config, "head")
+            except CommandError as error:
+                raise NewerSchema(
+                    "the database was brought up to date by a newer version than this one: install that one"
+                ) from error
 
     def close(self) -> None:
         self.engine.dispose()

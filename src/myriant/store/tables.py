@@ -142,6 +142,8 @@ class Run(Base):
         Index("run_of_commit", "commit_id", "project_id"),
         Index("run_in_context", "project_id", "context", "number"),
         Index("run_of_baseline", "baseline_id"),
+        Index("run_of_plan", "plan_digest"),
+        Index("run_of_asked", "asked_digest"),
         Index("run_open", "project_id", postgresql_where=text("state in ('waiting', 'running')")),
     )
     id: Mapped[int] = mapped_column(primary_key=True)

@@ -64,14 +64,16 @@ def conclude(run: Run, state: State, verdict: Verdict, at: datetime) -> None:
         _become(run, state)
     else:
         run.state = state  # judged again: a late result, or a person's acceptance
-    run.verdict, run.why, run.reason, run.ended_at = verdict, Why.NOTHING, "", run.ended_at or at
+    run.verdict, run.why, run.reason = verdict, Why.NOTHING, ""
+    run.ended_at = at if run.ended_at is None else run.ended_at
 
 
 def supersede(run: Run, reason: str) -> None:
     """A newer event stopped it before it was judged: it stays undecided."""
     if State(run.state) in OPEN:
         _become(run, State.STOPPED)
-    run.why, run.reason, run.ended_at = Why.SUPERSEDED, reason, run.ended_at or func.now()
+    run.why, run.reason = Why.SUPERSEDED, reason
+    run.ended_at = func.now() if run.ended_at is None else run.ended_at
     run.sentence = f"Undecided: {reason} before it was judged."
 
 

@@ -181,6 +181,8 @@ def _indexes() -> None:
     op.create_index("run_of_commit", "run", ["commit_id", "project_id"])
     op.create_index("run_in_context", "run", ["project_id", "context", "number"])
     op.create_index("run_of_baseline", "run", ["baseline_id"])
+    op.create_index("run_of_plan", "run", ["plan_digest"])
+    op.create_index("run_of_asked", "run", ["asked_digest"])
     op.create_index("search_of_cell", "search", ["cell_id"])
     op.create_index("search_of_run", "search", ["run_id", "test"])
     op.create_index("segment_of_attempt", "segment", ["attempt_id"])
