@@ -128,7 +128,22 @@ def suite(inner: str) -> bytes:
         (suite('<testcase name="a"><skipped message="test passes unexpectedly"/></testcase>'), "F", "expected to fail"),
         (suite('<testcase name="a"/><error message="boom">x</error>'), "PE", "outside any case"),
         (suite('<testcase name="a"><testcase name="inner"/><failure/></testcase><testcase name="b"/>'), "FP", ""),
-        (b'<testsuite tests="3" failures="2"><testcase name="a"/></testsuite>', "P", "3 cases, not 1"),
+        (b'<testsuite tests="3"><testcase name="a"/></testsuite>', "P", "3 cases, not 1"),
+        (b'<testsuite tests="1" failures="0"><testcase name="a"><failure/></testcase></testsuite>', "F", "0 failures, not 1"),
+        (suite('<testcase name="a"><rerunFailure message="once"/><failure message="m"/></testcase>'), "F", ""),
+        (suite('<testcase name="a"><flakyFailure message="once"/><failure message="m"/></testcase>'), "F", ""),
+        (suite('<testcase name="a"><rerunFailure message="once"/></testcase>'), "F", "nothing that passed"),
+        (suite('<testcase name="a"><skipped type="todo"/><error message="m"/></testcase>'), "E", ""),
+        (suite('<testcase name="a"><failure message="m"/><skipped type="todo"/></testcase>'), "S", ""),
+        (suite('<testcase name="a"><failure/><error/></testcase>'), "E", ""),
+        (suite('<testcase name="a" status="broken"/><testcase name="b" result="Killed"/>'), "EE", "not known"),
+        (suite('<testcase name="a" status="undetermined"><skipped/></testcase>'), "S", ""),
+        (suite('<testcase name="a"><Failure message="m"/></testcase>'), "F", "written <Failure>"),
+        (b'<testsuite tests="2"><testcase name="a"><failure/></testcase><testcase name="a"/><testcase name="b"/></testsuite>', "YP", "tried again"),
+        (b'<testsuite tests="2"><testcase name="a"/><testcase name="a"><failure/></testcase><testcase name="b"/></testsuite>', "FP", ""),
+        (b'<testsuite tests="1"><testcase name="a"><failure/></testcase><testcase name="a"><skipped/></testcase></testsuite>', "F", ""),
+        (b'<testsuites tests="1"><testsuite><testcase name="a"><failure/></testcase><testcase name="a"/></testsuite></testsuites>', "Y", "tried again"),
+        (suite('<testcase name="a"><failure/></testcase><testcase name="a"/>'), "FP", ""),  # two results: the worst counts
         (b'log\nmore\n<?xml version="1.0"?><testsuite><testcase name="a"/></testsuite>\nbye', "P", "before the document"),
         (b'<j:testsuites xmlns:j="urn:x"><j:testsuite><j:testcase name="a"><j:failure/></j:testcase></j:testsuite></j:testsuites>', "F", ""),
         (b'<?xml version="1.0" encoding="utf-16"?><testsuite><testcase name="a"/></testsuite>', "P", "and is not"),
@@ -146,6 +161,21 @@ def test_dialects_are_understood(source: bytes, outcomes: str, warned: str) -> N
     letters = {Outcome.PASSED: "P", Outcome.FAILED: "F", Outcome.ERRORED: "E", Outcome.SKIPPED: "S", Outcome.FLAKY: "Y"}
     assert "".join(letters[Outcome(o)] for o in results.outcomes) == outcomes
     assert warned in " ".join(p.message for p in results.problems) and bool(warned) == bool(results.problems)
+
+
+@pytest.mark.parametrize(
+    "source",
+    [
+        b'<testsuite tests="9" failures="7"><testcase name="a"/></testsuite>',
+        b'<testsuite errors="1"/>',
+        b'<testsuites failures="1"><testsuite><testcase name="a"/></testsuite></testsuites>',
+        b'<testsuite><testcase name="a"/><testsuite failures="2"><testcase name="b"><failure/></testcase></testsuite></testsuite>',
+        b'<testsuite tests="1" errors="1"><testcase name="a"><skipped/></testcase></testsuite>',
+    ],
+)
+def test_failures_that_no_element_shows_make_a_report_untrusted(source: bytes) -> None:
+    error = read_junit([source]).error
+    assert error is not None and "it is not whole" in error.message, error
 
 
 def test_output_attachments_and_places_of_a_failed_case_are_kept() -> None:

@@ -10,6 +10,7 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Iterable
+from dataclasses import dataclass
 from xml.parsers import expat
 
 from myriant.core.results.model import Detail, Oddity, Outcome, Results
@@ -27,7 +28,11 @@ _RETRIES = {"flakyFailure", "flakyError", "rerunFailure", "rerunError"}
 _OUTPUTS = {"system-out", "system-err"}
 _NOT_RUN = {"notrun", "not run", "not-run", "not_run", "disabled", "skipped", "ignored", "suppressed", "pending"}
 _BAD = {"failed": Outcome.FAILED, "fail": Outcome.FAILED, "failure": Outcome.FAILED, "error": Outcome.ERRORED,
-        "errored": Outcome.ERRORED, "timeout": Outcome.ERRORED, "crashed": Outcome.ERRORED}  # fmt: skip
+        "errored": Outcome.ERRORED, "timeout": Outcome.ERRORED, "crashed": Outcome.ERRORED,
+        "xpass": Outcome.FAILED}  # fmt: skip
+_GOOD = {"", "passed", "pass", "success", "successful", "succeeded", "ok", "run", "ran", "completed", "complete",
+         "finished", "executed", "done", "true", "xfail", "flaky", "fixed", "warning", "warnings"}  # fmt: skip
+_RANK = {Outcome.PASSED: 0, Outcome.SKIPPED: 1, Outcome.FAILED: 2, Outcome.ERRORED: 3}
 _SETUP = re.compile(
     r"(?:setUp|tearDown)(?:Class|Module)? \(.+\)$"
     r'|"(?:before|after) (?:all|each)" hook\b|\{(?:before|after)(?: (?:all|each))?\}'
@@ -71,7 +76,12 @@ class _Reader:
         self.parser.EndElementHandler = self.end
         self.parser.CommentHandler = self.comment
         self.path: list[str] = []  # names of the suites that are open
-        self.stated: list[tuple[dict[str, str], int, int, int]] = []  # their attributes, line, cases and bad so far
+        self.stated: list[_Stated] = []  # what they say of themselves
+        self.shown = self.shown_before = 0  # elements that tell a failure, and cases marked so: now, before this case
+        self.bad = 0  # cases that failed or errored
+        self.unknown = ""  # a state that a case gives itself and that says nothing
+        self.reruns = False  # tries before the last are told
+        self.superseded: set[int] = set()  # cases that a later try of the same test stands for
         self.suite = ""
         self.depth = 0
         self.roots = 0
@@ -88,7 +98,6 @@ class _Reader:
         self.attached: list[str] = []
         self.retried = False
         self.expected = False  # its failure
-        self.bad = 0  # cases that failed or errored
         self.dropped = 0  # set-ups that passed
         self.liars, self.lying = 0, ("", 0)  # suites with wrong totals, the first of them
         self.odd: dict[str, tuple[int, int]] = {}  # oddity: how often, first line
@@ -98,8 +107,9 @@ class _Reader:
         reason = feed(self.parser, chunks, self.explain, notes, self.watch)
         if reason is not None:
             self.results.problems.append(Oddity("error", reason, self.parser.CurrentLineNumber))
-        elif not len(self.results) and self.results.error is None:
+        if reason is None and not len(self.results) and self.results.error is None:
             self.results.problems.append(Oddity("error", "the report holds no test", self.parser.CurrentLineNumber))
+        self.drop_superseded()
         self.results.problems += [Oddity("warning", text, line) for text, line in notes.told()]
         for what, (count, line) in self.odd.items():
             self.results.problems.append(Oddity("warning", f"{count} {what}", line))
@@ -132,12 +142,12 @@ class _Reader:
             self.roots += 1
             self.path.append(attributes.get("name", "")[:MOST_NAME])
             self.suite = " › ".join(filter(None, self.path))
-            here = len(self.results) + self.dropped
-            self.stated.append((attributes, self.parser.CurrentLineNumber, here, self.bad))
+            self.state(attributes)
         elif not self.roots:
             if name != "testsuites":
                 raise Refused(f"its root element is <{name[:40]}>, not <testsuites> or <testsuite>")
             self.roots += 1
+            self.state(attributes)
         elif name in ("failure", "error"):
             self.case({"name": OUTSIDE})
             self.plain = False
@@ -148,10 +158,16 @@ class _Reader:
         if self.depth > MOST_DEPTH:
             raise Refused(f"elements are nested more than {MOST_DEPTH} deep")
 
+    def state(self, attributes: dict[str, str]) -> None:
+        self.stated.append(
+            _Stated(attributes, self.parser.CurrentLineNumber, len(self.results), self.dropped, self.shown, self.bad)
+        )
+
     def case(self, attributes: dict[str, str]) -> None:
         get = attributes.get
         self.case_depth = self.depth
         self.attributes = attributes
+        self.shown_before = self.shown
         self.plain = True
         name = get("name", "")
         if not 0 < len(name) <= MOST_NAME:
@@ -197,10 +213,15 @@ class _Reader:
         elif bad := said & _BAD.keys():
             self.outcome = _BAD[min(bad)]
             self.detail = Detail(f"its report says {min(bad)}, and no more")
+        elif odd := said - _GOOD:
+            self.unknown = min(odd)[:MOST_NAME]
 
     def within_case(self, name: str, attributes: dict[str, str]) -> None:
         if name in _VERDICTS:
-            self.verdict(name, attributes)
+            self.verdict(name, name, attributes)
+        elif name.lower() in _VERDICTS:
+            self.note(f"elements written <{name[:40]}>")
+            self.verdict(name, name.lower(), attributes)
         elif name in _RETRIES:
             self.retry(name, attributes)
         elif name in _OUTPUTS:
@@ -209,24 +230,28 @@ class _Reader:
             self.attached.append(attributes.get("value", "")[:1000])
             self.gather(name)
 
-    def verdict(self, name: str, attributes: dict[str, str]) -> None:
-        outcome = _VERDICTS[name]
+    def verdict(self, name: str, kind_of: str, attributes: dict[str, str]) -> None:
+        """The worst of what a case says counts, in whatever order; only a stated expected failure excuses one."""
+        outcome = _VERDICTS[kind_of]
         message, kind = attributes.get("message") or "", attributes.get("type") or ""
-        if outcome is not Outcome.SKIPPED and not message:
-            message = kind
-        if outcome is Outcome.SKIPPED and _NO_SKIP.search(message):
+        self.unknown = ""  # its element says more
+        if outcome is not Outcome.SKIPPED:
+            self.shown += 1
+            message = message or kind
+        elif _NO_SKIP.search(message):
             outcome = Outcome.FAILED
             self.note("cases that passed although they were expected to fail, told as skipped")
-        if outcome is Outcome.SKIPPED and (kind == "todo" or _EXPECTED.search(message)):
+        elif kind == "todo" or _EXPECTED.search(message):
             self.expected = True
         told = self.detail is not None and not self.detail.message.startswith(("not run: its", "its report says"))
-        if self.expected and outcome is not Outcome.SKIPPED and self.detail is not None:
-            self.detail.text += f"\n\nas expected: {message[:MOST_TEXT]}\n"
-        elif self.detail is None or not told or self.outcome is Outcome.SKIPPED:
-            self.outcome = outcome
-            self.detail = Detail(message[:MOST_TEXT], type=kind[:MOST_NAME])
+        worse = _RANK[outcome] > _RANK[self.outcome]
+        if self.detail is None or not told or (worse and self.outcome is not Outcome.FAILED):
+            earlier = self.detail.text if self.detail is not None and told else ""
+            self.detail = Detail(message[:MOST_TEXT], text=earlier, type=kind[:MOST_NAME])
         elif outcome is not Outcome.SKIPPED:
             self.detail.text += f"\n\nalso: {message[:MOST_TEXT]}\n"
+        if worse:
+            self.outcome = outcome
         self.gather(name)
 
     def comment(self, text: str) -> None:
@@ -244,7 +269,9 @@ class _Reader:
             self.retried = True
             self.detail.message = self.detail.message or message[:MOST_TEXT]
         else:
+            self.reruns = True
             self.detail.text += f"\n\nan earlier try: {message[:MOST_TEXT]}\n"
+        self.shown += 1
         self.gather(name)
 
     def gather(self, name: str) -> None:
@@ -279,7 +306,9 @@ class _Reader:
         elif self.path and not self.case_depth and name.rpartition(":")[2] == "testsuite":
             self.path.pop()
             self.suite = " › ".join(filter(None, self.path))
-            self.compare_totals(*self.stated.pop())
+            self.suite_ended(self.stated.pop())
+        elif self.stated and not self.path and not self.depth:
+            self.suite_ended(self.stated.pop())
 
     def gathered_all(self) -> None:
         text, name = "".join(self.collected), self.gathered
@@ -303,6 +332,7 @@ class _Reader:
         if self.gathered and name.rpartition(":")[2] == self.gathered:  # a failure that stands for a case
             self.gathered_all()
         self.case_depth = 0
+        self.weigh()
         results, detail = self.results, self.detail
         if self.retried:
             self.retried = False
@@ -310,20 +340,33 @@ class _Reader:
                 self.outcome = Outcome.FLAKY
                 self.note("cases that passed when they were tried again")
         at, outcome = len(results.outcomes), self.outcome
-        self.outcome, self.expected = Outcome.PASSED, False
+        self.outcome, self.expected, self.reruns, self.unknown = Outcome.PASSED, False, False, ""
         results.outcomes.append(outcome)
         if self.output or self.attached:
             detail = self.with_output(detail or Detail())
         self.detail = None
         if outcome is not Outcome.PASSED:
             self.placed(detail or Detail(), at)
-        if outcome is Outcome.FAILED or outcome is Outcome.ERRORED:
-            self.bad += 1
-        elif outcome is Outcome.PASSED and _SETUP.match(self.name):
+        if outcome is Outcome.PASSED and _SETUP.match(self.name):
             for column in (results.suites, results.classes, results.names, results.outcomes, results.seconds):
                 column.pop()
             results.setups += 1
             self.dropped += 1
+
+    def weigh(self) -> None:
+        """What the elements of a case come to together."""
+        if self.expected and self.outcome is Outcome.FAILED:
+            self.outcome = Outcome.SKIPPED
+        if self.unknown and self.outcome is Outcome.PASSED:
+            self.outcome = Outcome.ERRORED
+            self.detail = self.detail or Detail(f"its report says {self.unknown}, which no reader knows")
+            self.note("cases in a state that is not known, counted as errored")
+        if self.reruns and not self.retried and self.outcome is Outcome.PASSED:
+            self.outcome = Outcome.FAILED
+            self.note("cases with failed tries and nothing that passed")
+        if self.outcome in (Outcome.FAILED, Outcome.ERRORED):
+            self.bad += 1
+            self.shown = max(self.shown, self.shown_before + 1)
 
     def watch(self) -> None:
         if len(self.results) > MOST_CASES:
@@ -351,18 +394,80 @@ class _Reader:
     def outcome_word(self, at: int) -> str:
         return Outcome(self.results.outcomes[at]).name.lower()
 
-    def compare_totals(self, stated: dict[str, str], line: int, cases: int, bad: int) -> None:
-        cases, bad = len(self.results) + self.dropped - cases, self.bad - bad
-        for name, here in (("tests", cases), ("failures", bad)):
-            said = stated.get(name, "")
-            if name == "failures" and stated.get("errors", "").isdigit() and said.isdigit():
-                said = str(int(said[:12]) + int(stated["errors"][:12]))
-            if said.isdigit() and int(said[:12]) != here:
-                if not self.liars:
-                    what = "cases" if name == "tests" else "failures"
-                    self.lying = (f"{said[:12]} {what}, not {here}", line)
-                self.liars += 1
-                break
+    def suite_ended(self, suite: _Stated) -> None:
+        """Compare what a suite says of itself with what it holds: stated failures must be shown, tries are one test."""
+        cases = len(self.results) - suite.cases + self.dropped - suite.dropped
+        shown, said = self.shown - suite.shown, suite.failures
+        if said is not None and said > shown:
+            what = f"a suite states {said} failures and errors, and its elements show {shown}: it is not whole"
+            self.results.problems.append(Oddity("error", what, suite.line))
+        tests = suite.number("tests")
+        if tests is None or tests == cases or self.tries(suite, tests):
+            bad = self.bad - suite.bad
+            if said is not None and said < bad:
+                self.lie(f"{said} failures, not {bad}", suite.line)
+            return
+        self.lie(f"{tests} cases, not {cases}", suite.line)
+
+    def lie(self, said: str, line: int) -> None:
+        if not self.liars:
+            self.lying = (said, line)
+        self.liars += 1
+
+    def tries(self, suite: _Stated, tests: int) -> bool:
+        """Whether a suite's total counts its tests, and its cases are tries of them: then the last one decides."""
+        results = self.results
+        found: dict[tuple[str, str, str], list[int]] = {}
+        for i in range(suite.cases, len(results)):
+            if i not in self.superseded:
+                found.setdefault((results.suites[i], results.classes[i], results.names[i]), []).append(i)
+        if len(found) + self.dropped - suite.dropped != tests:
+            return False
+        for places in found.values():
+            *earlier, last = places
+            odd = [i for i in earlier if results.outcomes[i] in (Outcome.FAILED, Outcome.ERRORED, Outcome.FLAKY)]
+            if odd and results.outcomes[last] == Outcome.PASSED:
+                results.outcomes[last] = Outcome.FLAKY
+                results.details[last] = results.details[odd[-1]]
+                self.note("cases that passed when they were tried again")
+            elif odd and results.outcomes[last] == Outcome.SKIPPED:
+                results.outcomes[last] = results.outcomes[odd[-1]]  # a try that did not run disproves nothing
+                results.details[last] = results.details[odd[-1]]
+            self.superseded.update(earlier)
+        return True
+
+    def drop_superseded(self) -> None:
+        results, gone = self.results, self.superseded
+        if not gone:
+            return
+        kept = [i for i in range(len(results.outcomes)) if i not in gone]
+        for name in ("suites", "classes", "names", "seconds"):
+            column = getattr(results, name)
+            setattr(results, name, [column[i] for i in kept])
+        results.outcomes = bytearray(results.outcomes[i] for i in kept)
+        results.details = {at: results.details[i] for at, i in enumerate(kept) if i in results.details}
+
+
+@dataclass(frozen=True, slots=True)
+class _Stated:
+    """What a suite says of itself, and what had been read before it: cases, set-ups that passed, failures."""
+
+    attributes: dict[str, str]
+    line: int
+    cases: int
+    dropped: int
+    shown: int
+    bad: int
+
+    def number(self, name: str) -> int | None:
+        said = self.attributes.get(name, "").strip()
+        return int(said[:12]) if said.isascii() and said.isdigit() else None
+
+    @property
+    def failures(self) -> int | None:
+        """Failures, or errors where they are more."""
+        said = [n for n in (self.number("failures"), self.number("errors")) if n is not None]
+        return max(said, default=None)  # some count what erred among the failures, or all as both
 
 
 def odd_time(time: str) -> float:
