@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import json
 import subprocess
+import sys
+import threading
 from concurrent.futures import ThreadPoolExecutor
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
 import pytest
@@ -139,3 +143,31 @@ def test_a_mirror_is_fetched_from_many_sides_at_once(origin: Path, tmp_path: Pat
     with ThreadPoolExecutor(8) as pool:
         list(pool.map(Mirror.fetch, mirrors))
     assert mirrors[0].branches() == {n.removeprefix("refs/heads/"): c for n, c in heads(str(origin)).items()}
+
+
+def test_the_hook_tells_any_number_of_refs_and_shows_its_token_to_nobody(tmp_path: Path) -> None:
+    heard: list[dict[str, str]] = []
+    tokens: set[str | None] = set()
+
+    class Bell(BaseHTTPRequestHandler):
+        def do_POST(self) -> None:
+            tokens.add(self.headers["Authorization"])
+            heard.extend(json.loads(self.rfile.read(int(self.headers["Content-Length"])))["moved"])
+            body = b'{"said": []}'
+            self.send_response(200)
+            self.send_header("Content-Length", str(len(body)))
+            self.end_headers()
+            self.wfile.write(body)
+
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Bell)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    install_hook(
+        tmp_path, project="p", host="127.0.0.1", port=server.server_port, token="s3cret", python=sys.executable
+    )
+    lines = [f"{'0' * 40} {'a' * 40} refs/heads/{'b' * 60}{i}" for i in range(5000)]  # more than arguments can hold
+    done = subprocess.run([tmp_path / "hooks/post-receive"], input="\n".join(lines) + "\n", text=True, capture_output=True)  # fmt: skip
+    server.shutdown()
+    assert done.returncode == 0 and "cannot be reached" not in done.stdout, done
+    assert len(heard) == 5000 and tokens == {"Bearer s3cret"}
+    ring = next(line for line in (tmp_path / "hooks/post-receive").read_text().splitlines() if "myriant-ring" in line)
+    assert "s3cret" not in ring.split("myriant-ring.py")[1]

@@ -10,12 +10,13 @@ _MARK = "# rings Myriant at every push"
 _KEPT = "post-receive.before-myriant"
 
 _RING = """\
-import json, socket, sys
-name, host, port, token, feed = sys.argv[1:6]
-rows = [line.split(" ", 2) for line in feed.split("\\n") if line.count(" ") >= 2]
+import json, os, socket, sys
+name, host, port = sys.argv[1:4]
+token = os.environ["MYRIANT_BELL_TOKEN"]
+rows = [line.rstrip("\\n").split(" ", 2) for line in sys.stdin if line.count(" ") >= 2]
 moved = [{"before": b, "after": a, "ref": r} for b, a, r in rows if r.startswith(("refs/heads/", "refs/tags/"))]
-if moved:
-    body = json.dumps({"moved": moved}).encode()
+for at in range(0, len(moved), 400):
+    body = json.dumps({"moved": moved[at:at + 400]}).encode()
     head = (f"POST /api/v1/projects/{name}/bell HTTP/1.1\\r\\nHost: {host}:{port}\\r\\nConnection: close\\r\\n"
             f"Authorization: Bearer {token}\\r\\nContent-Type: application/json\\r\\n"
             f"Content-Length: {len(body)}\\r\\n\\r\\n")
@@ -48,14 +49,15 @@ def install_hook(repository: Path, *, project: str, host: str, port: int, token:
     if hook.exists() and _MARK not in hook.read_text(encoding="utf-8", errors="replace"):
         hook.replace(kept)
     ring.write_text(_RING, encoding="utf-8")
-    words = " ".join(shlex.quote(w) for w in (project, host, str(port), token))
+    words = " ".join(shlex.quote(w) for w in (project, host, str(port)))
     hook.write_text(
         "#!/bin/sh\n"
         f"{_MARK}\n"
         'here=$(dirname "$0")\n'
         "feed=$(cat)\n"
         f'if [ -x "$here/{_KEPT}" ]; then printf \'%s\\n\' "$feed" | "$here/{_KEPT}" "$@"; fi\n'
-        f'{shlex.quote(python)} -I -S "$here/myriant-ring.py" {words} "$feed" || :\n',
+        f"printf '%s\\n' \"$feed\" | MYRIANT_BELL_TOKEN={shlex.quote(token)} "
+        f'{shlex.quote(python)} -I -S "$here/myriant-ring.py" {words} || :\n',
         encoding="utf-8",
     )
     for path in (hook, ring):
