@@ -18,7 +18,7 @@ export function Sent({ run, now }: { run: Run; now: number }) {
           "Nothing has been told yet; the note on the commit is written when the run is decided."
         )}
       </p>
-      {run.note && <pre className={classes.detail}>{run.note}</pre>}
+      {run.note && <pre className={classes.detail} tabIndex={0} role="region" aria-label="The note">{run.note}</pre>}
     </>
   );
 }

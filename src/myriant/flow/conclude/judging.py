@@ -68,7 +68,7 @@ def conclude_run(site: Site, run_id: int, *, follow_up: bool = True) -> None:
     """Judge a run whose cells have all ended, and call for its announcement. Running twice gives the same verdict."""
     with site.store.transaction() as session:
         run = session.get(Run, run_id, with_for_update=True)
-        if run is None or run.verdict in (Verdict.NONE, Verdict.EXEMPT):
+        if run is None or run.verdict == Verdict.NONE or (run.verdict == Verdict.EXEMPT and not run.judged):
             return
         every = cells_of(session, run_id)
         cells = [c for c in every if c.selected and not c.gated]
@@ -176,6 +176,8 @@ def _judge(site: Site, session: Session, project: Project, beside: Beside) -> No
         beside.plan, _rules(beside.plan), _measured(session, beside, now, coverage, changed), _evidence(beside)
     )
     verdict = verdict_of(judged)
+    if verdict is Verdict.CLEAR and beside.binding and all(c.why == Why.BROUGHT_ALONG for c in beside.binding):
+        verdict = Verdict.EXEMPT  # nothing had to run, and what the plan asks less was accepted
     states = {State(c.state) for c in beside.binding}
     worst = (State.FAILED, State.VOID, State.STOPPED, State.SKIPPED)
     runs.conclude(run, next((s for s in worst if s in states), State.PASSED), verdict, datetime.now(UTC))

@@ -13,12 +13,13 @@ from myriant.core.gate.less import less, name_token, removed
 from myriant.core.gate.loosened import loosened
 from myriant.core.results.model import Outcome
 from myriant.flow.conclude.comparing import Compared
+from myriant.flow.planning.baselines import digest_before
 from myriant.flow.plans import plan_with
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.repos.mirror import Mirror
 from myriant.store.history import moves_of
-from myriant.store.judged import acceptances, begin_lasting, end_lasting, newest_clear_of, open_lasting
+from myriant.store.judged import acceptances, begin_lasting, end_lasting, open_lasting
 from myriant.store.results import tests_numbered
 from myriant.store.tables import Project, Run
 
@@ -156,14 +157,6 @@ def _loosened(
         if line in lines and (plans == pair or commit == run.commit or mirror.is_ancestor(commit, run.commit)):
             word[line] = f"accepted by {accepted.by}: {accepted.reason}"
     return [line for line in lines if line not in word], word
-
-
-def digest_before(session: Session, project: Project, run: Run, nearest: Sequence[str]) -> str:
-    """The digest of the plan that a run's own is compared with: its target's, or the newest clear ancestor's."""
-    if run.asked_digest:
-        return run.asked_digest
-    base = newest_clear_of(session, project.id, nearest, run.id)
-    return base.plan_digest or "" if base is not None else ""
 
 
 def subject_of_loosened(run: Run, line: str, before: str) -> str:

@@ -8,10 +8,10 @@ from dataclasses import dataclass, field
 from sqlalchemy.orm import Session
 
 from myriant.core.written import counted
-from myriant.flow.conclude.lessening import LOOSENED, SKIPPED, VANISHED, digest_before, subject_of_loosened
+from myriant.flow.conclude.lessening import LOOSENED, SKIPPED, VANISHED, subject_of_loosened
 from myriant.flow.errors import BadInput, Refused
 from myriant.flow.naming import the_project, the_run
-from myriant.flow.planning.baselines import ancestors
+from myriant.flow.planning.baselines import ancestors, digest_before
 from myriant.flow.site import Site
 from myriant.flow.state import runs
 from myriant.flow.who import Person

@@ -11,11 +11,13 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from sqlalchemy.orm import Session
 
 from myriant.core.gate.contexts import push_to
+from myriant.core.gate.loosened import loosened
 from myriant.core.plan.model import Job, Plan
 from myriant.core.states import EventKind
+from myriant.flow.plans import plan_with
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
-from myriant.store.judged import JobSaid, acceptances, judged_jobs, runs_with_ids
+from myriant.store.judged import JobSaid, acceptances, judged_jobs, newest_clear_of, runs_with_ids
 from myriant.store.tables import Project, Run
 
 MOST_ANCESTORS = 2000
@@ -88,3 +90,18 @@ def changed_for(
     commits = {job: base.tested or base.commit for job, base in good.items() if base is not None}
     changed = {commit: mirror.changed_files(commit, after) for commit in set(commits.values())}
     return {job.id: changed[commits[job.id]] if job.id in commits else None for job in plan.jobs}
+
+
+def digest_before(session: Session, project: Project, run: Run, nearest: Sequence[str]) -> str:
+    """The digest of the plan that a run's own is compared with: its target's, or the newest clear ancestor's."""
+    if run.asked_digest:
+        return run.asked_digest
+    base = newest_clear_of(session, project.id, nearest, run.id)
+    return base.plan_digest or "" if base is not None else ""
+
+
+def asks_less(session: Session, project: Project, run: Run, plan: Plan, nearest: Sequence[str]) -> bool:
+    """Whether a run's plan takes something away, accepted or not: then it is judged, though no job has to run."""
+    digest = digest_before(session, project, run, nearest)
+    before = plan_with(session, digest or None) if digest != run.plan_digest else None
+    return before is not None and bool(loosened(plan, before))
