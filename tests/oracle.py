@@ -362,7 +362,7 @@ class Driver:
                     run = self.world.word(self.heads["main"].id, self.repo.name)
                     assert run is not None
                     rows = self.world.get(f"/projects/{self.repo.name}/runs/{run['run']}/tests", state="all", limit=100)
-                    numbers = [t["test"] for t in rows["tests"] if t["name"] == name]
+                    numbers = [t["test"] for t in rows["rows"] if t["name"] == name]
                     if numbers:
                         until = (datetime.now(UTC) + timedelta(days=9)).isoformat()
                         wish = {"tests": numbers, "reason": "drifts", "owner": "Ada", "until": until}
@@ -436,4 +436,3 @@ def live(world: World, name: str, seed: int, steps: int) -> Driver:
     for _ in range(steps):
         driver.step()
     return driver
-

@@ -1,0 +1,53 @@
+"""What can be trusted: real pushes whose steps say too little, too much, or something else, and what is said of them."""
+
+from __future__ import annotations
+
+import time
+
+import pytest
+
+from conftest import World, junit
+
+HEAD = 'version = 1\n[jobs.unit]\nruntime = ["lua"]\nvary = { lua = ["5.4"] }\n'
+
+
+def step(command: str, collect: str = 'tests = ["out/*.xml"]', more: str = "") -> str:
+    kept = f"collect = {{ {collect} }}\n" if collect else ""
+    return f"[[jobs.unit.steps]]\ncommand = '''{command}'''\n{kept}{more}"
+
+
+def writing(xml: str, status: int = 0) -> str:
+    return f"mkdir -p out\ncat > out/a.xml <<'END'\n{xml}\nEND\nexit {status}\n"
+
+
+GREEN = writing(junit(a="passed"))
+RED = junit(a="expected 1, got 2")
+MANY = 'mkdir -p out; for i in $(seq 1003); do echo "<testsuite><testcase name=\\"t$i\\"/></testsuite>" > out/$i.xml; done\n'
+
+
+@pytest.mark.parametrize(
+    ("name", "plan", "verdict", "said"),
+    [
+        ("green", step(GREEN), "clear", "1 of 1 test passed"),
+        ("takes", step(GREEN) + step("true"), "held", "no trustworthy result"),
+        ("skips", step(writing("<testsuite><testcase name='a'><skipped/></testcase></testsuite>")), "held", "no test"),
+        ("rerun", step(writing("<testsuite><testcase name='a'><rerunFailure/><failure message='m'/></testcase></testsuite>")), "held", "1 test newly fails"),
+        ("lying", step(writing("<testsuite failures='7'><testcase name='a'/></testsuite>")), "held", "not whole"),
+        ("quiet", step(writing(RED)), "held", "1 test newly fails"),
+        ("ended", step(writing(junit(a="passed"), 3)), "held", ""),
+        ("empty", step(GREEN) + step("mkdir -p e; echo '<testsuite/>' > e/b.xml", 'tests = ["e/b.xml"], may-be-empty = true'), "clear", "1 of 1"),
+        ("blank", step("mkdir -p out; echo '<testsuite/>' > out/a.xml"), "held", "no trustworthy result"),
+        ("stale", step("true", ""), "clear", ""),
+        ("heaps", step(MANY), "clear", "1,003"),
+        ("heap", step(MANY + "echo '<testsuite><testcase name=\"z\"><failure/></testcase></testsuite>' > out/1003.xml"), "held", "1 test newly fails"),
+    ],
+)  # fmt: skip
+def test_what_steps_leave_is_trusted_only_as_far_as_it_goes(
+    world: World, name: str, plan: str, verdict: str, said: str
+) -> None:
+    repo = world.repository(f"trust-{name}", None)
+    began = time.monotonic()
+    run = repo.pushed({"myriant.toml": HEAD + plan}, "first")["run"]
+    assert run["verdict"] == verdict, run["sentence"]
+    told = run["sentence"].replace("1003", "1,003")
+    assert said in told, (run["sentence"], time.monotonic() - began)
