@@ -387,7 +387,7 @@ class Driver:
 
     def compare(self, commit: Commit) -> None:
         must = self.model.word(commit)
-        end = time.monotonic() + 8  # a note follows a moment later
+        end = time.monotonic() + 40  # a note follows a moment later
         while (odd := self.disagreements(commit, must)) and time.monotonic() < end:
             time.sleep(0.1)
         self.told[must] += 1

@@ -11,11 +11,12 @@ from pathlib import Path
 
 from myriant.demo import lockstep_past, tidebook_past
 from myriant.demo.days import moments
-from myriant.demo.people import INGRID, Author
+from myriant.demo.people import INGRID, YUKI, Author
 from myriant.demo.scenario import CLEAN, clone_of, commit, git
-from myriant.flow.keep.history import PastCell, PastRun, import_run, write_notes
+from myriant.flow.keep.history import PastCell, PastRun, accept_past, import_run, write_notes
 from myriant.flow.keep.projects import add_project, forget_project, project_names
 from myriant.flow.site import Site
+from myriant.flow.who import Person
 from myriant.runner.runtimes import Runtime, find_runtimes
 
 _HERE = Path(__file__).parent
@@ -61,7 +62,8 @@ def _load_lockstep(site: Site, folder: Path, runtimes: list[Runtime], say: Calla
         return lockstep_past.cells(i, base, versions, luck)
 
     _live(site, folder, "lockstep", commits, lockstep_past.edit, cells, luck, say,
-          no_run=lockstep_past.NO_RUN, superseded=lockstep_past.SUPERSEDED)  # fmt: skip
+          no_run=lockstep_past.NO_RUN, superseded=lockstep_past.SUPERSEDED,
+          accepted={lockstep_past.REFACTORED: "one loop stands for them, and goes through the same months"})  # fmt: skip
 
 
 def _load_tidebook(
@@ -128,6 +130,7 @@ def _live(
     *,
     no_run: set[int],
     superseded: int,
+    accepted: dict[int, str] | None = None,
 ) -> None:
     """Live through the past: every commit for real, then every run through the ordinary reading and judging."""
     tree = clone_of(folder, name)
@@ -141,12 +144,14 @@ def _live(
     git(tree, "update-ref", CLEAN, "HEAD")
     git(tree, "push", "--quiet", "origin", "HEAD:main")
     add_project(site, str(folder / f"{name}.git"), name, _SAID[name])
-    numbers: list[int] = []
+    accepted, numbers = accepted or {}, list[int]()
     for done, (head, at, told, i) in enumerate(past):
         if i in no_run:
             continue
         after = len(numbers) + 2 if i == superseded else None
         numbers.append(import_run(site, name, PastRun(head, "main", at, told, superseded_by=after)))
+        if i in accepted:
+            accept_past(site, name, numbers[-1], accepted[i], Person(0, YUKI.name, "maintainer"))
         if done % 20 == 19 or done == len(past) - 1:
             say(f"loading the demo: {name}, {done + 1} of {len(past)} commits")
     write_notes(site, name, numbers)

@@ -82,7 +82,6 @@ class _Draft:
             lines += ["", f"[[jobs.{self.job}.steps]]", f"name    = {quoted(name)}", f"command = {written}"]
             if i == len(self.steps) - 1:
                 lines.append(f"collect = {{ {', '.join(collect)} }}")
-        lines += ["", "[[gate.rules]]", 'name    = "no new failures"', 'measure = "tests.new"', "at-most = 0"]
         if self.coverage:
             lines += ["", "[[gate.rules]]", 'name     = "line coverage never falls"', 'measure  = "coverage.line"']
             lines.append('at-least = "baseline"')

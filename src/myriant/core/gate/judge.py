@@ -98,7 +98,15 @@ def judge(plan: Plan | None, rules: Sequence[Rule], measured: Measured, evidence
         *(_counted(rule, level(rule), by_job) for rule, by_job in counts),
         _reasons(BuiltIn.LOOSENED, level(BuiltIn.LOOSENED), [Reason(line) for line in evidence.loosened]),
     ]
-    return [*judged, *(_of_plan(rule, measured) for rule in rules)]
+    stand = {j.rule.measure: j.rule.level for j in judged if j.rule.measure}
+    return [*judged, *(_of_plan(rule, measured) for rule in rules if not _repeats(rule, stand))]
+
+
+def _repeats(rule: Rule, stand: Mapping[str, Level]) -> bool:
+    """Whether a built-in rule says the same of every cell, and no less strictly: it is said once."""
+    whole = not (rule.jobs or rule.cells is not None or rule.folder or rule.since)
+    same = rule.sign == "at-most" and rule.limit == 0 and rule.measure in stand
+    return whole and same and (rule.level == stand[rule.measure] or rule.level == "warn")
 
 
 def _of_plan(rule: Rule, measured: Measured) -> Judged:

@@ -20,14 +20,18 @@ from myriant.core.plan.model import FILE_NAME, Job, Plan
 from myriant.core.plan.read import read_plan
 from myriant.core.states import EventKind, State, Verdict, Why
 from myriant.flow.conclude.judging import conclude_run
+from myriant.flow.conclude.lessening import VANISHED
+from myriant.flow.control.accepting import Wish, accept
 from myriant.flow.errors import BadInput
 from myriant.flow.ingest.attempts import ingest_attempt
 from myriant.flow.intake.starting import describe
+from myriant.flow.naming import the_project, the_run
 from myriant.flow.planning.cells import make_cells
 from myriant.flow.plans import event_of
 from myriant.flow.site import Site
 from myriant.flow.state.cells import start, stop
 from myriant.flow.state.runs import supersede
+from myriant.flow.who import Person
 from myriant.repos.git import GitError
 from myriant.store.changes import tell
 from myriant.store.judged import plan_job_results
@@ -222,3 +226,13 @@ def write_notes(site: Site, project_name: str, numbers: Sequence[int]) -> None:
                 mirror.note_here(run.commit, run.note)
                 run.noted_at = func.now()
         mirror.send_notes()
+
+
+def accept_past(site: Site, project_name: str, number: int, reason: str, who: Person) -> None:
+    """Accept the tests that an imported run has less than before, as its people did then; it is judged again."""
+    with site.store.transaction() as session:
+        run = the_run(session, the_project(session, project_name), number)
+        tests = run.measures.get("less", {}).get(VANISHED, [])
+    if tests:
+        accept(site, project_name, number, Wish(reason, tests=tests), who)
+        conclude_run(site, run.id, follow_up=False)
