@@ -16,6 +16,7 @@ from myriant.flow.dispatch.claims import claim as _claim
 from myriant.flow.dispatch.fleet import enrol
 from myriant.flow.keep.projects import add_project
 from myriant.flow.site import Site
+from myriant.store.plans import keep_plan_text
 
 PLAN = """version = 1
 [jobs.many]
@@ -49,13 +50,14 @@ def _fill(site: Site, data: Path, cells: int) -> None:
     plan = PLAN % (numbers(10), numbers(cells // 500))
     with site.store.transaction() as session:
         project = session.execute(text("SELECT id FROM project")).scalar_one()
+        digest = keep_plan_text(session, plan.encode())
         session.execute(
             text(
-                "INSERT INTO run (project_id, number, event, context, branch, commit_id, state, verdict, plan) "
-                "SELECT :project, i, 'push', 'push main', 'main', md5(i::text), 'running', 'undecided', :plan "
+                "INSERT INTO run (project_id, number, event, context, branch, commit_id, state, verdict, plan_digest) "
+                "SELECT :project, i, 'push', 'push main', 'main', md5(i::text), 'running', 'undecided', :digest "
                 "FROM generate_series(1, 50) i"
             ),
-            {"project": project, "plan": plan},
+            {"project": project, "digest": digest},
         )
         session.execute(
             text(

@@ -8,6 +8,17 @@ import classes from "./run.module.css";
 
 const SHOWN = 12;
 
+/** What was accepted in one go stands in one line. */
+export function together(accepted: Run["accepted"]): { by: string; at: string; reason: string; subjects: string[] }[] {
+  const found = new Map<string, { by: string; at: string; reason: string; subjects: string[] }>();
+  for (const { by, at, reason, subject } of accepted) {
+    const one = found.get(`${by}/${at}/${reason}`) ?? { by, at, reason, subjects: [] };
+    one.subjects.push(subject);
+    found.set(`${by}/${at}/${reason}`, one);
+  }
+  return [...found.values()];
+}
+
 /** What a run has less than before: a maintainer may say, with a reason, that it may be so. What was said stays listed. */
 export function Accepting({ run, now }: { run: Run; now: number }) {
   const client = useQueryClient();
@@ -27,9 +38,10 @@ export function Accepting({ run, now }: { run: Run; now: number }) {
   const open = loosened.length + tests.length > 0;
   return (
     <>
-      {run.accepted.map((a) => (
-        <div key={`${a.kind}/${a.subject}/${a.at}`} className="soft" title={exact(a.at)}>
-          Accepted by {a.by}, {ago(a.at, now)}: {a.subject}. {a.reason}
+      {together(run.accepted).map(({ by, at, reason, subjects }) => (
+        <div key={`${by}/${at}`} className="soft" title={exact(at)}>
+          Accepted by {by}, {ago(at, now)}: {subjects.slice(0, SHOWN).join(", ")}
+          {subjects.length > SHOWN && ` and ${subjects.length - SHOWN} more`}. “{reason}”
         </div>
       ))}
       {open && (

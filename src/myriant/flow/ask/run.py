@@ -25,6 +25,7 @@ from myriant.store.attempts import attempts_of
 from myriant.store.coverage import coverage_totals_of, coverage_totals_of_attempts
 from myriant.store.judged import acceptances_in
 from myriant.store.plans import plan_text
+from myriant.store.results import tests_numbered
 from myriant.store.runs import approvals_of, cells_of
 from myriant.store.tables import Attempt, Cell, Run
 
@@ -189,10 +190,7 @@ def run_view(site: Site, name: str, number: int) -> RunView:
             ],
             note=row.noted,
             noted_at=row.noted_at,
-            accepted=[
-                AcceptedView(a.kind, a.subject.split("\n")[0], a.reason, a.by, a.at)
-                for a in acceptances_in(session, found.id, row.number)
-            ],
+            accepted=_accepted_in(session, found.id, row.number),
             acceptable=Acceptable(
                 list(row.measures.get("loosened", ())),
                 [t for what in ("vanished", "newly-skipped") for t in row.measures.get("less", {}).get(what, ())],
@@ -233,6 +231,17 @@ def _coverage_view(session: Session, row: Run, base: Run | None) -> CoverageView
     return CoverageView(
         percent(now.line_share), now.lines_valid, now.lines_covered, now.branches_valid, now.branches_covered, change
     )
+
+
+def _accepted_in(session: Session, project_id: int, number: int) -> list[AcceptedView]:
+    """What people accepted in a run, each test by its name."""
+    rows = acceptances_in(session, project_id, number)
+    subjects = [row.subject.split("\n")[0] for row in rows]
+    named = tests_numbered(session, project_id, [int(s) for s in subjects if s.isdigit()])
+    return [
+        AcceptedView(r.kind, named[int(s)].name if s.isdigit() and int(s) in named else s, r.reason, r.by, r.at)
+        for r, s in zip(rows, subjects, strict=True)
+    ]
 
 
 def _share(row: Run) -> tuple[str | None, int]:

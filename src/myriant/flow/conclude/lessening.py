@@ -37,6 +37,7 @@ class Lessened:
     loosened: Sequence[str] = ()
     accepted: Sequence[str] = ()  # of what would be loosened
     accepted_by: Sequence[str] = ()
+    accepted_tests: int = 0  # vanished or newly skipped, and accepted by a person
 
     def told(self) -> dict[str, list[int]]:
         every = ((VANISHED, self.vanished), (REMOVED, self.removed), (SKIPPED, self.newly_skipped))
@@ -73,6 +74,12 @@ def lessened(
         lines,
         list(accepted),
         list(dict.fromkeys(accepted.values())),
+        sum(
+            (n, what) in word and n not in gone.get(j, ())
+            for what, by in ((VANISHED, vanished), (SKIPPED, skipped))
+            for j, t in by.items()
+            for n in t
+        ),
     )
 
 

@@ -67,7 +67,7 @@ def tell_run(
             removed=sum(len(t) for t in less.removed.values()),
             tests=plan is None or plan.collects_tests, coverage=coverage, coverage_before=before,
             retests=sum(c.counts.get("retested", 0) for c in cells), reruns=reruns_of(session, cells),
-            excused=_brought_along(cells), accepted=[f"“{line}” is accepted" for line in less.accepted],
+            excused=_brought_along(cells), accepted=_accepted(less),
         )
     )  # fmt: skip
     if run.wish.get("said"):
@@ -182,3 +182,9 @@ def _noted(cell: Cell) -> NotedCell:
         cell.job, cell.key, cell.state, cell.reason,
         counts.get("passed", 0), counts.get("failed", 0), counts.get("errored", 0), counts.get("skipped", 0),
     )  # fmt: skip
+
+
+def _accepted(less: Lessened) -> list[str]:
+    """What a person has said may be so."""
+    tests = [f"{counted(less.accepted_tests, 'test')} less than before, accepted"] if less.accepted_tests else []
+    return [*tests, *(f"“{line}” is accepted" for line in less.accepted)]
