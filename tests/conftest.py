@@ -18,6 +18,7 @@ from typing import Any
 
 import httpx
 import pytest
+from hypothesis import HealthCheck, settings
 from sqlalchemy import func
 
 from myriant.cli.database import free_port
@@ -27,6 +28,9 @@ from myriant.store.engine import Store
 from myriant.store.tables import Attempt, Cell, Project, Run
 from myriant.wire.parcels import ReportHead, head_bytes
 
+# How long a draw takes says how busy the machine is, nothing of what is tested.
+settings.register_profile("ours", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("ours")
 _names = count(1)
 WHEELS = Path(__file__).parent.parent / ".setup/wheels"
 PLAN = """\
@@ -93,7 +97,7 @@ class Repository:
     def push(self, branch: str = "main", *options: str) -> str:
         return self.git("push", *options, "origin", f"HEAD:refs/heads/{branch}")
 
-    def run_of(self, commit: str, *, within: float = 60, until: str = "decided") -> dict[str, Any]:
+    def run_of(self, commit: str, *, within: float = 240, until: str = "decided") -> dict[str, Any]:
         """The run of a commit, once it is decided for good ("early": for now; "there": once it exists)."""
         end = time.monotonic() + within
         while time.monotonic() < end:

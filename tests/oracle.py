@@ -59,6 +59,17 @@ class Said:
     verdict: str
     good: frozenset[str] = frozenset()
     ran: frozenset[str] = frozenset()
+    untrusted: frozenset[str] = frozenset()
+
+    def void(self, job: str) -> bool:
+        return job in self.untrusted
+
+
+@dataclass
+class Pull:
+    number: int
+    branch: str
+    accepted: frozenset[str] = frozenset()
 
 
 @dataclass
@@ -106,13 +117,7 @@ class Model:
         for job in asked:
             base = self.baseline(commit, job)
             changed = None if base is None else {p for p in {*commit.files, *base.files} if commit.files.get(p) != base.files.get(p)}  # fmt: skip
-            if (
-                not by_hand
-                and changed is not None
-                and not any(
-                    p.startswith(WATCHES[job]) or (job == "unit" and not p.startswith("docs/")) for p in changed
-                )
-            ):
+            if not by_hand and changed is not None and not self.watched(job, changed):
                 continue
             ran.add(job)
             if self.holds(commit, job, base):
@@ -123,9 +128,10 @@ class Model:
             held = True
         if asked and not ran and not held:
             return Said("exempt")
-        return Said("held" if held else "clear", frozenset(good), frozenset(ran))
+        void = {j for j in ran if all(s == "skip" for s in commit.tests(j).values())}
+        return Said("held" if held else "clear", frozenset(good), frozenset(ran), frozenset(void))
 
-    def holds(self, commit: Commit, job: str, base: Commit | None) -> bool:
+    def holds(self, commit: Commit, job: str, base: Commit | None, known: set[str] | None = None) -> bool:
         tests = commit.tests(job)
         ran = {n: s for n, s in tests.items() if s != "skip"}
         before = base.tests(job) if base is not None else {}
@@ -133,7 +139,7 @@ class Model:
         failing = {n for n, s in ran.items() if s == "fail"}
         if not ran or (vanished and "vanished blocks" in commit.demands):
             return True
-        return bool(failing - self.quarantined)
+        return bool(failing - self.quarantined - (known or set()))
 
     def less(self, commit: Commit) -> frozenset[str]:
         """What the plan asks less than that of the newest clear ancestor, and nobody accepted."""
@@ -143,6 +149,29 @@ class Model:
             if at is commit or at in commit.ancestors():
                 lost -= what
         return frozenset(lost)
+
+    def judge_pull(self, pull: Pull, target: Commit, head: Commit, merged: dict[str, str] | None) -> Said:
+        """A pull request runs on the merge; both baselines are the target's head, whatever is said of it."""
+        if merged is None:
+            return Said("held")  # a conflict
+        asked = target.demands | head.demands
+        merge = Commit("", target, merged, asked)
+        ran, held = set(), bool(target.demands - head.demands - pull.accepted)
+        for job in JOBS:
+            if job not in asked:
+                continue
+            base = next((c for c in (target, *target.ancestors()) if any(job in s.ran for x, s in c.said.items() if x.startswith("push ") and not s.void(job))), None)  # fmt: skip
+            changed = None if base is None else {p for p in {*merged, *base.files} if merged.get(p) != base.files.get(p)}  # fmt: skip
+            if changed is not None and not self.watched(job, changed):
+                continue
+            ran.add(job)
+            known = {n for n, s in base.tests(job).items() if s == "fail"} if base is not None else set()
+            held = held or self.holds(merge, job, base, known)
+        return Said("held" if held else "clear" if ran else "exempt", frozenset(), frozenset(ran))
+
+    @staticmethod
+    def watched(job: str, changed: set[str]) -> bool:
+        return any(p.startswith(WATCHES[job]) or (job == "unit" and not p.startswith("docs/")) for p in changed)
 
     def word(self, commit: Commit) -> str:
         living = {c: s for c, s in commit.said.items() if c not in self.gone} or commit.said
@@ -163,6 +192,8 @@ class Driver:
         self.commits: list[Commit] = []
         self.told = Counter[str]()
         self.log: list[str] = []
+        self.there: dict[str, Commit] = {}  # where the server's branches are
+        self.pulls: list[Pull] = []
         self.commit("main", files, None, demands)
         self.push("main")
 
@@ -182,8 +213,29 @@ class Driver:
         commit, context = self.heads[branch], f"push {branch}"
         self.repo.git("push", "--quiet", "--force", "origin", f"{commit.id}:refs/heads/{branch}")
         self.model.gone.discard(context)
+        self.there[branch] = commit
         self.settle(commit, context)
         commit.said[context] = self.model.judge(commit)
+        for pull in self.pulls:
+            if pull.branch == branch:
+                self.pulled(pull)
+
+    def pulled(self, pull: Pull) -> None:
+        """What a pull request must be told of its head now."""
+        head, target, context = self.there[pull.branch], self.there["main"], f"pull-request {pull.number}"
+        self.settle(head, context)
+        head.said[context] = self.model.judge_pull(pull, target, head, self.merged(target, head))
+
+    def merged(self, target: Commit, head: Commit) -> dict[str, str] | None:
+        fork = next(c for c in (head, *head.ancestors()) if c in (target, *target.ancestors()))
+        found = {}
+        for path in {*target.files, *head.files, *fork.files}:
+            ours, theirs, before = (c.files.get(path) for c in (target, head, fork))
+            if ours != theirs and before not in (ours, theirs):
+                return None
+            if (kept := theirs if ours == before else ours) is not None:
+                found[path] = kept
+        return found
 
     def settle(self, commit: Commit, context: str, run: int | None = None) -> None:
         end = time.monotonic() + 90
@@ -256,17 +308,164 @@ class Driver:
         self.push("main")
         return f"main to {name}"
 
+    def merge(self) -> str:
+        """A topic comes to main by a merge commit: its own commits are no first-parent ancestors."""
+        name = self.rng.choice(list(self.heads))
+        main, topic = self.heads["main"], self.heads[name]
+        if name == "main" or topic in (main, *main.ancestors()):
+            return "nothing merged"
+        tree = self.repo.git("rev-parse", f"{topic.id}^{{tree}}").strip()
+        made = self.repo.git("commit-tree", tree, "-p", main.id, "-p", topic.id, "-m", f"Merge {name}").strip()
+        self.heads["main"] = Commit(made, main, topic.files, topic.demands)
+        self.commits.append(self.heads["main"])
+        self.push("main")
+        return f"main takes {name} as it is"
+
+    def revert(self) -> str:
+        branch = self.rng.choice(list(self.heads))
+        head = self.heads[branch]
+        if head.parent is None:
+            return "nothing reverted"
+        self.changed(branch, head.parent.files, head.parent.demands)
+        return f"{branch}: reverted"
+
+    def rename(self) -> str:
+        """A test's file and name change, as it passes or fails."""
+        branch = self.rng.choice(list(self.heads))
+        files, job = dict(self.heads[branch].files), self.rng.choice(JOBS)
+        paths = [p for p in files if p.startswith(f"tests/{job}/")]
+        if not paths:
+            return "nothing renamed"
+        old = self.rng.choice(sorted(paths))
+        self.counter += 1
+        name, state = f"{job}_renamed_{self.counter}", files.pop(old).split()[1]
+        files[f"tests/{job}/{name}"] = f"{name} {state}\n"
+        self.changed(branch, files)
+        return f"{branch}: {old} is {name}, {state}"
+
+    def two_at_once(self) -> str:
+        """Two pushes, the second before the first is judged: the first may stay undecided, and counts for nothing then."""
+        branch = self.rng.choice(list(self.heads))
+        files = dict(self.heads[branch].files)
+        name = self.rng.choice(NAMES["unit"])
+        files[f"tests/unit/{name}"] = f"{name} fail\n"
+        files.pop(f"attic/{name}", None)
+        self.commit(branch, files, self.heads[branch], self.heads[branch].demands)
+        first, context = self.heads[branch], f"push {branch}"
+        self.repo.git("push", "--quiet", "--force", "origin", f"{first.id}:refs/heads/{branch}")
+        self.there[branch] = first
+        self.commit(branch, {**files, "docs/a.md": f"{self.counter}\n"}, first, first.demands)
+        second = self.heads[branch]
+        self.repo.git("push", "--quiet", "--force", "origin", f"{second.id}:refs/heads/{branch}")
+        self.there[branch] = second
+        self.settle(second, context)
+        self.settle(first, context)
+        self.seen(first, context)
+        second.said[context] = self.model.judge(second)
+        for pull in self.pulls:
+            if pull.branch == branch:
+                self.pulled(pull)
+                first.said.update({c["context"]: Said(c["verdict"]) for c in self.world.contexts(first.id, self.repo.name) if c["context"].startswith("pull") and c["verdict"] != "none"})  # fmt: skip
+        return f"{branch}: fail {name}, and words on top at once"
+
+    def seen(self, commit: Commit, context: str) -> None:
+        """What came of a race: taken as it is, so long as it is no pass."""
+        must = self.model.judge(commit)
+        said = next(c for c in self.world.contexts(commit.id, self.repo.name) if c["context"] == context)
+        assert said["verdict"] in ("undecided", must.verdict), (said, must)
+        ended = must.ran if said["verdict"] == must.verdict else frozenset()
+        commit.said[context] = Said(said["verdict"], must.good & ended, ended, must.untrusted)
+
+    def stop(self) -> str:
+        """A push, stopped by a person at once: never a pass unless all of it had ended."""
+        branch = self.rng.choice(list(self.heads))
+        name = self.rng.choice(NAMES["unit"])
+        head = self.heads[branch]
+        files = {**head.files, f"tests/unit/{name}": f"{name} pass\n", "src/lock": f"{self.counter}\n"}
+        files.pop(f"attic/{name}", None)
+        self.commit(branch, files, head, head.demands)
+        commit, context = self.heads[branch], f"push {branch}"
+        self.repo.git("push", "--quiet", "--force", "origin", f"{commit.id}:refs/heads/{branch}")
+        self.there[branch] = commit
+        run = next(c["run"] for c in self.world.contexts(commit.id, self.repo.name) if c["context"] == context)
+        self.world.http.post(f"/projects/{self.repo.name}/runs/{run}/stop")
+        self.settle(commit, context)
+        must = self.model.judge(commit)
+        cells = self.world.get(f"/projects/{self.repo.name}/runs/{run}")["cells"]
+        whole = all(c["state"] in ("passed", "failed") for c in cells) and cells
+        said = next(c for c in self.world.contexts(commit.id, self.repo.name) if c["context"] == context)
+        assert said["verdict"] == must.verdict or (not whole and said["verdict"] in ("held", "undecided")), (said, must, cells)  # fmt: skip
+        ended = frozenset(c["job"] for c in cells if c["state"] in ("passed", "failed")) & must.ran
+        # a job that was stopped has no result that could be trusted: it is no baseline
+        commit.said[context] = Said(said["verdict"], must.good & ended, must.ran, must.ran - ended)
+        for pull in self.pulls:
+            if pull.branch == branch:
+                self.pulled(pull)
+        return f"{branch}: pass {name}, stopped at once ({said['verdict']})"
+
+    def back(self) -> str:
+        """A branch is set back to a commit that was there before."""
+        branch = self.rng.choice(list(self.heads))
+        head = self.heads[branch]
+        if branch == "main" or head.parent is None or not head.parent.said or self.there.get(branch) is not head:
+            return "nothing set back"
+        self.heads[branch] = head.parent
+        self.push(branch)
+        return f"{branch} back to {head.parent.id[:8]}"
+
+    def end_quarantine(self) -> str:
+        for row in self.world.get(f"/projects/{self.repo.name}/flaky")["tests"]:
+            name = next((n for n in self.model.quarantined if row["title"].endswith(n)), None)
+            if row["quarantine"] and name is not None:
+                number = row["quarantine"]["id"]
+                answer = self.world.http.delete(
+                    f"/projects/{self.repo.name}/quarantines/{number}", params={"why": "over"}
+                )
+                assert answer.status_code < 300, answer.text
+                self.model.quarantined.discard(name)
+                return f"{name} holds again"
+        return "nothing set aside"
+
+    def pull(self) -> str:
+        name = self.rng.choice(list(self.heads))
+        if name == "main" or name not in self.there or any(p.branch == name for p in self.pulls):
+            return "no pull request"
+        if self.there[name] is not self.heads[name]:
+            self.push(name)
+        pull = Pull(len(self.pulls) + 1 + 100 * self.counter, name)
+        told = self.world.http.put(
+            f"/projects/{self.repo.name}/pull-requests/{pull.number}", json={"source": name, "target": "main"}
+        )
+        assert told.status_code == 200, told.text
+        self.pulls.append(pull)
+        self.pulled(pull)
+        return f"pull request {pull.number} of {name}"
+
+    def close_pull(self) -> str:
+        if not self.pulls:
+            return "no pull request to close"
+        pull = self.pulls.pop(self.rng.randrange(len(self.pulls)))
+        answer = self.world.http.put(
+            f"/projects/{self.repo.name}/pull-requests/{pull.number}", json={"state": "closed"}
+        )
+        assert answer.status_code == 200, answer.text
+        self.model.gone.add(f"pull-request {pull.number}")
+        return f"pull request {pull.number} closed"
+
     def delete_branch(self) -> str:
         name = self.rng.choice(list(self.heads))
         if name == "main" or f"push {name}" not in {c for k in self.commits for c in k.said}:
             return "nothing deleted"
+        if any(p.branch == name for p in self.pulls):
+            return "nothing deleted that is asked for"
         self.heads.pop(name)
+        self.there.pop(name, None)
         self.repo.git("push", "--quiet", "origin", f":refs/heads/{name}")
         self.model.gone.add(f"push {name}")
         return f"{name} deleted"
 
     def again(self) -> str:
-        judged = [(c, x) for c in self.commits for x, s in c.said.items() if s.ran]
+        judged = [(c, x) for c in self.commits for x, s in c.said.items() if s.ran and x.startswith("push ") and s.verdict != "undecided"]  # fmt: skip
         commit, context = self.rng.choice(judged)
         run = next(c["run"] for c in self.world.contexts(commit.id, self.repo.name) if c["context"] == context)
         answer = self.world.http.post(
@@ -378,7 +577,8 @@ class Driver:
         actions: list[Callable[[], str]] = [
             *[self.edit] * 6, *[self.mend] * 3, *[self.words_only] * 3, self.branch_off, self.fast_forward, self.fast_forward,
             self.delete_branch, self.again, self.evidence, self.by_hand, self.tag, self.change_plan, self.accept, self.accept,
-            self.set_aside,
+            self.set_aside, self.set_aside, self.end_quarantine, self.merge, self.revert, self.rename, self.rename, self.two_at_once,
+            self.stop, self.back, self.pull, self.pull, self.close_pull,
         ]  # fmt: skip
         self.log.append(self.rng.choice(actions)())
         touched = {c.id: c for c in [*self.heads.values(), *self.rng.sample(self.commits, min(2, len(self.commits)))]}
@@ -387,8 +587,9 @@ class Driver:
 
     def compare(self, commit: Commit) -> None:
         must = self.model.word(commit)
-        end = time.monotonic() + 40  # a note follows a moment later
-        while (odd := self.disagreements(commit, must)) and time.monotonic() < end:
+        asking = self.rng.random() < 0.25  # the command as well, which takes a second to start
+        end = time.monotonic() + 60  # a note follows a moment later
+        while (odd := self.disagreements(commit, must, asking)) and time.monotonic() < end:
             time.sleep(0.1)
         self.told[must] += 1
         if odd:
@@ -401,7 +602,7 @@ class Driver:
                 + "\n  ".join(["", *self.log])
             )
 
-    def disagreements(self, commit: Commit, must: str) -> dict[str, Any]:
+    def disagreements(self, commit: Commit, must: str, asking: bool) -> dict[str, Any]:
         """Places that say something else."""
         name, said = self.repo.name, {}
         word = self.world.word(commit.id, name)
@@ -425,7 +626,7 @@ class Driver:
             desk = {p["project"]["name"]: p for p in self.world.get("/desk")["projects"]}
             said["desk"] = desk[name]["project"]["newest"]["word"]
             said["desk strip"] = desk[name]["runs"][-1]["word"]
-        if self.rng.random() < 0.25:
+        if asking:
             said["exit status"] = (self.world.command("verdict", commit.id, "--project", name).returncode, EXITS[must])
         return {k: v for k, v in said.items() if (v[0] != v[1] if isinstance(v, tuple) else v != must)}
 

@@ -51,3 +51,42 @@ def test_what_steps_leave_is_trusted_only_as_far_as_it_goes(
     assert run["verdict"] == verdict, run["sentence"]
     told = run["sentence"].replace("1003", "1,003")
     assert said in told, (run["sentence"], time.monotonic() - began)
+
+
+LIST = """mkdir -p out; { echo "<testsuite name='tide'>"
+for f in tests/*; do set -- $(cat $f)
+case $2 in pass) echo "<testcase name='$1'/>";; fail) echo "<testcase name='$1'><failure message='adrift'/></testcase>";; esac
+done; echo "</testsuite>"; } > out/a.xml; ! grep -q '<failure' out/a.xml
+"""
+A, B = "gauge_one pass\n", "gauge_two pass\n"
+Files = dict[str, str | None]
+
+
+@pytest.mark.parametrize(
+    ("name", "history"),
+    [
+        # a test is put aside while another of a similar name comes: no guess makes them one
+        ("guessed", [({"attic/a": A, "tests/a": None, "tests/c": "gauge_onf pass\n"}, "held", "1 test vanished")]),
+        # the name is changed and changed back: neither of the two vanished
+        ("renamed", [
+            ({"tests/a": "gauge_onf pass\n"}, "clear", "2 of 2"),
+            ({"tests/a": A}, "clear", "2 of 2"),
+            ({"tests/a": None, "attic/a": A}, "held", "1 test vanished"),
+            ({"docs": "words"}, "held", "1 test vanished"),
+            ({"tests/a": A, "attic/a": None}, "clear", "2 of 2"),
+        ]),
+        # failing under a new name is a new failure
+        ("failing", [({"tests/a": "gauge_onf fail\n"}, "held", "1 test newly fails")]),
+        ("emptied", [({"tests/a": None, "tests/b": None}, "held", "no trustworthy result")]),
+    ],
+)  # fmt: skip
+def test_what_went_is_missed_until_its_source_is_gone(
+    world: World, name: str, history: list[tuple[Files, str, str]]
+) -> None:
+    repo = world.repository(f"went-{name}", None)
+    plan = HEAD + step("sh run.sh", 'tests = ["out/a.xml"]')
+    first = repo.pushed({"myriant.toml": plan, "run.sh": LIST, "tests/a": A, "tests/b": B})["run"]
+    assert first["verdict"] == "clear", first["sentence"]
+    for files, verdict, said in history:
+        run = repo.pushed(files)["run"]
+        assert run["verdict"] == verdict and said in run["sentence"], (files, run["sentence"])

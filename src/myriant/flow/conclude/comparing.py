@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from sqlalchemy.orm import Session
@@ -17,6 +17,7 @@ from myriant.core.diagnosis.compare import (
     without_failures,
 )
 from myriant.core.gate.less import counterparts
+from myriant.core.results.model import Outcome
 from myriant.core.results.packed import Outcomes
 from myriant.store.history import moves_of, quarantined_tests, set_aside_at
 from myriant.store.results import earlier_attempts, failing_outcomes_of, outcomes_of, trusted_attempts
@@ -56,7 +57,8 @@ def compare_run(session: Session, run: Run, baselines: Mapping[str, Run | None],
         if name in current:
             current[name] = with_earlier(current[name], list(outcomes_of(session, earlier).values()))
     moves = moves_of(session, run.project_id)
-    proven = [(m.now, m.before) for m in moves.values() if m.proven]
+    there = present(current.values())
+    proven = [(m.now, m.before) for m in moves.values() if m.proven and m.now in there and m.before not in there]
     before, values = _at_baselines(session, run, baselines, proven)
     pairs = counterparts({n: v for n, v in cell_values(session, run.id).items() if n in current}, values)
     paired = {name: before[pairs[name]] for name in current if name in pairs and pairs[name] in before}
@@ -69,6 +71,14 @@ def compare_run(session: Session, run: Run, baselines: Mapping[str, Run | None],
     first = any(b is not None for b in baselines.values())
     cells = compare(current, paired if first else None, between, aside)
     return Compared(current, before, pairs, cells, attempts, baselines)
+
+
+def present(cells: Iterable[Outcomes]) -> set[int]:
+    """Tests with a result in some cell."""
+    found: set[int] = set()
+    for outcomes in cells:
+        found |= set((outcomes != Outcome.ABSENT).nonzero()[0].tolist())
+    return found
 
 
 def _at_baselines(

@@ -55,10 +55,11 @@ def learn_moves(site: Site, session: Session, project: Project, run: Run, compar
 
 
 def _is_same(site: Site, project: Project, run: Run, base: Run, then: Test, now: Test) -> bool:
-    """Whether git or the sources show that a test only moved."""
+    """Whether git or the sources show that a test only moved. A renamed file proves nothing of another name in it."""
     mirror, before, after = site.mirror(project), base.tested or base.commit, run.tested or run.commit
     try:
-        for here, there in mirror.renames(before, after).items():
+        renames = mirror.renames(before, after) if then.name == now.name else {}
+        for here, there in renames.items():
             if tells_file(here, now.suite, now.klass) and tells_file(there, then.suite, then.klass):
                 return True
         old, new = name_token(then.name), name_token(now.name)

@@ -12,13 +12,12 @@ from sqlalchemy.orm import Session
 from myriant.core.gate.less import less, name_token, removed
 from myriant.core.gate.loosened import loosened
 from myriant.core.results.model import Outcome
-from myriant.flow.conclude.comparing import Compared
+from myriant.flow.conclude.comparing import Compared, present
 from myriant.flow.planning.baselines import digest_before
 from myriant.flow.plans import plan_with
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.repos.mirror import Mirror
-from myriant.store.history import moves_of
 from myriant.store.judged import acceptances, begin_lasting, end_lasting, open_lasting
 from myriant.store.results import tests_numbered
 from myriant.store.tables import Project, Run
@@ -50,16 +49,15 @@ def lessened(
 ) -> Lessened:  # fmt: skip
     """What of the baselines is no more, with what lasts from earlier runs; `ended` are jobs with all their results."""
     found = less(compared.current, compared.before, compared.pairs, ended)
-    moved = {m.before for m in moves_of(session, project.id).values()}
-    vanished = {job: [t for t in tests if t not in moved] for job, tests in found.vanished.items()}
+    vanished = {job: list(tests) for job, tests in found.vanished.items()}
     skipped = {job: list(tests) for job, tests in found.newly_skipped.items()}
-    present, skips = _present(compared)
+    there, skips = _present(compared)
     places = {commit: i for i, commit in enumerate([run.commit, *nearest])}
     rows = [r for r in open_lasting(session, project.id) if places.get(r.commit, 0) > 0]
     jobs = {n: test.job for n, test in tests_numbered(session, project.id, [r.test for r in rows]).items()}
     for row in rows:
         by_job, job = (vanished if row.what == VANISHED else skipped), jobs.get(row.test)
-        still = row.test not in present if row.what == VANISHED else row.test in skips
+        still = row.test not in there if row.what == VANISHED else row.test in skips
         if job is not None and still and job in ended and row.test not in by_job.get(job, ()):
             by_job.setdefault(job, []).append(row.test)
     gone = {job: _removed(site, session, project, run, compared, job, tests) for job, tests in vanished.items()}
@@ -93,19 +91,17 @@ def keep_lasting(session: Session, run: Run, found: Lessened, compared: Compared
     ]
     known = {(r.test, r.what) for r in open_lasting(session, run.project_id)}
     begin_lasting(session, [r for r in rows if (r["test"], r["what"]) not in known][:MOST_TOLD])
-    present, skips = _present(compared)
-    back = {test for test, what in known if test in present and (what == VANISHED or test not in skips)}
+    there, skips = _present(compared)
+    back = {test for test, what in known if test in there and (what == VANISHED or test not in skips)}
     end_lasting(session, run.project_id, back, f"it gave a result again in #{run.number}")
 
 
 def _present(compared: Compared) -> tuple[set[int], set[int]]:
     """Tests with a result in some cell, and those that some cell skips."""
-    present: set[int] = set()
     skips: set[int] = set()
     for outcomes in compared.current.values():
-        present |= set((outcomes != Outcome.ABSENT).nonzero()[0].tolist())
         skips |= set((outcomes == Outcome.SKIPPED).nonzero()[0].tolist())
-    return present, skips
+    return present(compared.current.values()), skips
 
 
 def _accepted(session: Session, project_id: int, compared: Compared, places: Mapping[str, int]) -> set[tuple[int, str]]:
