@@ -279,6 +279,6 @@ def world() -> Iterator[World]:
     os.environ["MYRIANT_POLL_SECONDS"] = "20"
     os.environ["MYRIANT_MOST_LOG_BYTES"] = str(2_000_000)
     os.environ["MYRIANT_MOST_CACHE_BYTES"] = str(60_000)
-    os.environ["MYRIANT_SUBMODULE_PROTOCOLS"] = "file:https"
     with one_installation("myriant-tests-") as world:
+        os.environ["MYRIANT_SUBMODULE_FOLDERS"] = str(world.folder)
         yield world

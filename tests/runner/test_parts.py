@@ -13,11 +13,9 @@ from pathlib import Path
 import pytest
 
 from myriant.runner.log import PIECE, AttemptLog
-from myriant.runner.reports import find_reports, time_mark
+from myriant.runner.porter import remove
 from myriant.runner.runtimes import FAMILIES, BadRegister, Runtime, find_runtimes, home_of, link_runtime, trace
 from myriant.runner.sandbox import Room, Sandbox, find_sandbox
-from myriant.runner.settings import SettingsMissing, place_settings
-from myriant.wire.lease import SettingsWish
 
 
 def test_every_lua_of_this_machine_is_found_by_asking_it() -> None:
@@ -41,24 +39,6 @@ def test_a_linked_runtime_answers_to_its_plain_names(tmp_path: Path) -> None:
     runtime = next(r for r in find_runtimes() if r.family == "lua" and r.meets("5.1"))
     link_runtime(runtime, tmp_path)
     assert (tmp_path / "lua").resolve() == runtime.path
-
-
-def test_only_regular_files_that_were_written_since_the_mark_are_reports(tmp_path: Path) -> None:
-    workspace, copies = tmp_path / "workspace", tmp_path / "copies"
-    (workspace / "out/deep").mkdir(parents=True)
-    copies.mkdir()
-    (workspace / "out/old.xml").write_text("old")
-    os.utime(workspace / "out/old.xml", (4e9, 4e9))  # a modification time can be claimed, a change time cannot
-    mark = time_mark(tmp_path)
-    (workspace / "out/new.xml").write_text("new")
-    (workspace / "out/deep/new.xml").write_text("deep")
-    (workspace / "out/link.xml").symlink_to("/etc/passwd")
-    (workspace / "outside").symlink_to("/etc")
-    os.mkfifo(workspace / "out/pipe.xml")
-    found, stale = find_reports(workspace, "out/*.xml", mark, copies)
-    assert [(f.path, f.copy.read_text()) for f in found] == [("out/new.xml", "new")] and stale == ["out/old.xml"]
-    assert len(find_reports(workspace, "*.xml", mark, copies)[0]) == 2
-    assert find_reports(workspace, "outside/passwd", mark, copies) == ([], [])
 
 
 def test_a_log_is_delivered_whole_though_the_other_side_forgets_and_pauses(tmp_path: Path) -> None:
@@ -142,8 +122,7 @@ def test_walls_stand_on_every_side(room: Room, tmp_path: Path) -> None:
         and "CapEff:\t0000000000000000" in said
     )
     assert (room.workspace / "file").read_text() == "kept\n"
-    room.remove()
-    assert not room.base.exists()
+    assert remove(sandbox, room) and not room.base.exists()
 
 
 @pytest.mark.parametrize("below", ["/tmp", "/home", "/opt"])
@@ -166,7 +145,7 @@ def test_a_shared_folder_is_seen_at_its_own_path_wherever_it_lies(room: Room, tm
         )
     finally:
         shutil.rmtree(shared)
-        room.remove()
+        assert remove(sandbox, room)
 
 
 def test_what_a_step_makes_unremovable_is_removed(room: Room, tmp_path: Path) -> None:
@@ -174,8 +153,7 @@ def test_what_a_step_makes_unremovable_is_removed(room: Room, tmp_path: Path) ->
     inside(
         sandbox, room, "mkdir -p /workspace/a/b/c; touch /workspace/a/b/c/d; chmod 000 /workspace/a/b/c /workspace/a"
     )
-    room.remove()
-    assert not room.base.exists()
+    assert remove(sandbox, room) and not room.base.exists()
 
 
 def test_a_thousand_children_end_with_their_step(room: Room, tmp_path: Path) -> None:
@@ -188,7 +166,7 @@ def test_a_thousand_children_end_with_their_step(room: Room, tmp_path: Path) -> 
     inside(sandbox, room, f"i=0; while [ $i -lt 200 ]; do sleep {mark} & i=$((i+1)); done; (setsid sleep {mark} &)")
     stopper.cancel()
     assert subprocess.run(["pgrep", "-f", f"^sleep {mark}"], capture_output=True).returncode == 1
-    room.remove()
+    assert remove(sandbox, room)
 
 
 @pytest.mark.parametrize(
@@ -234,33 +212,3 @@ def test_registered_runtimes_are_asked_too_and_a_bad_file_is_refused(tmp_path: P
             find_runtimes(register)
     with pytest.raises(BadRegister, match="cannot be read"):
         find_runtimes(tmp_path / "absent.toml")
-
-
-@pytest.mark.parametrize(
-    ("example", "values", "said"),
-    [
-        ("A=\nB=\n", "A=1\nexport B='2'\n", ""),
-        ("A=\nB=\n", "A=1\n", "gives no value for B"),
-        ("A=\n", "A=\n", "gives no value for A"),
-        ("", "X=1\n", ""),
-        (None, "X=1\n", "there is no file env.example"),
-        ("A=\n", None, "there is no file env.ci"),
-    ],
-)
-def test_settings_are_compared_with_their_example_and_copied(
-    example: str | None, values: str | None, said: str, tmp_path: Path
-) -> None:
-    for name, text in (("env.example", example), ("env.ci", values)):
-        if text is not None:
-            (tmp_path / name).write_text(text)
-    wish = SettingsWish(file="env.ci", example="env.example", to="conf/.env")
-    heard: list[str] = []
-    if said:
-        with pytest.raises(SettingsMissing, match=said):
-            place_settings(tmp_path, wish, heard.append)
-    else:
-        place_settings(tmp_path, wish, heard.append)
-        assert (tmp_path / "conf/.env").read_text() == values and "was copied" in heard[-1]
-    for hostile in ("../env", "/etc/passwd"):
-        with pytest.raises(SettingsMissing):
-            place_settings(tmp_path, SettingsWish(file=hostile), heard.append)

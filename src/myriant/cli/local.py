@@ -5,6 +5,7 @@ What runs cells is imported when it is used: it takes a second to load, and ever
 
 from __future__ import annotations
 
+import os
 import subprocess
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -96,6 +97,16 @@ def reproduce(
     _run(chosen, setting, slots=1, log=log, share=share, shell=shell)
 
 
+def _packages(folder: Path) -> dict[str, str]:
+    from myriant.runner.inside import beneath, look
+
+    top = beneath.open_folder(str(folder.resolve()))
+    try:
+        return dict(look.packages(top)["packages"])
+    finally:
+        os.close(top)
+
+
 def environment(
     against: Annotated[int | None, typer.Option(help="The number of an attempt to compare with.")] = None,
     folder: Annotated[Path, typer.Option(help="The working tree.")] = Path(),
@@ -108,7 +119,7 @@ def environment(
     runtimes = {f"{r.family} {r.version}": str(r.path) for r in find_runtimes()}
     plan = read_plan(_text(folder / FILE_NAME).encode()).plan if (folder / FILE_NAME).exists() else None
     tools = {words: _ask(words, folder) for job in (plan.jobs if plan else ()) for words in job.describe}
-    mine = machine.record(runtimes, tools, machine.packages(folder))
+    mine = machine.record(runtimes, tools, _packages(folder))
     if against is None:
         for section, values in mine.items():
             for name, value in values.items():

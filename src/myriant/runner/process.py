@@ -30,6 +30,7 @@ class Bounds:
     memory: int | None = None
     disk: int = MOST_DISK
     output: int | None = None
+    beside: int | None = None  # a process whose descendants count nothing: the porter
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,7 +99,7 @@ class _Watch:
         now = time.monotonic()
         if self.bounds.memory is not None and now >= self._memory_at:
             self._memory_at = now + 0.1
-            if _resident(self.bounds.user, self.session) > self.bounds.memory:
+            if _resident(self.bounds, self.session) > self.bounds.memory:
                 return f"it took more than {bytes_text(self.bounds.memory)} of memory"
         if now >= self._disk_at:
             self._disk_at = now + 0.5
@@ -138,14 +139,14 @@ def taken_by(folder: Path) -> int:
     return total
 
 
-def _resident(user: int | None, session: int) -> int:
+def _resident(bounds: Bounds, session: int) -> int:
     """Resident bytes of an attempt's processes: those of its user, or of the session without one."""
     page = os.sysconf("SC_PAGE_SIZE")
     total = 0
     for pid, entry in _processes():
         try:
-            if user is not None:
-                if entry.stat().st_uid != user:
+            if bounds.user is not None:
+                if entry.stat().st_uid != bounds.user or (bounds.beside and _descends(pid, bounds.beside)):
                     continue
             elif not _descends(pid, session):
                 continue

@@ -6,7 +6,6 @@ import logging
 import os
 import platform
 import re
-import shutil
 import signal
 import socket
 import threading
@@ -19,6 +18,7 @@ from myriant import __version__
 from myriant.runner.attempt import Execution
 from myriant.runner.client import Refused, Server
 from myriant.runner.machine import system
+from myriant.runner.porter import remove_left
 from myriant.runner.runtimes import find_runtimes, trace
 from myriant.runner.sandbox import FIRST_USER, find_sandbox
 from myriant.runner.workspace import Checkouts
@@ -53,12 +53,12 @@ class Runner:
         self.name = name or socket.gethostname()
         work.mkdir(parents=True, exist_ok=True)
         work.chmod(0o711)
-        for left in work.iterdir():  # of an earlier start that was killed
-            shutil.rmtree(left, ignore_errors=True) if left.is_dir() else left.unlink(missing_ok=True)
+        self.sandbox = find_sandbox(work)
+        for odd in remove_left(self.sandbox, work):
+            _log.error("%s, left by an earlier start, could not be removed; it was put aside", odd)
         self._trace = trace()
         self.runtimes = find_runtimes(registered)
-        self.sandbox = find_sandbox(work)
-        self._checkouts = Checkouts(work / "checkouts")
+        self._checkouts = Checkouts(work / "checkouts", self.sandbox)
         self.boot = uuid.uuid4().hex
         self._running: dict[int, Execution] = {}  # by slot
         self._changed = threading.Condition()

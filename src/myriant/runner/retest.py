@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
@@ -12,6 +11,7 @@ from myriant.core.results.model import Detail, Outcome
 from myriant.core.results.read import read_results
 
 _PIECE = 1 << 18
+Locate = Callable[[Sequence[str]], Mapping[str, tuple[str, list[str]]]]  # file and rest of class names
 FailedTest = dict[str, str]  # its file, class, name and suite; `key` is its identity's, hexadecimal
 
 
@@ -24,38 +24,27 @@ class Told:
     failed: list[FailedTest]
 
 
-def read(report: Path, kind: str, job: str, workspace: Path) -> Told:
+def read(report: Path, kind: str, job: str, locate: Locate) -> Told:
     """The tests of a report of a kind.
 
-    A report without file names has them found by its class names: `tests.test_tide.TestLow` lies in
+    A report without file names has them found by its class names (`locate`): `tests.test_tide.TestLow` lies in
     `tests/test_tide.py`, and what is left of it comes before the name: `TestLow::test_turn`.
     """
     _, results = read_results(_pieces(report))
     keys = [identity_key(job, identity).hex() for identity in identities(kind, results)]
+    bad = [i for i, outcome in enumerate(results.outcomes) if outcome in (Outcome.FAILED, Outcome.ERRORED)]
+    files = {i: results.details.get(i, Detail()).file for i in bad}
+    found = locate(sorted({results.classes[i] for i in bad if not files[i]}))
     failed = []
-    for i, outcome in enumerate(results.outcomes):
-        if outcome in (Outcome.FAILED, Outcome.ERRORED):
-            suite, klass, name = results.suites[i], results.classes[i], results.names[i]
-            file = results.details.get(i, Detail()).file
-            if not file:
-                file, within = _file_of(klass, workspace)
-                name = "::".join([*within, name])
-            failed.append({"file": file, "class": klass, "name": name, "suite": suite, "key": keys[i]})
+    for i in bad:
+        suite, klass, name = results.suites[i], results.classes[i], results.names[i]
+        file, within = (files[i], []) if files[i] else found.get(klass, ("", []))
+        failed.append(
+            {"file": file, "class": klass, "name": "::".join([*within, name]), "suite": suite, "key": keys[i]}
+        )
     good = (Outcome.PASSED, Outcome.FLAKY)
     passed = {key for key, outcome in zip(keys, results.outcomes, strict=True) if outcome in good}
     return Told(set(keys), passed, failed)
-
-
-def _file_of(klass: str, workspace: Path) -> tuple[str, list[str]]:
-    parts = re.split(r"[./\\\\]", klass) if re.fullmatch(r"[\w./\\\\-]+", klass) else []
-    for size in range(len(parts), 0, -1):
-        if any(p in ("", "..") for p in parts[:size]):
-            continue
-        folder = workspace.joinpath(*parts[: size - 1])
-        for path in sorted(folder.glob(f"{parts[size - 1]}.*")) if folder.is_dir() else ():
-            if path.is_file():
-                return str(path.relative_to(workspace)), parts[size:]
-    return "", []
 
 
 def listed(tests: Sequence[FailedTest], each: str) -> str:

@@ -176,27 +176,11 @@ class Room:
         (self.etc / "group").write_text(f"cell:x:{self.user}:\nroot:x:0:\n")
 
     def give_to_user(self) -> None:
-        """Hand the writable folders to the attempt's user (root only)."""
-        if os.geteuid() != 0:
-            return
-        for top in (self.workspace, self.tmp, self.home):
-            os.chown(top, self.user, self.user)
-            for folder, folders, files in os.walk(top):
-                for name in (*folders, *files):
-                    os.lchown(os.path.join(folder, name), self.user, self.user)  # noqa: PTH118  # hot loop
-
-    def remove(self) -> None:
-        shutil.rmtree(self.base, onerror=_make_removable)
-
-
-def _make_removable(function: object, path: str, _: object) -> None:
-    """A step may have left folders that even their owner cannot enter."""
-    try:
-        Path(path).parent.chmod(0o700)
-        Path(path).chmod(0o700)
-        shutil.rmtree(path, ignore_errors=True) if Path(path).is_dir() else Path(path).unlink()
-    except OSError:
-        return
+        """Hand the writable folders to the attempt's user (root only), before any step has run."""
+        if os.geteuid() == 0:
+            owner = f"{self.user}:{self.user}"
+            tops = [str(top) for top in (self.workspace, self.tmp, self.home)]
+            subprocess.run(["chown", "-hRP", owner, *tops], check=True, capture_output=True)
 
 
 class OwnNetwork:
@@ -260,5 +244,5 @@ def find_sandbox(scratch: Path) -> Sandbox:
     except (OSError, subprocess.TimeoutExpired) as error:
         return Sandbox(False, root, f"bubblewrap does not work here, steps are not isolated from this machine: {error}")
     finally:
-        room.remove()
+        shutil.rmtree(room.base, ignore_errors=True)
     return sandbox

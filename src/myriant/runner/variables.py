@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
 from myriant.runner.runtimes import Runtime, home_of
 from myriant.runner.sandbox import WORKSPACE, Room
-from myriant.runner.tracer import Setting, look_in_files, trace
+from myriant.runner.tracer import Setting, place, trace
 from myriant.wire.lease import Lease, StepWish
 
 Layer = tuple[str, Mapping[str, str]]
+Found = Sequence[tuple[str, str, int, str]]  # name, file, line and value that files set
 HIDDEN = "(secret)"
 
 
@@ -60,18 +61,24 @@ class Variables:
         ]
         return [(origin.place, {name: origin.value}) for origin, name in placed]
 
-    def traced(self) -> list[dict[str, Any]]:
-        """Every setting for the whole job, then what single steps set otherwise; with the files that set it too."""
+    def traced(self, look: Callable[[Sequence[str]], Found]) -> list[dict[str, Any]]:
+        """Every setting for the whole job, then what single steps set otherwise; with the files that set it too.
+
+        `look` finds the lines of files that set a name.
+        """
         whole = trace(self.layers(hide=True))
         ours = {n for _, layer in self._planned(None) for n in layer} | set(self.lease.secrets)
-        look_in_files(self.room.workspace, whole, ours & set(whole))
+        steps = [(step, trace(self.layers(step, hide=True))) for step in self.lease.steps if step.env or step.secrets]
+        others = [
+            (step, {n: s for n, s in found.items() if n not in whole or whole[n].value != s.value})
+            for step, found in steps
+        ]
+        found = look(sorted((ours & set(whole)).union(*(changed for _, changed in others))))
+        place(whole, ours & set(whole), found)
         rows = [_row(setting, "") for setting in whole.values()]
-        for step in self.lease.steps:
-            if step.env or step.secrets:
-                found = trace(self.layers(step, hide=True))
-                changed = {n: s for n, s in found.items() if n not in whole or whole[n].value != s.value}
-                look_in_files(self.room.workspace, changed, set(changed))
-                rows += [_row(setting, step.name) for setting in changed.values()]
+        for step, changed in others:
+            place(changed, set(changed), found)
+            rows += [_row(setting, step.name) for setting in changed.values()]
         return rows
 
     def _fixed(self) -> dict[str, str]:

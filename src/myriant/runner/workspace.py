@@ -2,42 +2,46 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import os
 import re
 import shlex
-import shutil
-import subprocess
 import tempfile
 import threading
+import time
+from dataclasses import replace
 from pathlib import Path
 
+from myriant.runner.inside.clear import clear
+from myriant.runner.process import MOST_DISK, Bounds, Watched, free_on
+from myriant.runner.sandbox import FIRST_USER, WORKSPACE, Room, Sandbox
 from myriant.wire.lease import Lease
 
 _PAUSES = (0.5, 1.0, 2.0, 4.0, 8.0)  # seconds between tries while the server is away
 _PROTOCOLS = "https:http:ssh:git"
+_FETCHER = FIRST_USER - 1  # the user that fetches; no step is ever this one
+_LONGEST = 1800.0  # seconds of one call of git
+_KEPT = 6  # checkouts that are kept for the next cells
 
 
 class SourceMissing(Exception):
     """The commit cannot be had; the text says why."""
 
 
-_KEPT = 6  # checkouts that are kept for the next cells
-
-
 class Checkouts:
     """Fresh checkouts kept by commit while the runner lives: the cells of a run fetch it once and copy it.
 
-    They lie beside the workspaces, where no step can see or change them.
+    They lie beside the rooms, where no step can see or change them. They are fetched and copied inside walls.
     """
 
-    def __init__(self, folder: Path) -> None:
-        self._folder = folder
+    def __init__(self, folder: Path, sandbox: Sandbox) -> None:
+        self._folder, self._sandbox = folder, sandbox
         self._lock = threading.Lock()
         self._making: dict[str, threading.Lock] = {}
 
-    def fill(self, lease: Lease, source: str, workspace: Path, stopped: threading.Event) -> None:
-        """Put the lease's commit into an empty folder. Raises SourceMissing."""
+    def fill(self, lease: Lease, source: str, room: Room, stopped: threading.Event) -> None:
+        """Put the lease's commit into a room's empty workspace, as the room's user. Raises SourceMissing."""
         wish = lease.source
         server = source.partition("/api/")[0]
         parts = (server, lease.project, lease.commit, wish.full, wish.tags, wish.submodules)
@@ -50,18 +54,28 @@ class Checkouts:
                 self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
                 part = Path(tempfile.mkdtemp(dir=self._folder, prefix="part-"))
                 try:
-                    fetch(lease, source, part, stopped)
-                    part.rename(kept)
-                except BaseException:
-                    shutil.rmtree(part, ignore_errors=True)
-                    raise
+                    self._fetch(lease, source, part, kept, stopped)
+                finally:
+                    _remove(part)
                 self._forget(name)
             os.utime(kept)
-            done = subprocess.run(
-                ["cp", "-a", "--reflink=auto", f"{kept}/.", str(workspace)], capture_output=True, check=False
-            )
-        if done.returncode:
-            raise SourceMissing(f"the commit could not be copied: {done.stderr.decode('utf-8', 'replace')[-500:]}")
+            seen = replace(room, shown=tuple(dict.fromkeys((*room.shown, kept.resolve()))))
+            top = WORKSPACE if self._sandbox.bubblewrap else str(room.workspace)
+            words = ["cp", "-a", "--reflink=auto", "--no-preserve=ownership", f"{kept.resolve()}/.", top]
+            ended, said = _inside(self._sandbox, seen, words, {"PATH": "/usr/bin:/bin"}, stopped)
+        if ended:
+            raise SourceMissing(f"the commit could not be copied: {said[-500:]}")
+
+    def _fetch(self, lease: Lease, source: str, part: Path, kept: Path, stopped: threading.Event) -> None:
+        part.chmod(0o755)
+        folders = os.environ.get("MYRIANT_SUBMODULE_FOLDERS", "") if lease.source.submodules else ""
+        shown = tuple(Path(f).resolve() for f in folders.split(":") if f)
+        room = Room(part / "room", _FETCHER, shown)
+        room.make()
+        room.give_to_user()
+        fetch(lease, source, self._sandbox, room, stopped)
+        room.workspace.chmod(0o755)
+        room.workspace.rename(kept)
 
     def _forget(self, newest: str) -> None:
         """Remove the checkouts least recently used, but for those being copied."""
@@ -70,14 +84,20 @@ class Checkouts:
             with self._lock:
                 making = self._making.get(old.name)
             if old.name != newest and making is not None and making.acquire(blocking=False):
-                shutil.rmtree(old, ignore_errors=True)
+                _remove(old)
                 making.release()
 
 
-def fetch(lease: Lease, source: str, workspace: Path, stopped: threading.Event) -> None:
-    """Check the lease's commit out into an empty folder. Raises SourceMissing."""
+def _remove(folder: Path) -> None:
+    with contextlib.suppress(OSError):
+        clear(str(folder))
+        folder.rmdir()
+
+
+def fetch(lease: Lease, source: str, sandbox: Sandbox, room: Room, stopped: threading.Event) -> None:
+    """Check the lease's commit out into a room's empty workspace. Raises SourceMissing."""
     environment = {
-        "PATH": os.environ.get("PATH", "/usr/bin:/bin"), "HOME": "/nonexistent", "GIT_CONFIG_NOSYSTEM": "1",
+        "PATH": "/usr/local/bin:/usr/bin:/bin", "HOME": "/nonexistent", "GIT_CONFIG_NOSYSTEM": "1",
         "GIT_TERMINAL_PROMPT": "0", "LC_ALL": "C.UTF-8", "GIT_CONFIG_COUNT": "2",
         "GIT_CONFIG_KEY_0": f"http.{source}.extraHeader", "GIT_CONFIG_VALUE_0": f"Authorization: Bearer {lease.token}",
         "GIT_CONFIG_KEY_1": "safe.directory", "GIT_CONFIG_VALUE_1": "*",
@@ -91,28 +111,43 @@ def fetch(lease: Lease, source: str, workspace: Path, stopped: threading.Event) 
         ["-c", "advice.detachedHead=false", "checkout", "--quiet", "--detach", "FETCH_HEAD"],
     ]
     for words in commands:
-        _git(words, workspace, environment, stopped)
-    if wish.submodules and (workspace / ".gitmodules").exists():
+        _git(words, sandbox, room, environment, stopped)
+    if wish.submodules and (room.workspace / ".gitmodules").is_file():
         if lease.address:
-            _git(["config", "remote.origin.url", lease.address], workspace, environment, stopped)
-        allowed = os.environ.get("MYRIANT_SUBMODULE_PROTOCOLS", _PROTOCOLS)
+            _git(["config", "remote.origin.url", lease.address], sandbox, room, environment, stopped)
+        allowed = f"{_PROTOCOLS}:file" if room.shown else _PROTOCOLS
         words = ["submodule", "--quiet", "update", "--init", "--recursive", *([] if wish.full else ["--depth=1"])]
-        _git(words, workspace, environment | {"GIT_ALLOW_PROTOCOL": allowed}, stopped)
+        _git(words, sandbox, room, environment | {"GIT_ALLOW_PROTOCOL": allowed}, stopped)
 
 
-def _git(words: list[str], workspace: Path, environment: dict[str, str], stopped: threading.Event) -> None:
+def _git(words: list[str], sandbox: Sandbox, room: Room, environment: dict[str, str], stopped: threading.Event) -> None:
     """Run git in the workspace; what reaches for the network is tried again while the other side is away."""
     reaches = words[0] in ("fetch", "submodule")
     for pause in (*_PAUSES, None):
-        done = subprocess.run(
-            ["git", *words], cwd=workspace, env=environment, capture_output=True, check=False, stdin=subprocess.DEVNULL
-        )
-        if done.returncode == 0:
+        ended, said = _inside(sandbox, room, ["git", *words], environment, stopped)
+        if not ended:
             return
         if pause is None or not reaches or stopped.wait(pause):
-            said = done.stderr.decode("utf-8", "replace").strip()
             what = "the submodules" if words[0] == "submodule" else "the commit"
             raise SourceMissing(f"{what} could not be fetched: {said[-1000:]}")
+
+
+def _inside(
+    sandbox: Sandbox, room: Room, words: list[str], environment: dict[str, str], stopped: threading.Event
+) -> tuple[int, str]:
+    """Run a command inside a room's walls; its exit status and what it said."""
+    said = b""
+
+    def hear(data: bytes) -> None:
+        nonlocal said
+        said = (said + data)[-8000:]
+
+    command = sandbox.command(words, room=room, environment=environment, file_size=MOST_DISK)
+    user = room.user if sandbox.root and sandbox.bubblewrap else None
+    bounds = Bounds(room.base, user, free_on(room.base))
+    ended = Watched(*command).follow(hear, time.monotonic() + _LONGEST, bounds, stopped)
+    why = ended.over or ("it took too long" if ended.timed_out else "")
+    return ended.status or (1 if why else 0), why or said.decode("utf-8", "replace").strip()
 
 
 def explain_status(status: int, command: str | list[str], folder: Path) -> str:

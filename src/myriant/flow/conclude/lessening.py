@@ -18,6 +18,7 @@ from myriant.flow.plans import plan_with
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.repos.mirror import Mirror
+from myriant.store.history import moves_of
 from myriant.store.judged import acceptances, begin_lasting, end_lasting, open_lasting
 from myriant.store.results import tests_numbered
 from myriant.store.tables import Project, Run
@@ -63,11 +64,12 @@ def lessened(
     gone = {job: _removed(site, session, project, run, compared, job, tests) for job, tests in vanished.items()}
     word = _accepted(session, project.id, compared, places)
     lines, accepted = _loosened(site, session, project, run, nearest)
+    moved = {m.before for m in moves_of(session, project.id).values() if m.now in there}  # they are told as such
     left = {j: [n for n in t if n not in gone[j] and (n, VANISHED) not in word] for j, t in vanished.items()}
     skips_left = {j: [n for n in t if (n, SKIPPED) not in word] for j, t in skipped.items()}
     return Lessened(
         {j: t for j, t in left.items() if t},
-        {j: sorted(g) for j, g in gone.items() if g},
+        {j: sorted(g - moved) for j, g in gone.items() if g - moved},
         {j: t for j, t in skips_left.items() if t},
         lines,
         list(accepted),

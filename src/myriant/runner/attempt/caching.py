@@ -6,9 +6,10 @@ import logging
 import time
 from typing import Any
 
-from myriant.runner import caches, machine
+from myriant.runner import machine
 from myriant.runner.attempt.ground import Ground
 from myriant.runner.client import Refused
+from myriant.runner.porter import BadArchive, PorterFailed
 from myriant.wire.attempts import CacheAnswer
 from myriant.wire.lease import CacheWish
 
@@ -28,14 +29,16 @@ class Caches:
 
     def _key(self, wish: CacheWish) -> dict[str, Any]:
         runtimes = {r.family: r.version for r in self.ground.runtimes if r}
-        renewed = caches.renewed_by(self.ground.room.workspace, wish.renew_on)
+        renewed = self.ground.porter.digests(wish.renew_on)
         return {"renew": renewed, "runtimes": runtimes, "system": machine.system_name(), "keep": wish.keep}
 
     def _restore(self, wish: CacheWish) -> CacheAnswer:
         ground, began = self.ground, time.monotonic()
-        self._keys[wish.name] = self._key(wish)
         try:
+            self._keys[wish.name] = self._key(wish)
             answer = ground.server.find_cache(ground.lease, wish.name, self._keys[wish.name])
+        except PorterFailed as error:
+            answer = CacheAnswer(said=f"what it depends on cannot be read: {error}")
         except Refused as error:
             answer = CacheAnswer(said=f"the server cannot be asked for it: {error}")
         told: dict[str, Any] = {"name": wish.name, "found": answer.entry is not None, "said": answer.said}
@@ -43,8 +46,8 @@ class Caches:
             archive = ground.room.base / "cache"
             try:
                 ground.server.fetch_cache(ground.lease, answer.entry, archive, answer.digest)
-                told |= {"bytes": answer.size, "files": caches.unpack(archive, ground.room.workspace)}
-            except (caches.BadArchive, ValueError, Refused) as error:
+                told |= {"bytes": answer.size, "files": ground.porter.unpack(archive)}
+            except (BadArchive, ValueError, Refused) as error:
                 told |= {"found": False, "said": f"what was kept is damaged: {error}"}
                 answer = CacheAnswer(said=told["said"])
             finally:
@@ -65,14 +68,15 @@ class Caches:
 
     def save(self, prepared: dict[str, float]) -> None:
         for wish in self.ground.lease.caches:
-            if self._found[wish.name].entry is None:
+            if self._found[wish.name].entry is None and wish.name in self._keys:
                 self._save(wish, prepared)
 
     def _save(self, wish: CacheWish, prepared: dict[str, float]) -> None:
         ground = self.ground
         archive = ground.room.base / "cache"
         try:
-            count, why = caches.pack(ground.room.workspace, wish.keep, archive, ground.masker.masks)
+            masks = None if ground.masker.idle else ground.masker.masks
+            count, why = ground.porter.pack(wish.keep, archive, masks)
             if not count:
                 ground.say(f"cache {wish.name} is not saved: {why}")
                 return
@@ -80,7 +84,7 @@ class Caches:
             said = ground.server.save_cache(ground.lease, wish.name, self._keys[wish.name], prepared, archive)
             next(t for t in self.told if t["name"] == wish.name)["saved"] = size
             ground.say(f"cache {wish.name}: {said}")
-        except Refused as error:
+        except (Refused, PorterFailed) as error:
             _log.info("attempt %d: cache %s was not taken: %s", ground.lease.attempt, wish.name, error)
             ground.say(f"cache {wish.name} is not saved: {error}")
         finally:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import shutil
+from collections.abc import Iterable, Sequence
 
 from myriant.core.states import Content
 from myriant.runner.attempt.ground import Ground, Void
 from myriant.runner.attempt.sending import Sender
-from myriant.runner.reports import Found, TooMany, find_reports, links_matching
+from myriant.runner.porter import MOST_FILES, Found, Taken
 from myriant.wire.lease import CollectWish, StepWish
 
 Kept = list[tuple[str, Found]]  # reports of tests with their kind
@@ -19,43 +20,59 @@ class Collector:
 
     def collect(self, position: int, step: StepWish, since: int, *, keep: bool = False) -> Kept:
         """Deliver what a step wrote; the reports of tests, which the caller removes when it wants to keep them."""
-        kept: Kept = []
-        for collect in step.collect:
+        wishes = [
+            (collect, content, glob)
+            for collect in step.collect
             for content, globs in (
                 (Content.TESTS, collect.tests),
                 (Content.COVERAGE, collect.coverage),
                 (Content.ANALYSIS, collect.analysis),
                 (Content.ATTACHMENT, collect.attachments),
-            ):
-                for glob in globs:
-                    found = self._collect(position, step, collect, content, glob, since)
-                    if keep and content is Content.TESTS:
-                        kept += [(collect.kind, report) for report in found]
-                    else:
-                        forget(found)
+            )
+            for glob in globs
+        ]
+        kept: Kept = []
+        for row, taken in zip(wishes, self._take([glob for _, _, glob in wishes], since), strict=True):
+            collect, content, glob = row
+            found = self._collect(position, step, collect, content, glob, taken)
+            if keep and content is Content.TESTS:
+                kept += [(collect.kind, report) for report in found]
+            else:
+                forget(found)
         return kept
 
+    def _take(self, globs: Sequence[str], since: int) -> list[Taken]:
+        """By glob what it gave; one that is named twice gives its files twice."""
+        taken = self.ground.porter.take(globs, since, self.ground.room.base / "reports")
+        rows, used = [], set()
+        for glob in globs:
+            one = taken[glob]
+            if glob in used:
+                one = Taken([again(found) for found in one.found], one.stale, one.refused, one.odd, one.too_many)
+            rows.append(one)
+            used.add(glob)
+        return rows
+
     def _collect(
-        self, position: int, step: StepWish, collect: CollectWish, content: Content, glob: str, since: int
+        self, position: int, step: StepWish, collect: CollectWish, content: Content, glob: str, got: Taken
     ) -> list[Found]:
         ground, said = self.ground, self.ground.said
         missing = said.missing_coverage if content in (Content.COVERAGE, Content.ATTACHMENT) else said.missing
-        try:
-            found, stale = find_reports(ground.room.workspace, glob, since, ground.room.base / "reports")
-        except TooMany as error:
-            missing.append(f"{error} after step {step.name}: collect fewer, or merge them")
+        if got.too_many:
+            missing.append(f"{_too_many(glob, got)} after step {step.name}: collect fewer, or merge them")
             return []
+        missing += [f"{why}: it was not taken after step {step.name}" for why in got.refused]
         taken = []
-        for report in found:
+        for report in got.found:
             if content is Content.ATTACHMENT and ground.masker.masks(report.copy):
                 missing.append(f"{report.path} holds a secret and is not kept")
                 report.copy.unlink()
                 continue
-            ground.masker.mask_file(report.copy)
-            taken.append(Found.of(report.path, report.copy))
+            masked = ground.masker.mask_file(report.copy)
+            taken.append(Found.of(report.path, report.copy) if masked else report)
         self.sender.send(taken, position, content, collect.kind)
-        if not found and not collect.may_be_empty and content is not Content.ATTACHMENT:
-            why = f", and {stale[0]} was there before the step began" if stale else ""
+        if not got.found and not got.refused and not collect.may_be_empty and content is not Content.ATTACHMENT:
+            why = f", and {got.stale[0]} was there before the step began" if got.stale else ""
             missing.append(f"report missing: no file matches {glob} after step {step.name}{why}")
         return taken
 
@@ -63,32 +80,44 @@ class Collector:
         """Deliver artifacts, and what is handed over when every step ended well. Raises Void."""
         ground = self.ground
         last = max(0, len(ground.lease.steps) - 1)
-        for artifact in ground.lease.artifacts:
-            for glob in artifact.files:
-                if not self._deliver(Content.ARTIFACT, "", glob, last, artifact.keep):
-                    ground.say(f"no file was kept for the artifact {glob}")
-        for name, glob in () if ground.said.failed_steps else ground.lease.hand_over.items():
-            if not self._deliver(Content.HAND_OVER, name, glob, last, None):
+        kept = [(glob, artifact.keep) for artifact in ground.lease.artifacts for glob in artifact.files]
+        handed = [] if ground.said.failed_steps else list(ground.lease.hand_over.items())
+        rows = self._take([*(glob for glob, _ in kept), *(glob for _, glob in handed)], 0)
+        for (glob, keep), got in zip(kept, rows, strict=False):
+            if not self._deliver(Content.ARTIFACT, "", glob, got, last, keep):
+                ground.say(f"no file was kept for the artifact {glob}")
+        for (name, glob), got in zip(handed, rows[len(kept) :], strict=True):
+            if not self._deliver(Content.HAND_OVER, name, glob, got, last, None):
                 raise Void(f"nothing to hand over: no file matches {glob} ({name})")
 
-    def _deliver(self, content: Content, kind: str, glob: str, step: int, keep: float | None) -> int:
+    def _deliver(self, content: Content, kind: str, glob: str, got: Taken, step: int, keep: float | None) -> int:
         ground = self.ground
-        try:
-            found, _ = find_reports(ground.room.workspace, glob, 0, ground.room.base / "reports")
-        except TooMany as error:
-            ground.say(f"{error}: none of them is kept")
+        if got.too_many:
+            ground.say(f"{_too_many(glob, got)}: none of them is kept")
             return 0
-        for link in links_matching(ground.room.workspace, glob):
-            ground.say(f"{link} is no regular file and is not kept")
+        for path in got.odd:
+            ground.say(f"{path} is no regular file and is not kept")
+        for why in got.refused:
+            ground.say(f"{why} and is not kept")
         taken = []
-        for file in found:
+        for file in got.found:
             if ground.masker.masks(file.copy) or ground.masker.words(file.path) != file.path:
                 ground.say(f"{file.path} holds a secret and is not kept")
             else:
                 taken.append(file)
         self.sender.send(taken, step, content, kind, keep)
-        forget(found)
+        forget(got.found)
         return len(taken)
+
+
+def again(found: Found) -> Found:
+    copy = found.copy.with_name(f"{found.copy.name}-again")
+    shutil.copyfile(found.copy, copy)
+    return Found(found.path, copy, found.digest)
+
+
+def _too_many(glob: str, got: Taken) -> str:
+    return f"{got.too_many:,} files match {glob}, more than {MOST_FILES:,}"
 
 
 def forget(files: Iterable[Found]) -> None:

@@ -16,10 +16,11 @@ from myriant.runner.attempt.ground import Ground, MachineTrouble, Said, Void
 from myriant.runner.attempt.sending import Sender
 from myriant.runner.attempt.steps import Steps
 from myriant.runner.client import Counterpart, LeaseLost, Refused
+from myriant.runner.inside.beneath import parts_of
 from myriant.runner.masking import Masker
+from myriant.runner.porter import Porter, PorterFailed, SettingsMissing, remove
 from myriant.runner.runtimes import Runtime, link_runtime
 from myriant.runner.sandbox import WORKSPACE, Room, Sandbox
-from myriant.runner.settings import SettingsMissing, inside, place_settings
 from myriant.runner.variables import Variables
 from myriant.runner.workspace import Checkouts, SourceMissing
 from myriant.wire.lease import Lease
@@ -39,12 +40,13 @@ class Execution:
     ) -> None:  # fmt: skip
         self.lease = lease
         self._checkout = checkout or self._fetch
-        self._checkouts = checkouts or Checkouts(base.parent / "checkouts")
+        self._checkouts = checkouts or Checkouts(base.parent / "checkouts", sandbox)
         chosen = [_chosen(wish, runtimes) for wish in lease.wants]
         roots = tuple(dict.fromkeys(r.root for r in chosen if r and r.root))
         room = Room(base, user, tuple(dict.fromkeys((*roots, *shared))))
         variables = Variables(lease, [r for r in chosen if r], room, shared, walled=sandbox.bubblewrap)
-        self.ground = Ground(lease, server, sandbox, chosen, room, variables, Masker(lease.secrets))
+        porter = Porter(sandbox, room)
+        self.ground = Ground(lease, server, sandbox, chosen, room, variables, Masker(lease.secrets), porter)
         sender = Sender(self.ground)
         self.caches = Caches(self.ground)
         self.companions = Companions(self.ground, sender)
@@ -56,6 +58,7 @@ class Execution:
         self.ground.stopped.set()
         if self.ground.running is not None:
             self.ground.running.kill()
+        self.ground.porter.kill()
 
     def run(self) -> None:
         """Execute and deliver; whatever happens is told to the server, unless the lease is lost."""
@@ -66,7 +69,7 @@ class Execution:
                 self._whole()
             except MachineTrouble as reason:
                 said.void, said.machine = str(reason), True
-            except (Void, SettingsMissing) as reason:
+            except (Void, SettingsMissing, PorterFailed) as reason:
                 said.void = str(reason)
             except Refused as reason:
                 said.void = f"the server did not take what the attempt delivers: {reason}"
@@ -85,7 +88,8 @@ class Execution:
             self.stop()
             if ground.network is not None:
                 ground.network.end()
-            ground.room.remove()
+            if not remove(ground.sandbox, ground.room):
+                _log.error("attempt %d: its room could not be removed; it was put aside", self.lease.attempt)
 
     def _end_companions(self) -> None:
         try:
@@ -104,10 +108,9 @@ class Execution:
         if self.lease.caches:
             with ground.phase("caches"):
                 self.caches.restore()
-        ground.room.give_to_user()
         tools = self._describe()
         self.companions.begin()
-        settings = ground.variables.traced()
+        settings = ground.variables.traced(ground.porter.names)
         telling = threading.Thread(target=ground.tell, args=("settings", settings), daemon=True)
         telling.start()
         for row in settings:
@@ -119,10 +122,11 @@ class Execution:
         finally:
             telling.join()
             if not ground.stopped.is_set():
-                installed = machine.packages(ground.room.workspace)
+                installed = ground.porter.packages()
                 ground.record["machine"] = machine.record(ground.said.runtimes, tools, installed)
         self.caches.settle(self.steps.prepared)
         with ground.phase("keep"):
+            self._end_companions()  # nothing may change any more what is kept
             self.collector.keep()
         if not ground.said.failed_steps and not ground.said.missing and self.lease.caches:
             with ground.phase("save caches"):
@@ -131,11 +135,15 @@ class Execution:
     def _fetch_all(self) -> None:
         ground = self.ground
         self._checkout(ground.room.workspace)
+        ground.room.give_to_user()
         for handed in self.lease.handed:
             parts = [handed.job, *([handed.key.replace("/", "_")] if handed.key else []), handed.path]
-            ground.server.fetch_handed(self.lease, handed.report, inside(ground.room.handed, "/".join(parts)))
+            path = "/".join(parts_of("/".join(parts)))
+            ground.server.fetch_handed(self.lease, handed.report, ground.room.handed / path)
         if self.lease.settings is not None:
-            place_settings(ground.room.workspace, self.lease.settings, ground.say)
+            wish = self.lease.settings
+            for line in ground.porter.place(wish.file, wish.example or "", wish.to or ""):
+                ground.say(line)
 
     def _finish(self, said: Said) -> None:
         ground = self.ground
@@ -164,7 +172,7 @@ class Execution:
     def _fetch(self, workspace: Path) -> None:
         source = f"{self.ground.server.address}/api/v1/attempts/{self.lease.attempt}/source"
         try:
-            self._checkouts.fill(self.lease, source, workspace, self.ground.stopped)
+            self._checkouts.fill(self.lease, source, self.ground.room, self.ground.stopped)
         except SourceMissing as error:
             raise MachineTrouble(str(error)) from error
 

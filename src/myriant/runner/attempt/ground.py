@@ -16,6 +16,7 @@ from typing import Any
 from myriant.runner.client import Counterpart, LeaseLost, Refused
 from myriant.runner.log import MOST_BYTES, AttemptLog
 from myriant.runner.masking import Masker
+from myriant.runner.porter import Porter
 from myriant.runner.process import MOST_DISK, Bounds, Ended, Watched, free_on
 from myriant.runner.runtimes import Runtime
 from myriant.runner.sandbox import OwnNetwork, Room, Sandbox
@@ -57,6 +58,7 @@ class Ground:
     room: Room
     variables: Variables
     masker: Masker
+    porter: Porter
     stopped: Event = field(default_factory=Event)
     running: Watched | None = None
     network: OwnNetwork | None = None
@@ -69,6 +71,7 @@ class Ground:
     def open(self) -> None:
         """Make the room, and begin its log."""
         self.room.make()
+        self.room.give_to_user()
         (self.room.base / "reports").mkdir()
         self._free = free_on(self.room.base)
         most = self.lease.limits.output or int(os.environ.get("MYRIANT_MOST_LOG_BYTES", MOST_BYTES))
@@ -130,7 +133,9 @@ class Ground:
     def bounds(self) -> Bounds:
         limits = self.lease.limits
         user = self.room.user if self.sandbox.root and self.sandbox.bubblewrap else None
-        return Bounds(self.room.base, user, self._free, limits.memory, limits.disk or MOST_DISK, limits.output)
+        return Bounds(
+            self.room.base, user, self._free, limits.memory, limits.disk or MOST_DISK, limits.output, self.porter.pid
+        )
 
 
 def now() -> str:

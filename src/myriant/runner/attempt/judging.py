@@ -15,8 +15,8 @@ from myriant.runner.attempt.collecting import Kept, forget
 from myriant.runner.attempt.ground import Ground
 from myriant.runner.attempt.sending import Sender
 from myriant.runner.client import Refused
+from myriant.runner.porter import Found, Taken, time_mark
 from myriant.runner.process import Ended
-from myriant.runner.reports import Found, TooMany, find_reports, time_mark
 from myriant.wire.lease import StepWish
 
 MOST_RETESTED = 500  # failed tests; more than that is no accident
@@ -71,11 +71,14 @@ class Judge:
     def _results(self, kept: Kept) -> Results:
         results = Results()
         for kind, report in kept:
-            found = retest.read(report.copy, kind, self.ground.lease.identity or self.ground.lease.job,
-                                self.ground.room.workspace)  # fmt: skip
+            found = self._read(report, kind)
             results.present |= found.present
             results.failed += found.failed
         return results
+
+    def _read(self, report: Found, kind: str) -> retest.Told:
+        lease = self.ground.lease
+        return retest.read(report.copy, kind, lease.identity or lease.job, self.ground.porter.locate)
 
     def _expected(self, position: int) -> set[str] | None:
         try:
@@ -99,23 +102,19 @@ class Judge:
         self.execute(step, max(ends, time.monotonic()), command, more)
         still: list[Found] = []
         passed: set[str] = set()
+        globs = [glob for collect in step.collect for glob in retest.beside(collect.tests)]
+        taken = ground.porter.take(globs, since, ground.room.base / "reports")
         for collect in step.collect:
             mine: list[Found] = []
             for glob in retest.beside(collect.tests):
-                try:
-                    found, _ = find_reports(ground.room.workspace, glob, since, ground.room.base / "reports")
-                except TooMany as error:
-                    ground.say(str(error))
-                    continue
-                for report in found:
+                for report in taken.pop(glob, Taken()).found:
                     if any(report.path == s.path for s in (*still, *mine)):
                         report.copy.unlink()
                         continue
                     ground.masker.mask_file(report.copy)
                     mine.append(Found.of(report.path, report.copy))
             for report in mine:
-                told = retest.read(report.copy, collect.kind, ground.lease.identity or ground.lease.job,
-                                   ground.room.workspace)  # fmt: skip
+                told = self._read(report, collect.kind)
                 passed |= told.passed - {t["key"] for t in told.failed}
             self.sender.send(mine, position, Content.RETEST, collect.kind)
             still += mine

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import os
 import signal
 import time
 from collections.abc import Mapping
+from pathlib import Path
 from typing import Any
 
 from myriant.core.states import State
@@ -14,8 +16,8 @@ from myriant.runner.attempt.ground import Ground, MachineTrouble, Void, now
 from myriant.runner.attempt.judging import Judge
 from myriant.runner.attempt.sending import Sender
 from myriant.runner.client import LeaseLost
+from myriant.runner.porter import time_mark
 from myriant.runner.process import Ended
-from myriant.runner.reports import time_mark
 from myriant.runner.workspace import explain_status
 from myriant.wire.lease import StepWish
 from myriant.wire.limits import MOST_REASON
@@ -122,11 +124,12 @@ class Steps:
     ) -> Ended:
         ground = self.ground
         folder = step.folder.strip("/")
-        inside_it = ground.room.workspace / folder
+        top = os.path.realpath(ground.room.workspace)
+        inside_it = os.path.realpath(ground.room.workspace / folder)  # a string: links that go in circles are no error
         problem = ""
-        if folder and not inside_it.resolve().is_relative_to(ground.room.workspace.resolve()):
+        if folder and not Path(inside_it).is_relative_to(top):
             problem = f"the folder {step.folder} leads out of the workspace"
-        elif folder and not inside_it.is_dir():
+        elif folder and not Path(inside_it).is_dir():
             problem = f"there is no folder {step.folder} in the workspace"
         elif not step.network and not ground.sandbox.bubblewrap:
             problem = "this machine cannot take the network away from a step: bubblewrap does not work here"

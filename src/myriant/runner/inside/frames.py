@@ -1,0 +1,71 @@
+"""The stream between runner and porter: a request is a line of JSON, an answer is frames, the last of them its end.
+
+A frame is one byte of kind, four of length (big-endian), and its content.
+"""
+
+from __future__ import annotations
+
+import io
+import json
+import struct
+from typing import IO, Any
+
+ENTRY, DATA, ENDED, ANSWER = b"E", b"D", b"Z", b"A"  # of a file: its head, its bytes, its end; then the answer
+MOST_FRAME = 1 << 20
+MOST_REQUEST = 16 << 20
+_HEAD = struct.Struct(">cI")
+
+
+class BadFrame(Exception):
+    """The stream is not what was agreed."""
+
+
+def write(out: IO[bytes], kind: bytes, content: bytes = b"") -> None:
+    out.write(_HEAD.pack(kind, len(content)))
+    out.write(content)
+
+
+def write_json(out: IO[bytes], kind: bytes, value: Any) -> None:
+    text = json.dumps(value, separators=(",", ":")).encode()
+    if len(text) > MOST_FRAME:
+        raise BadFrame(f"an answer of {len(text):,} bytes")
+    write(out, kind, text)
+
+
+def read(source: IO[bytes]) -> tuple[bytes, bytes]:
+    """The next frame: kind and content. Raises BadFrame."""
+    head = source.read(_HEAD.size)
+    if len(head) < _HEAD.size:
+        raise BadFrame("it ended in the middle")
+    kind, size = _HEAD.unpack(head)
+    if kind not in (ENTRY, DATA, ENDED, ANSWER) or size > MOST_FRAME:
+        raise BadFrame("it holds no frame")
+    content = source.read(size)
+    if len(content) < size:
+        raise BadFrame("it ended in the middle of a frame")
+    return kind, content
+
+
+class Framed(io.RawIOBase):
+    """The bytes of DATA frames up to ENDED, as a file."""
+
+    def __init__(self, source: IO[bytes]) -> None:
+        self._source, self._left, self._over = source, memoryview(b""), False
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, into: Any) -> int:
+        while not self._left and not self._over:
+            kind, content = read(self._source)
+            self._over, self._left = kind != DATA, memoryview(content)
+        taken = min(len(into), len(self._left))
+        into[:taken] = self._left[:taken]
+        self._left = self._left[taken:]
+        return taken
+
+    def drain(self) -> None:
+        """Read what is left, so that the next request is found."""
+        while not self._over:
+            self._left = memoryview(b"")
+            self.readinto(bytearray(1))
