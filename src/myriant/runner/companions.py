@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import re
 import socket
 import subprocess
 import sys
@@ -12,6 +11,7 @@ import time
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
+from myriant.core.plan.patterns import Pattern, pattern
 from myriant.runner.process import Bounds, Ended, Watched
 from myriant.wire.lease import CompanionWish
 
@@ -37,6 +37,13 @@ def free_port() -> int:
         return int(probe.getsockname()[1])
 
 
+def _pattern(wish: CompanionWish) -> Pattern | None:
+    try:
+        return pattern(wish.ready.line) if wish.ready.line else None
+    except ValueError as error:
+        raise CompanionFailed(f"companion {wish.name}: {wish.ready.line!r} is no pattern: {error}") from error
+
+
 class Companion:
     """One companion while it runs."""
 
@@ -47,7 +54,7 @@ class Companion:
         self.wish, self.log = wish, log
         self._keep = keep
         self._stopped = threading.Event()
-        self._line = re.compile(wish.ready.line.encode()) if wish.ready.line else None
+        self._line = _pattern(wish)
         self._said = threading.Event()  # the line of its readiness
         self._tail = b""
         self._room = _MOST_LOG

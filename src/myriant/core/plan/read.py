@@ -13,6 +13,7 @@ from myriant.core.plan import model
 from myriant.core.plan.advice import Surroundings, advise
 from myriant.core.plan.keys import EVENT_KEYS, EVENTS, FRACTIONS, MEASURES
 from myriant.core.plan.model import FILE_NAME, Job, Plan, Rule, Step
+from myriant.core.plan.patterns import pattern as ready_pattern
 from myriant.core.plan.places import Path
 from myriant.core.plan.problems import Edit, Level, Problem
 from myriant.core.plan.schedule import ScheduleError, from_cron, in_words
@@ -356,6 +357,12 @@ class _PlanReader(Reader):
             self.problem(ready.path, f"ready says {'no way' if not ways else ' and '.join(ways)}", mend)
         if "port" not in row and set(ways) & {"tcp", "http"}:
             self.problem(row.path, f"ready by {ways[0]} takes a port", "write port = 5432")
+        if ready.get("line"):
+            try:
+                ready_pattern(ready["line"])
+            except ValueError as error:
+                mend = "write a pattern that its output holds: listening on port"
+                self.problem(ready.at("line"), f"{ready['line'][:80]!r} is no pattern: {error}", mend, value=True)
         how = model.Ready(
             ready.get("within", 30.0),
             ready.get("tcp", False),
