@@ -254,6 +254,7 @@ def one_installation(prefix: str) -> Iterator[World]:
     """A real installation with its runner, gone afterwards."""
     folder = Path(tempfile.mkdtemp(prefix=prefix))
     folder.chmod(0o755)
+    os.environ["MYRIANT_SUBMODULE_FOLDERS"] = str(folder)
     said: list[str] = []
     stopping = threading.Event()
     installation = Installation(Place(folder / "data"), free_port(), 4, [WHEELS], tell=said.append)
@@ -277,8 +278,8 @@ def one_installation(prefix: str) -> Iterator[World]:
 @pytest.fixture(scope="session")
 def world() -> Iterator[World]:
     os.environ["MYRIANT_POLL_SECONDS"] = "20"
+    os.environ["MYRIANT_FREE_REFUSALS"] = "100000"
     os.environ["MYRIANT_MOST_LOG_BYTES"] = str(2_000_000)
     os.environ["MYRIANT_MOST_CACHE_BYTES"] = str(60_000)
     with one_installation("myriant-tests-") as world:
-        os.environ["MYRIANT_SUBMODULE_FOLDERS"] = str(world.folder)
         yield world

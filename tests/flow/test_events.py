@@ -489,7 +489,7 @@ def test_a_misplaced_plan_is_found_and_a_plan_on_the_server_serves_until_there_i
 
 def test_a_commit_that_does_not_exist_holds_and_says_so(world: World) -> None:
     repo = world.repository("no-commit", HEAD + UNIT, test__sh=GREEN)
-    token = (repo.origin / "hooks/post-receive").read_text().split("MYRIANT_BELL_TOKEN=")[1].split()[0].strip("'")
+    token = (repo.origin / "hooks/myriant-bells").read_text().split()[3]
     head = repo.git("rev-parse", "HEAD").strip()
     moved = {"moved": [{"ref": "refs/heads/main", "before": head, "after": "1234567890" * 4}]}
     answer = world.http.post("/projects/no-commit/bell", json=moved, headers={"Authorization": f"Bearer {token}"})

@@ -216,7 +216,7 @@ def test_a_push_while_the_hook_cannot_reach_the_server_is_found_by_looking_whate
     world: World,
 ) -> None:
     repo = world.repository("missed", test__sh=GREEN)
-    hook = repo.origin / "hooks/post-receive"
+    hook = repo.origin / "hooks/myriant-bells"
     text = hook.read_text()
     hook.write_text(text.replace(f" {world.installation.port} ", " 9 "))
     commit = repo.commit({"x": "1"})

@@ -235,6 +235,7 @@ def packed(data: bytes) -> bytes:
         (b"", ""),
         (packed(b"\0" * 100_000), ""),
     ],
+    ids=range(14),
 )
 def test_a_hostile_or_damaged_archive_writes_nothing_outside(left: Left, data: bytes, said: str) -> None:
     left.run("ln -s /tmp outside")  # as a repository may have it

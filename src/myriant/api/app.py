@@ -16,9 +16,8 @@ from fastapi.routing import APIRoute
 from sqlalchemy.exc import SQLAlchemyError
 from starlette.concurrency import run_in_threadpool
 from starlette.exceptions import HTTPException
-from starlette.middleware.body_limit import RequestBodyLimitMiddleware
 from starlette.staticfiles import StaticFiles
-from starlette.types import Scope
+from starlette.types import ASGIApp, Scope
 
 from myriant import __version__
 from myriant.api import (
@@ -46,7 +45,6 @@ from myriant.api.protocol import runners as protocol_runners
 from myriant.core.plan.reference import SCHEMA_PATH, schema
 from myriant.flow.dispatch.loss import beat
 from myriant.flow.site import Site
-from myriant.wire.limits import MOST_BODY
 
 _log = logging.getLogger(__name__)
 _BEAT = 2.0  # seconds
@@ -145,6 +143,11 @@ def make_app(site: Site) -> FastAPI:
         raise HTTPException(404, f"there is nothing at /api/{path}")
 
     app.mount("/", Interface(directory=WEB, html=True, check_dir=False))
-    app.add_middleware(RequestBodyLimitMiddleware, max_body_size=MOST_BODY)
-    app.add_middleware(Door, api=app, routes=api_routes(), prefix=PREFIX)
+    build = app.build_middleware_stack
+
+    def outermost() -> ASGIApp:
+        """The door stands before everything, also before what answers 500."""
+        return Door(build(), api=app, routes=api_routes(), prefix=PREFIX)
+
+    app.build_middleware_stack = outermost  # type: ignore[method-assign]
     return app

@@ -11,6 +11,16 @@ from starlette.routing import Match
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from myriant.api.access import permissions_of
+from myriant.api.bounds import (
+    BODIES,
+    MOST_USUAL,
+    Refusals,
+    bounded,
+    declared,
+    host_of,
+    known_hosts,
+    too_long,
+)
 from myriant.api.problems import answer_of, problem
 
 HEADERS: Mapping[str, str] = {
@@ -24,10 +34,15 @@ HEADERS: Mapping[str, str] = {
 
 
 class Door:
-    """Pure ASGI: asks the route's permission, answers errors as problems, puts safety headers on every answer."""
+    """Pure ASGI, outermost: asks the route's permission, bounds the body, answers errors as problems.
+
+    Safety headers stand on every answer.
+    """
 
     def __init__(self, app: ASGIApp, api: FastAPI, routes: Sequence[APIRoute], prefix: str) -> None:
         self.app, self.api, self.routes, self.prefix = app, api, routes, prefix
+        self._hosts: frozenset[str] | None = None
+        self._refusals = Refusals()
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
@@ -43,19 +58,27 @@ class Door:
                 ]
             await send(message)
 
-        refusal = await self._refusal(scope, receive)
+        route, refusal = await self._asked(scope, receive)
+        most = BODIES.get(route.name, MOST_USUAL) if route is not None else MOST_USUAL
+        if refusal is None and declared(scope) > most:
+            refusal = answer_of(too_long(most))
         if refusal is not None:
             await refusal(scope, receive, answer)
         else:
-            await self.app(scope, receive, answer)
+            await self.app(scope, bounded(receive, most), answer)
 
-    async def _refusal(self, scope: Scope, receive: Receive) -> Response | None:
-        """Why the caller may not ask, None when it may, or when there is no such route."""
+    async def _asked(self, scope: Scope, receive: Receive) -> tuple[APIRoute | None, Response | None]:
+        """The route, and why the caller may not ask for it, None when it may, or when there is no such route."""
+        if self._hosts is None:
+            self._hosts = known_hosts(self.api.state.site.address)
+        called = next((v.decode("latin-1") for n, v in scope["headers"] if n == b"host"), "")
+        if called and host_of(called) not in self._hosts:
+            return None, problem(421, "bad-input", "this server is not called that", "name it in MYRIANT_HOSTS")
         path: str = scope["path"]
         if not path.startswith(f"{self.prefix}/"):
-            return None
+            return None, None
         if "\0" in path or b"%00" in scope.get("query_string", b""):
-            return problem(422, "bad-input", "an address holds a NUL", "leave it out")
+            return None, problem(422, "bad-input", "an address holds a NUL", "leave it out")
         inner = {**scope, "path": path.removeprefix(self.prefix), "root_path": ""}
         for route in self.routes:
             matched, child = route.matches(inner)
@@ -67,6 +90,9 @@ class Door:
                 for permission in permissions_of(route):
                     await permission.ask(self.api.state.site, request, child["path_params"])
             except Exception as error:
-                return answer_of(error)
-            return None
-        return None
+                refusal = answer_of(error)
+                if refusal.status_code == 401:
+                    await self._refusals.note(scope["client"][0] if scope.get("client") else "")
+                return route, refusal
+            return route, None
+        return None, None

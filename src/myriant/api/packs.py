@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-import gzip
 import zlib
 from collections.abc import AsyncIterator
 
 from fastapi import HTTPException, Request
 from fastapi.responses import StreamingResponse
 
+from myriant.api.bounds import MOST_WANTED
 from myriant.flow.dispatch.source import upload_pack
 from myriant.flow.site import Site
 
-_MOST_REQUEST = 64 << 20
 _HEADERS = {"Cache-Control": "no-store"}
 
 
@@ -32,20 +31,26 @@ def refs_answer(site: Site, project: int, request: Request) -> StreamingResponse
 
 async def pack_answer(site: Site, project: int, request: Request) -> StreamingResponse:
     """What was asked for, as one pack."""
-    body = bytearray()
-    async for chunk in request.stream():
-        body += chunk
-        if len(body) > _MOST_REQUEST:
-            raise HTTPException(413, "the request is too long")
-    data = bytes(body)
+    data = await request.body()
     if request.headers.get("content-encoding") == "gzip":
-        try:
-            data = gzip.decompress(data)
-        except (OSError, EOFError, zlib.error) as error:
-            raise HTTPException(400, "the request's compression is damaged") from error
+        data = _unzipped(data)
     protocol = request.headers.get("git-protocol", "")
     return StreamingResponse(
         upload_pack(site, project, advertise=False, protocol=protocol, body=data),
         media_type="application/x-git-upload-pack-result",
         headers=_HEADERS,
     )
+
+
+def _unzipped(data: bytes) -> bytes:
+    """A compressed request, which may not become longer than a plain one."""
+    reader = zlib.decompressobj(wbits=31)
+    try:
+        plain = reader.decompress(data, MOST_WANTED)
+    except zlib.error as error:
+        raise HTTPException(400, "the request's compression is damaged") from error
+    if reader.unconsumed_tail:
+        raise HTTPException(413, f"the request unpacks to more than {MOST_WANTED:,} bytes")
+    if not reader.eof:
+        raise HTTPException(400, "the request's compression is damaged")
+    return plain

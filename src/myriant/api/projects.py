@@ -13,7 +13,7 @@ from myriant.flow.ask.desk import Desk, desk_view
 from myriant.flow.ask.projects import ProjectLine, project_line, project_lines
 from myriant.flow.ask.strip import Strip, strip_of
 from myriant.flow.control.accepting import start_from_today as _start_from_today
-from myriant.flow.keep.projects import Added, add_project
+from myriant.flow.keep.projects import Added, add_project, set_credential
 
 router = APIRouter()
 
@@ -27,6 +27,16 @@ class NewProject(BaseModel):
 @router.post("/projects", status_code=201, dependencies=[ADMIN])
 def new_project(site: TheSite, wish: NewProject) -> Added:
     return add_project(site, wish.address, wish.name, wish.description)
+
+
+class Credential(BaseModel):
+    password: str = Field(max_length=10_000)
+
+
+@router.put("/projects/{project}/credential", status_code=204, dependencies=[ADMIN])
+def put_credential(site: TheSite, project: str, wish: Credential) -> None:
+    """What opens the project's repository: tried at once, sealed, shown to nobody; empty takes it away."""
+    set_credential(site, project, wish.password)
 
 
 @router.get("/projects", dependencies=[VIEWER])

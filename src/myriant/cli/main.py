@@ -67,17 +67,13 @@ def up(
 @app.command()
 def server(port: Port = 8420) -> None:
     """Answer over HTTP (a part of `myriant up`)."""
-    import uvicorn
-
     from myriant.api.app import make_app
+    from myriant.api.serving import serve
     from myriant.cli.site import site_from_environment
 
     _log_to_stderr("server")
     site = site_from_environment()
-    uvicorn.run(
-        make_app(site), host="127.0.0.1", port=port, log_level="warning", access_log=False, timeout_graceful_shutdown=1,
-        timeout_keep_alive=60,
-    )  # fmt: skip
+    serve(make_app(site), port)
 
 
 @app.command()

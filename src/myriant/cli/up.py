@@ -21,6 +21,7 @@ from myriant.cli.errors import Trouble
 from myriant.cli.place import Place
 from myriant.cli.processes import Parts
 from myriant.flow.keep.people import ensure_account, make_token, sign_in_link
+from myriant.flow.keep.projects import seal_passwords
 from myriant.flow.sealing import make_key
 from myriant.flow.site import Site
 from myriant.store.engine import Store
@@ -58,6 +59,7 @@ class Installation:
         store.migrate()
         self.site = Site(store, Blobs(str(self.place.blobs)), self.place.mirrors, self.address, self.place.key)
         make_key(self.place.key)
+        seal_passwords(self.site)
         account = ensure_account(self.site, ADMIN, "admin")
         with store.transaction() as session:
             command = make_token(session, "command", account=account)

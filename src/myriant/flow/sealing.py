@@ -8,9 +8,6 @@ from pathlib import Path
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 
-from myriant.flow.site import Site
-from myriant.store.tables import Secret
-
 _NONCE = 12
 
 
@@ -23,15 +20,15 @@ def make_key(file: Path) -> None:
         part.replace(file)
 
 
-def seal(site: Site, project: int, name: str, value: str) -> bytes:
+def seal(key: bytes, project: int, name: str, value: str) -> bytes:
     nonce = os.urandom(_NONCE)
-    return nonce + AESGCM(site.key()).encrypt(nonce, value.encode(), f"{project}/{name}".encode())
+    return nonce + AESGCM(key).encrypt(nonce, value.encode(), f"{project}/{name}".encode())
 
 
-def opened(site: Site, secret: Secret) -> str | None:
-    nonce, sealed = secret.sealed[:_NONCE], secret.sealed[_NONCE:]
+def opened(key: bytes, project: int, name: str, sealed: bytes) -> str | None:
+    """The value, None when another key sealed it, or for something else."""
     try:
-        opened = AESGCM(site.key()).decrypt(nonce, sealed, f"{secret.project_id}/{secret.name}".encode())
-    except InvalidTag:
+        found = AESGCM(key).decrypt(sealed[:_NONCE], sealed[_NONCE:], f"{project}/{name}".encode())
+    except (InvalidTag, ValueError):
         return None
-    return opened.decode()
+    return found.decode()

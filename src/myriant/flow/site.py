@@ -7,9 +7,13 @@ from pathlib import Path
 
 from myriant.blobs import Blobs
 from myriant.flow.errors import BadInput
+from myriant.flow.sealing import opened
 from myriant.repos.mirror import Mirror
+from myriant.repos.remote import Remote
 from myriant.store.engine import Store
 from myriant.store.tables import Project
+
+CREDENTIAL = "@repository"  # as what a repository's password is sealed
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,8 +31,14 @@ class Site:
         except OSError as error:
             raise BadInput(f"the key of the secrets cannot be read: {error}", "put the file back") from error
 
+    def remote(self, project: Project) -> Remote:
+        """Its repository, with what opens it."""
+        sealed = project.credential
+        password = opened(self.key(), project.id, CREDENTIAL, sealed) if sealed is not None else ""
+        return Remote(project.address, password or "")
+
     def mirror(self, project: Project) -> Mirror:
-        return Mirror(self.mirrors / f"{project.id}.git", project.address)
+        return Mirror(self.mirrors / f"{project.id}.git", self.remote(project))
 
     def run_address(self, project: str, number: int) -> str:
         return f"{self.address}/p/{project}/runs/{number}"

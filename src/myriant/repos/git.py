@@ -26,6 +26,7 @@ def clean_environment() -> dict[str, str]:
     return kept | {
         "HOME": "/nonexistent",
         "GIT_CONFIG_NOSYSTEM": "1",
+        "GIT_CONFIG_GLOBAL": str(Path(__file__).parent / "gitconfig"),
         "GIT_TERMINAL_PROMPT": "0",
         "GIT_SSH_COMMAND": "ssh -o BatchMode=yes",
         "LC_ALL": "C.UTF-8",
@@ -42,7 +43,7 @@ def git(
 ) -> bytes:
     """Run git and return what it printed. Raises GitError with git's own words."""
     command = [
-        "git", "-c", "safe.directory=*", "-c", "user.name=Myriant", "-c", "user.email=myriant@localhost",
+        "git", "-c", "user.name=Myriant", "-c", "user.email=myriant@localhost",
         "-c", "gc.auto=0", "-c", "core.quotePath=false", "-c", "protocol.ext.allow=never",
         *(["-C", str(directory)] if directory else []), *arguments,
     ]  # fmt: skip

@@ -10,6 +10,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from myriant.repos.git import GitError, git, is_object_id
+from myriant.repos.remote import Remote
 
 NOTES = "refs/notes/myriant"
 _LATEST = 32_503_680_000  # year 3000: a commit may claim any time
@@ -36,10 +37,10 @@ class Merge:
 
 
 class Mirror:
-    """A bare mirror at `path` of the repository at `address`."""
+    """A bare mirror at `path` of a repository."""
 
-    def __init__(self, path: Path, address: str) -> None:
-        self.path, self.address = path, address
+    def __init__(self, path: Path, remote: Remote) -> None:
+        self.path, self.remote = path, remote
 
     def fetch(self) -> None:
         """Bring branches and tags up to date; commits that a rewrite left behind are kept; one fetch at a time."""
@@ -50,9 +51,9 @@ class Mirror:
                 git(None, "init", "--bare", "--quiet", str(self.path))
                 for key in ("allowAnySHA1InWant", "allowReachableSHA1InWant"):
                     git(self.path, "config", f"uploadpack.{key}", "true")
-            git(
-                self.path, "fetch", "--quiet", "--prune", "--force", "--no-auto-gc", "--",
-                self.address, "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*",
+            self.remote.git(
+                self.path, "fetch", "--quiet", "--prune", "--force", "--no-auto-gc",
+                "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*",
             )  # fmt: skip
 
     def has(self, commit: str) -> bool:
@@ -246,15 +247,8 @@ class Mirror:
     def send(self, commit: str, branch: str, expected: str | None) -> None:
         """Push a commit to a branch that is still at `expected` (None: not there). Raises GitError."""
         ref = f"refs/heads/{branch}"
-        git(
-            self.path,
-            "push",
-            "--quiet",
-            f"--force-with-lease={ref}:{expected or ''}",
-            "--",
-            self.address,
-            f"{commit}:{ref}",
-        )
+        lease = f"--force-with-lease={ref}:{expected or ''}"
+        self.remote.git(self.path, "push", "--quiet", lease, f"{commit}:{ref}")
 
     def grep(self, commit: str, word: str) -> bool:
         """Whether a word stands in some file at a commit."""
@@ -294,13 +288,13 @@ class Mirror:
         git(self.path, "notes", f"--ref={NOTES}", "add", "--force", "--file=-", commit, feed=text.encode())
 
     def send_notes(self) -> None:
-        git(self.path, "push", "--quiet", "--", self.address, f"{NOTES}:{NOTES}")
+        self.remote.git(self.path, "push", "--quiet", f"{NOTES}:{NOTES}")
 
     def note(self, commit: str, text: str) -> None:
         """Write the commit note and send it to the repository; another writer's notes are kept."""
         for attempt in range(5):
             try:
-                git(self.path, "fetch", "--quiet", "--force", "--", self.address, f"+{NOTES}:{NOTES}")
+                self.remote.git(self.path, "fetch", "--quiet", "--force", f"+{NOTES}:{NOTES}")
             except GitError as error:
                 if (
                     "couldn't find remote ref" not in str(error).lower()
@@ -315,24 +309,8 @@ class Mirror:
                 return
             self.note_here(commit, text)
             try:
-                git(self.path, "push", "--quiet", "--", self.address, f"{NOTES}:{NOTES}")
+                self.remote.git(self.path, "push", "--quiet", f"{NOTES}:{NOTES}")
                 return
             except GitError:
                 if attempt == 4:
                     raise
-
-
-def heads(address: str) -> dict[str, str]:
-    """Branches and tags of a repository and their commits, by full name. Raises GitError with the reason otherwise.
-
-    An annotated tag counts as the commit that it names.
-    """
-    if address.startswith("-"):
-        raise GitError("an address cannot begin with a hyphen")
-    listed = git(None, "ls-remote", "--heads", "--tags", "--", address, timeout=60).decode("utf-8", "replace")
-    found = {}
-    for line in listed.splitlines():
-        commit, _, name = line.partition("\t")
-        if is_object_id(commit) and name.startswith(("refs/heads/", "refs/tags/")):
-            found[name.removesuffix("^{}")] = commit  # the peeled line follows the tag's own
-    return found

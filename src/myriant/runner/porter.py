@@ -32,6 +32,7 @@ MOST_TAKEN = 20 << 30  # bytes of all files of one call
 MOST_SECONDS = 600.0  # of a call
 _LOOKING = 30.0  # seconds of one that only adds to the record
 _MEMORY = 128 << 20
+_MOST_LEFT = 1000  # folders below which something is shown, which the walls made and their user cannot remove
 _SOURCE = Path(__file__).parents[2]
 _BEGIN = "import sys; sys.path.insert(0, sys.argv[1]); from myriant.runner.inside.main import main; main()"
 
@@ -216,13 +217,13 @@ class Porter:
             raise BadArchive(str(error)) from error
 
     def clear(self) -> bool:
-        """Empty the folders that steps could write; whether nothing is left."""
+        """Empty the folders that steps could write, but for the few that the walls themselves made there."""
         room = self._room
         folders = ["/workspace", "/tmp", "/home/cell"]
         if not self._sandbox.bubblewrap:
             folders = [str(room.workspace), str(room.tmp), str(room.home)]
         try:
-            return not self._ask("clear", {"folders": folders}, MOST_SECONDS)["left"]
+            return int(self._ask("clear", {"folders": folders}, MOST_SECONDS)["left"]) <= _MOST_LEFT
         except PorterFailed:
             return False
 
@@ -395,7 +396,7 @@ def remove(sandbox: Sandbox, room: Room) -> bool:
     finally:
         porter.kill()
     with contextlib.suppress(OSError):
-        if whole and not clear(str(room.base)):  # what is left there is the runner's own
+        if whole and not clear(str(room.base)):  # what is left there is the runner's own; nothing else runs there
             room.base.rmdir()
             return True
     aside = room.base.parent / ASIDE

@@ -111,6 +111,7 @@ class Project(Base):
     name: Mapped[str] = mapped_column(unique=True)
     description: Mapped[str] = mapped_column(server_default="")
     address: Mapped[str]  # of the repository: a path or what git fetches from
+    credential: Mapped[bytes | None]  # what opens it, sealed
     main_branch: Mapped[str] = mapped_column(server_default="main")
     hooked: Mapped[bool] = mapped_column(server_default=text("false"))
     looked_at: Mapped[datetime | None]

@@ -9,8 +9,8 @@ from pathlib import Path
 
 from myriant.core.written import counted
 from myriant.flow.errors import BadInput
-from myriant.repos.git import GitError, git
-from myriant.repos.mirror import heads
+from myriant.repos.git import GitError
+from myriant.repos.remote import Remote, heads, without_password
 
 POLL_SECONDS = float(os.environ.get("MYRIANT_POLL_SECONDS", "30"))
 
@@ -29,17 +29,8 @@ class FirstLook:
 
 def first_look(address: str) -> FirstLook:
     """Try to read a repository before it is added. Raises BadInput with the reason and the mend."""
-    address = address.strip()
-    path = Path(address).expanduser()
-    local = path.is_dir()
-    if local:
-        address = str(path.resolve())
-    try:
-        refs = heads(address)
-    except GitError as error:
-        raise BadInput(
-            f"{address[:300]} cannot be read as a git repository: {error}", why_refused(address, str(error))
-        ) from error
+    remote, refs = opened(address)
+    address, local = remote.address, remote.local is not None
     branches = [r for r in refs if r.startswith("refs/heads/")]
     hookable = local and is_bare(Path(address)) and os.access(Path(address) / "hooks", os.W_OK)
     name = suggested_name(address)
@@ -52,12 +43,29 @@ def first_look(address: str) -> FirstLook:
         address,
         name,
         len(branches),
-        main_branch_of(address, {b: refs[b] for b in branches}),
+        main_branch_of(remote, {b: refs[b] for b in branches}),
         local,
         hookable,
         not branches,
         f"{counted(len(branches), 'branch', 'branches')}; {how}" if branches else f"it is empty; {how}",
     )
+
+
+def opened(address: str) -> tuple[Remote, dict[str, str]]:
+    """A repository that is to be added, with its branches and tags. Raises BadInput with the reason and the mend.
+
+    A password that stands in the address is taken out of it.
+    """
+    address, password = without_password(address.strip())
+    path = Path(address.removeprefix("file://")).expanduser()
+    remote = Remote(str(path.resolve()) if path.is_dir() else address, password)
+    try:
+        return remote, heads(remote)
+    except GitError as error:
+        said = str(error).replace(password, "…") if password else str(error)
+        raise BadInput(
+            f"{remote.address[:300]} cannot be read as a git repository: {said}", why_refused(address, said)
+        ) from error
 
 
 def why_refused(address: str, said: str) -> str:
@@ -77,9 +85,9 @@ def suggested_name(address: str) -> str:
     return re.sub(r"[^a-z0-9]+", "-", Path(base).name.removesuffix(".git").lower()).strip("-")[:60]
 
 
-def main_branch_of(address: str, branches: dict[str, str]) -> str:
+def main_branch_of(remote: Remote, branches: dict[str, str]) -> str:
     try:
-        said = git(None, "ls-remote", "--symref", "--", address, "HEAD", timeout=60).decode("utf-8", "replace")
+        said = remote.git(None, "ls-remote", "--symref", "HEAD", timeout=60).decode("utf-8", "replace")
     except GitError:
         said = ""
     found = re.match(r"ref: refs/heads/(\S+)\tHEAD", said)
@@ -90,7 +98,5 @@ def main_branch_of(address: str, branches: dict[str, str]) -> str:
 
 
 def is_bare(path: Path) -> bool:
-    try:
-        return git(path, "rev-parse", "--is-bare-repository").strip() == b"true"
-    except GitError:
-        return False
+    """By its files: nothing that its owner wrote into its configuration is carried out."""
+    return (path / "HEAD").is_file() and (path / "objects").is_dir() and (path / "refs").is_dir()

@@ -22,7 +22,11 @@ def values_for(site: Site, session: Session, run: Run, job: Job) -> Mapping[str,
     if not names:
         return found
     for secret in secrets_named(session, run.project_id, names, lock=True).values():
-        value = None if withheld(secret, secret.name, run, job.id) else opened(site, secret)
+        value = (
+            None
+            if withheld(secret, secret.name, run, job.id)
+            else opened(site.key(), run.project_id, secret.name, secret.sealed)
+        )
         if value is not None:
             found[secret.name] = value
             secret.used_at, secret.used_by = func.now(), f"#{run.number} {job.id}"

@@ -18,7 +18,7 @@ from myriant.flow.intake.starting import start_pull_request, start_run
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.repos.git import GitError, is_object_id
-from myriant.repos.mirror import heads
+from myriant.repos.remote import heads
 from myriant.store.changes import tell
 from myriant.store.projects import BRANCH, TAG, commits_of_refs, forget_refs, one_at_a_time, open_pulls_from
 from myriant.store.runs import newest_run_in
@@ -69,10 +69,10 @@ def _look_once(site: Site, project_name: str) -> list[int] | None:
     """None when a hook was heard meanwhile, so that what was read may be older than what is known."""
     with site.store.transaction() as session:
         project = the_project(session, project_name)
-        address = project.address
+        remote = site.remote(project)
         before = commits_of_refs(session, project.id)
     try:
-        found = heads(address)
+        found = heads(remote)
     except GitError as error:
         with site.store.transaction() as session:
             _seen(session, project_name, trouble=str(error))
@@ -95,7 +95,7 @@ def remember_branches(site: Site, project_name: str) -> dict[str, str]:
     """Note where branches and tags are without starting anything. Raises GitError when they cannot be read."""
     with site.store.transaction() as session:
         project = the_project(session, project_name)
-        found = heads(project.address)
+        found = heads(site.remote(project))
         one_at_a_time(session, project.id)
         for name, commit in found.items():
             session.merge(Ref(project_id=project.id, name=name, commit=commit))

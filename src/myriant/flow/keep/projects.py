@@ -4,20 +4,22 @@ from __future__ import annotations
 
 import re
 import sys
+from contextlib import suppress
 from dataclasses import dataclass
-from pathlib import Path
 from urllib.parse import urlsplit
 
-from myriant.flow.ask.repositories import POLL_SECONDS, is_bare, main_branch_of, suggested_name, why_refused
+from myriant.flow.ask.repositories import POLL_SECONDS, is_bare, main_branch_of, opened, suggested_name, why_refused
 from myriant.flow.errors import BadInput, Refused
 from myriant.flow.intake.refs import remember_branches
 from myriant.flow.keep.people import make_token
-from myriant.flow.site import Site
+from myriant.flow.naming import the_project
+from myriant.flow.sealing import seal
+from myriant.flow.site import CREDENTIAL, Site
 from myriant.repos.git import GitError
-from myriant.repos.hook import install_hook
-from myriant.repos.mirror import heads
+from myriant.repos.hook import install_hook, remove_hook, try_hook
+from myriant.repos.remote import Remote, heads, without_password
 from myriant.store.changes import tell
-from myriant.store.projects import project_named, remove_project
+from myriant.store.projects import all_projects, project_named, remove_project
 from myriant.store.projects import project_names as names
 from myriant.store.tables import Project
 
@@ -39,41 +41,22 @@ def add_project(site: Site, address: str, name: str | None = None, description: 
     Nothing runs for what is there already; the next push does. Raises BadInput with the reason when the
     repository cannot be read, Refused when the name is taken.
     """
-    path = Path(address).expanduser()
-    local = path.is_dir()
-    if local:
-        address = str(path.resolve())
-    try:
-        branches = heads(address)
-    except GitError as error:
-        raise BadInput(
-            f"{address} cannot be read as a git repository: {error}", why_refused(address, str(error))
-        ) from error
-    name = name or suggested_name(address)
+    remote, branches = opened(address)
+    name = name or suggested_name(remote.address)
     if not _NAME.fullmatch(name):
         raise BadInput(f"{name!r} cannot be a project's name", "use --name with small letters, digits and hyphens")
     with site.store.transaction() as session:
         if project_named(session, name) is not None:
             raise Refused(f"there is a project {name} already", "choose another with --name")
         project = Project(
-            name=name, description=description, address=address, main_branch=main_branch_of(address, branches)
+            name=name, description=description, address=remote.address, main_branch=main_branch_of(remote, branches)
         )
         session.add(project)
         session.flush()
+        _seal(site, project, remote.password)
         token = make_token(session, "hook", project=project.id)
         tell(session, "project", name)
-    hooked = chained = False
-    trouble = ""
-    if local and is_bare(Path(address)):
-        parts = urlsplit(site.address)
-        try:
-            chained = install_hook(
-                Path(address), project=name, host=parts.hostname or "127.0.0.1", port=parts.port or 80,
-                token=token, python=sys.executable,
-            )  # fmt: skip
-            hooked = True
-        except OSError as error:
-            trouble = f" (its hooks folder cannot be written: {error.strerror})"
+    hooked, chained, trouble = _hook(site, name, remote, token)
     if hooked:
         with site.store.transaction() as session:
             session.get_one(Project, project.id).hooked = True
@@ -88,8 +71,61 @@ def add_project(site: Site, address: str, name: str | None = None, description: 
     )
 
 
+def _hook(site: Site, name: str, remote: Remote, token: str) -> tuple[bool, bool, str]:
+    """Whether the repository has the hook and it was heard, whether another one is kept, and what is in the way."""
+    folder = remote.local
+    if folder is None or not is_bare(folder):
+        return False, False, ""
+    parts = urlsplit(site.address)
+    try:
+        chained = install_hook(
+            folder, project=name, host=parts.hostname or "127.0.0.1", port=parts.port or 80, token=token,
+            python=sys.executable,
+        )  # fmt: skip
+    except OSError as error:
+        return False, False, f" (its hooks folder cannot be written: {error.strerror})"
+    trouble = try_hook(folder)
+    return not trouble, chained, f" (its hook was tried, and {trouble})" if trouble else ""
+
+
+def _seal(site: Site, project: Project, password: str) -> None:
+    project.credential = seal(site.key(), project.id, CREDENTIAL, password) if password else None
+
+
+def set_credential(site: Site, name: str, password: str) -> None:
+    """Keep what opens a project's repository, once it is seen to open it; empty takes it away. Raises BadInput."""
+    with site.store.transaction() as session:
+        address = the_project(session, name).address
+    remote = Remote(address, password)
+    try:
+        heads(remote)
+    except GitError as error:
+        said = str(error).replace(password, "…") if password else str(error)
+        raise BadInput(f"the repository does not open with it: {said}", why_refused(address, said)) from error
+    with site.store.transaction() as session:
+        _seal(site, the_project(session, name), password)
+
+
+def seal_passwords(site: Site) -> int:
+    """Take passwords out of addresses that an earlier version kept in the clear; how many."""
+    count = 0
+    with site.store.transaction() as session:
+        for project in all_projects(session):
+            address, password = without_password(project.address)
+            if password:
+                project.address, count = address, count + 1
+                _seal(site, project, password)
+    return count
+
+
 def forget_project(site: Site, name: str) -> None:
-    """Remove a project with everything that is kept about it; its repository stays as it is."""
+    """Remove a project with everything that is kept about it; its repository stays, without our hook."""
+    with site.store.transaction() as session:
+        project = project_named(session, name)
+        folder = site.remote(project).local if project is not None else None
+    if folder is not None:
+        with suppress(OSError):
+            remove_hook(folder, name)
     with site.store.transaction() as session:
         remove_project(session, name)
         tell(session, "project", name)

@@ -14,9 +14,9 @@ from sqlalchemy.orm import Session
 from myriant.flow.errors import BadInput, NotFound
 from myriant.flow.planning.grants import EVENTS
 from myriant.flow.sealing import opened, seal
-from myriant.flow.site import Site
+from myriant.flow.site import CREDENTIAL, Site
 from myriant.flow.who import Person
-from myriant.store.projects import project_named
+from myriant.store.projects import all_projects, project_named
 from myriant.store.secrets import every_secret, secrets_of_project
 from myriant.store.tables import Project, Secret
 
@@ -64,7 +64,7 @@ def set_secret(
         project = _project(session, project_name)
         session.merge(
             Secret(
-                project_id=project.id, name=name, sealed=seal(site, project.id, name, value), jobs=list(jobs),
+                project_id=project.id, name=name, sealed=seal(site.key(), project.id, name, value), jobs=list(jobs),
                 events=list(events), branches=list(branches), set_by=who.name, set_at=func.now(),
             )
         )  # fmt: skip
@@ -92,7 +92,7 @@ def secrets_of(site: Site, project_name: str) -> list[SecretView]:
                 s.set_at,
                 s.used_at,
                 s.used_by,
-                opened(site, s) is not None,
+                opened(site.key(), s.project_id, s.name, s.sealed) is not None,
             )
             for s in rows
         ]
@@ -101,13 +101,17 @@ def secrets_of(site: Site, project_name: str) -> list[SecretView]:
 def rotate_key(site: Site, new: Path) -> int:
     """Seal every secret anew with the key in `new`; how many. The caller puts that key in force afterwards."""
     with site.store.transaction() as session:
-        found = every_secret(session)
-        fresh = Site(site.store, site.blobs, site.mirrors, site.address, new)
+        found, old, key = every_secret(session), site.key(), new.read_bytes()
         for secret in found:
-            value = opened(site, secret)
+            value = opened(old, secret.project_id, secret.name, secret.sealed)
             if value is not None:
-                secret.sealed = seal(fresh, secret.project_id, secret.name, value)
-        return len(found)
+                secret.sealed = seal(key, secret.project_id, secret.name, value)
+        projects = [p for p in all_projects(session) if p.credential is not None]
+        for project in projects:
+            value = opened(old, project.id, CREDENTIAL, project.credential or b"")
+            if value is not None:
+                project.credential = seal(key, project.id, CREDENTIAL, value)
+        return len(found) + len(projects)
 
 
 def _project(session: Session, name: str) -> Project:

@@ -39,7 +39,7 @@ class Execution:
         steps: type[Steps] = Steps,
     ) -> None:  # fmt: skip
         self.lease = lease
-        self._checkout = checkout or self._fetch
+        self._checkout = checkout
         self._checkouts = checkouts or Checkouts(base.parent / "checkouts", sandbox)
         chosen = [_chosen(wish, runtimes) for wish in lease.wants]
         roots = tuple(dict.fromkeys(r.root for r in chosen if r and r.root))
@@ -134,8 +134,12 @@ class Execution:
 
     def _fetch_all(self) -> None:
         ground = self.ground
-        self._checkout(ground.room.workspace)
-        ground.room.give_to_user()
+        if self._checkout is None:
+            ground.room.give_to_user()
+            self._fetch()
+        else:
+            self._checkout(ground.room.workspace)
+            ground.room.give_to_user()
         for handed in self.lease.handed:
             parts = [handed.job, *([handed.key.replace("/", "_")] if handed.key else []), handed.path]
             path = "/".join(parts_of("/".join(parts)))
@@ -169,7 +173,7 @@ class Execution:
                 ground.said.runtimes[runtime.family] = runtime.version
                 link_runtime(runtime, ground.room.links)
 
-    def _fetch(self, workspace: Path) -> None:
+    def _fetch(self) -> None:
         source = f"{self.ground.server.address}/api/v1/attempts/{self.lease.attempt}/source"
         try:
             self._checkouts.fill(self.lease, source, self.ground.room, self.ground.stopped)

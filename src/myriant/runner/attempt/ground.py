@@ -71,7 +71,6 @@ class Ground:
     def open(self) -> None:
         """Make the room, and begin its log."""
         self.room.make()
-        self.room.give_to_user()
         (self.room.base / "reports").mkdir()
         self._free = free_on(self.room.base)
         most = self.lease.limits.output or int(os.environ.get("MYRIANT_MOST_LOG_BYTES", MOST_BYTES))

@@ -1,0 +1,85 @@
+"""A repository that git is asked about from here: who serves it, and what opens it."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from urllib.parse import urlsplit, urlunsplit
+
+from myriant.repos.git import GitError, git, is_object_id
+
+_HERE = Path(__file__).parent
+
+
+@dataclass(frozen=True, slots=True)
+class Remote:
+    """`address` holds no password; `password` is given to git when it asks for it, and shown nowhere."""
+
+    address: str
+    password: str = field(default="", repr=False)
+
+    @property
+    def local(self) -> Path | None:
+        """The folder of a repository on this machine."""
+        path = self.address.removeprefix("file://")
+        return Path(path) if path.startswith("/") else None
+
+    def git(self, directory: Path | None, command: str, *words: str, timeout: float = 300) -> bytes:
+        """Run a command of git that reaches the repository; `words` follow the address. Raises GitError.
+
+        A repository of another owner on this machine is served by its owner: its hooks and its configuration are
+        theirs, and do nothing with the server's rights.
+        """
+        if self.address.startswith("-"):
+            raise GitError("an address cannot begin with a hyphen")
+        flags = [w for w in words if w.startswith("--")]
+        rest = [w for w in words if not w.startswith("--")]
+        program = "receive-pack" if command == "push" else "upload-pack"
+        served = [f"--{program}={served}"] if (served := self._served(program)) else []
+        return git(
+            directory, command, *served, *flags, "--", self.address, *rest, timeout=timeout,
+            environment=self._environment(),
+        )  # fmt: skip
+
+    def _served(self, program: str) -> str:
+        path = self.local
+        try:
+            owner = path.stat() if path is not None else None
+        except OSError:
+            return ""
+        if owner is None or os.geteuid() != 0 or owner.st_uid == 0:
+            return ""
+        return f"setpriv --reuid {owner.st_uid} --regid {owner.st_gid} --clear-groups git {program}"
+
+    def _environment(self) -> Mapping[str, str]:
+        if not self.password:
+            return {}
+        return {"GIT_ASKPASS": str(_HERE / "askpass"), "MYRIANT_GIT_PASSWORD": self.password}
+
+
+def without_password(address: str) -> tuple[str, str]:
+    """An address without its password, and the password; a user without one, as tokens are written, is taken as it."""
+    parts = urlsplit(address) if "://" in address else None
+    if parts is None or parts.scheme not in ("http", "https") or "@" not in parts.netloc:
+        return address, ""
+    who, _, host = parts.netloc.rpartition("@")
+    user, colon, password = who.partition(":")
+    if not colon:
+        user, password = "token", user
+    return urlunsplit((parts.scheme, f"{user}@{host}", *parts[2:])), password
+
+
+def heads(remote: Remote) -> dict[str, str]:
+    """Branches and tags of a repository and their commits, by full name. Raises GitError with the reason otherwise.
+
+    An annotated tag counts as the commit that it names.
+    """
+    listed = remote.git(None, "ls-remote", "--heads", "--tags", timeout=60).decode("utf-8", "replace")
+    found = {}
+    for line in listed.splitlines():
+        commit, _, name = line.partition("\t")
+        if is_object_id(commit) and name.startswith(("refs/heads/", "refs/tags/")):
+            found[name.removesuffix("^{}")] = commit  # the peeled line follows the tag's own
+    return found
