@@ -11,6 +11,7 @@ import httpx
 
 from myriant.cli.errors import stop
 from myriant.cli.place import Place, default_data
+from myriant.core.written import plain, plain_within
 
 
 class Connection:
@@ -45,7 +46,7 @@ class Connection:
 
     def text(self, path: str) -> str:
         answer = self._send("GET", path)
-        return answer.text if answer.status_code < 400 else str(self._answer(answer))
+        return plain(answer.text) if answer.status_code < 400 else str(self._answer(answer))
 
     @property
     def authorization(self) -> str:
@@ -79,9 +80,9 @@ class Connection:
 
     def _answer(self, answer: httpx.Response) -> Any:
         if answer.status_code < 400:
-            return answer.json() if answer.content else None
+            return plain_within(answer.json()) if answer.content else None
         try:
-            problem = answer.json()
+            problem = plain_within(answer.json())
         except ValueError:
             problem = {"detail": f"{answer.status_code} {answer.reason_phrase}"}
         stop(problem.get("detail", "refused"), problem.get("mend", ""))

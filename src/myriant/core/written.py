@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from fractions import Fraction
+from typing import Any
 
 
 def percent(value: Fraction, limit: Fraction | None = None) -> str:
@@ -50,3 +52,36 @@ def bytes_text(size: int) -> str:
         if value < 1023.95 or unit == "TiB":
             break
     return f"{value:.1f}".removesuffix(".0") + f" {unit}"
+
+
+def plain(text: str) -> str:
+    """A stranger's text for a terminal, a note or a mail: what would command or deceive is shown, not carried out.
+
+    Control characters become their pictures (U+2400); C1 ones, and those that turn the direction of what follows, their
+    numbers. Line ends and tabs stay.
+
+    >>> plain("tide\x1b[2J\u202eh\x9b")
+    'tide␛[2J<U+202E>h<U+009B>'
+    """
+    return _COMMANDS.sub(lambda found: _shown(ord(found[0])), text)
+
+
+def plain_within(value: Any) -> Any:
+    """The same for every text of a value as JSON has it."""
+    match value:
+        case str():
+            return plain(value)
+        case list():
+            return [plain_within(v) for v in value]
+        case dict():
+            return {k: plain_within(v) for k, v in value.items()}
+    return value
+
+
+_COMMANDS = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
+
+
+def _shown(code: int) -> str:
+    if code < 0x20:
+        return chr(0x2400 + code)
+    return "␡" if code == 0x7F else f"<U+{code:04X}>"

@@ -5,10 +5,12 @@ from __future__ import annotations
 import os
 import shutil
 import subprocess
-import time
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
+
+from myriant.runner.filter import program
+from myriant.runner.network import OwnNetwork
 
 FIRST_USER = 61000  # each slot has a user of its own, so that limits and leftovers cannot mix
 MOST_PROCESSES = 2048
@@ -31,6 +33,7 @@ _SHOWN = (
     "timezone",
 )
 WORKSPACE = "/workspace"
+_FILTERED = ("/bin/sh", "-c", 'exec 9<"$0" "$@"')  # bubblewrap reads its filter from a descriptor
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,6 +43,7 @@ class Sandbox:
     bubblewrap: bool
     root: bool
     warning: str = ""
+    outward: bool = False  # whether an attempt can have a network of its own that leads outward
 
     @property
     def kind(self) -> str:
@@ -83,10 +87,17 @@ class Sandbox:
         walls = self._walls(room, folder, network or net is not None)
         return [*joined, *walls, *limits, *inner], dict(environment), None
 
+    @staticmethod
+    def _filtered(room: Room) -> list[str]:
+        file = room.etc / "filter"
+        known = file.is_file() and file.stat().st_size
+        return [*_FILTERED, str(file), "bwrap", "--seccomp", "9"] if known else ["bwrap"]
+
     def _walls(self, room: Room, folder: str, network: bool) -> list[str]:
         words = [
-            "bwrap", "--unshare-pid", "--unshare-ipc", "--unshare-uts", "--hostname", "cell", "--die-with-parent",
-            "--new-session", "--proc", "/proc", "--dev", "/dev", "--perms", "0755", "--dir", "/etc",
+            *self._filtered(room), "--unshare-pid", "--unshare-ipc", "--unshare-uts", "--hostname", "cell",
+            "--die-with-parent", "--new-session", "--proc", "/proc", "--dev", "/dev", "--perms", "0755", "--dir",
+            "/etc",
             "--ro-bind", "/usr", "/usr",
         ]  # fmt: skip
         if not network:
@@ -109,6 +120,8 @@ class Sandbox:
             str(room.etc / "group"),
             "/etc/group",
         ]
+        if (room.etc / "resolv.conf").exists():
+            words += ["--ro-bind", str(room.etc / "resolv.conf"), "/etc/resolv.conf"]
         words += ["--bind", str(room.tmp), "/tmp"]  # before what is shown, which may lie below them
         words += ["--perms", "0755", "--dir", "/home", "--bind", str(room.home), "/home/cell"]
         shown: set[Path] = set()
@@ -174,6 +187,7 @@ class Room:
         entry = f"cell:x:{self.user}:{self.user}:cell:/home/cell:/bin/sh\nroot:x:0:0:root:/root:/bin/sh\n"
         (self.etc / "passwd").write_text(entry)
         (self.etc / "group").write_text(f"cell:x:{self.user}:\nroot:x:0:\n")
+        (self.etc / "filter").write_bytes(program())
 
     def give_to_user(self) -> None:
         """Hand the writable folders to the attempt's user (root only), before any step has run."""
@@ -181,42 +195,6 @@ class Room:
             owner = f"{self.user}:{self.user}"
             tops = [str(top) for top in (self.workspace, self.tmp, self.home)]
             subprocess.run(["chown", "-hRP", owner, *tops], check=True, capture_output=True)
-
-
-class OwnNetwork:
-    """A network without a way out, that the steps and companions of one attempt share; loopback is up in it."""
-
-    def __init__(self) -> None:
-        words = [
-            "bwrap",
-            "--unshare-net",
-            "--ro-bind",
-            "/",
-            "/",
-            "--dev",
-            "/dev",
-            "--die-with-parent",
-            "sleep",
-            "infinity",
-        ]
-        self._process = subprocess.Popen(words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL)
-        self.pid = self._inside()
-
-    def _inside(self) -> int:
-        """The process that waits inside, once it does."""
-        mine = Path("/proc/self/ns/net").readlink()
-        top = Path(f"/proc/{self._process.pid}/task/{self._process.pid}/children")
-        for _ in range(200):
-            for child in top.read_text().split():
-                inside = Path("/proc") / child
-                if "sleep" in (inside / "cmdline").read_text() and (inside / "ns/net").readlink() != mine:
-                    return int(child)
-            time.sleep(0.01)
-        raise OSError("a network of its own could not be made")
-
-    def end(self) -> None:
-        self._process.kill()
-        self._process.wait()
 
 
 def find_sandbox(scratch: Path) -> Sandbox:
@@ -241,8 +219,18 @@ def find_sandbox(scratch: Path) -> Sandbox:
             return Sandbox(
                 False, root, f"bubblewrap does not work here, steps are not isolated from this machine: {said}"
             )
+        return _with_network(sandbox, room)
     except (OSError, subprocess.TimeoutExpired) as error:
         return Sandbox(False, root, f"bubblewrap does not work here, steps are not isolated from this machine: {error}")
     finally:
         shutil.rmtree(room.base, ignore_errors=True)
-    return sandbox
+
+
+def _with_network(sandbox: Sandbox, room: Room) -> Sandbox:
+    if not sandbox.root:
+        return replace(sandbox, warning="steps share this machine's network: only root gives them one of their own")
+    try:
+        OwnNetwork(room.etc, outward=True).end()
+    except OSError as error:
+        return replace(sandbox, warning=f"steps share this machine's network: {error}")
+    return replace(sandbox, outward=True)

@@ -9,6 +9,7 @@ from sqlalchemy import func
 from myriant.core.gate.note import block, commit_note
 from myriant.core.gate.word import newest_of_each, word
 from myriant.core.states import Verdict
+from myriant.core.written import plain
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.store.changes import tell
@@ -32,7 +33,7 @@ def announce_run(site: Site, run_id: int) -> None:
         decided = [rows[s.number] for s in every if s.verdict is not Verdict.UNDECIDED]
         if not decided and run.verdict is not Verdict.NONE:
             return
-        text = commit_note(word(said), [_block(site, project, r) for r in decided or [run]])
+        text = plain(commit_note(word(said), [_block(site, project, r) for r in decided or [run]]))
     trouble = None
     try:
         site.mirror(project).note(run.commit, text)

@@ -8,7 +8,6 @@ from myriant.runner.attempt.ground import Ground, MachineTrouble, Void
 from myriant.runner.attempt.sending import Sender
 from myriant.runner.companions import Companion, CompanionFailed, answers, free_port, variable
 from myriant.runner.porter import Found
-from myriant.runner.sandbox import OwnNetwork
 from myriant.wire.lease import CompanionWish
 
 
@@ -22,13 +21,11 @@ class Companions:
         ground = self.ground
         if not ground.lease.companions:
             return
-        own = all(not s.network for s in ground.lease.steps if not s.skipped)
-        if own:
-            if not (ground.sandbox.bubblewrap and ground.sandbox.root):
-                raise MachineTrouble(
-                    "companions of a job without a network need a runner that runs as root, with bubblewrap"
-                )
-            ground.network = OwnNetwork()
+        own = ground.network is not None
+        if not own and all(not s.network for s in ground.lease.steps if not s.skipped):
+            raise MachineTrouble(
+                "companions of a job without a network need a runner that runs as root, with bubblewrap"
+            )
         ports = {}
         for wish in ground.lease.companions:
             if wish.port is not None:

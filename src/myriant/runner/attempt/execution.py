@@ -18,6 +18,7 @@ from myriant.runner.attempt.steps import Steps
 from myriant.runner.client import Counterpart, LeaseLost, Refused
 from myriant.runner.inside.beneath import parts_of
 from myriant.runner.masking import Masker
+from myriant.runner.network import OwnNetwork
 from myriant.runner.porter import Porter, PorterFailed, SettingsMissing, remove
 from myriant.runner.runtimes import Runtime, link_runtime
 from myriant.runner.sandbox import WORKSPACE, Room, Sandbox
@@ -101,6 +102,7 @@ class Execution:
         ground = self.ground
         with ground.phase("prepare"):
             self._link_runtimes()
+            ground.network = self._network()
             if ground.sandbox.warning:
                 ground.say(ground.sandbox.warning)
         with ground.phase("fetch"):
@@ -131,6 +133,13 @@ class Execution:
         if not ground.said.failed_steps and not ground.said.missing and self.lease.caches:
             with ground.phase("save caches"):
                 self.caches.save(self.steps.prepared)
+
+    def _network(self) -> OwnNetwork | None:
+        """A network of the attempt's own, where this machine can make one and something is in it."""
+        sandbox, out = self.ground.sandbox, any(s.network for s in self.lease.steps if not s.skipped)
+        if not (sandbox.bubblewrap and sandbox.root) or not (sandbox.outward if out else self.lease.companions):
+            return None
+        return OwnNetwork(self.ground.room.etc, outward=out)
 
     def _fetch_all(self) -> None:
         ground = self.ground

@@ -16,10 +16,11 @@ from typing import Any
 from myriant.runner.client import Counterpart, LeaseLost, Refused
 from myriant.runner.log import MOST_BYTES, AttemptLog
 from myriant.runner.masking import Masker
+from myriant.runner.network import OwnNetwork
 from myriant.runner.porter import Porter
 from myriant.runner.process import MOST_DISK, Bounds, Ended, Watched, free_on
 from myriant.runner.runtimes import Runtime
-from myriant.runner.sandbox import OwnNetwork, Room, Sandbox
+from myriant.runner.sandbox import Room, Sandbox
 from myriant.runner.variables import Variables
 from myriant.wire.lease import Lease
 
@@ -122,11 +123,11 @@ class Ground:
         self, words: Sequence[str], environment: Mapping[str, str], folder: str, *, network: bool = True
     ) -> tuple[list[str], dict[str, str], Path | None]:
         """The command that runs another one inside the room's walls."""
-        limits = self.lease.limits
+        limits, own = self.lease.limits, self.network
+        joined = own.pid if own is not None and (network or not own.outward) else None
         return self.sandbox.command(
-            words, room=self.room, environment=environment, folder=folder, network=network,
-            net=self.network.pid if self.network else None, memory=limits.memory, processes=limits.processes,
-            file_size=limits.disk or MOST_DISK,
+            words, room=self.room, environment=environment, folder=folder, network=network, net=joined,
+            memory=limits.memory, processes=limits.processes, file_size=limits.disk or MOST_DISK,
         )  # fmt: skip
 
     def bounds(self) -> Bounds:
