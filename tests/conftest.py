@@ -279,6 +279,7 @@ def one_installation(prefix: str) -> Iterator[World]:
 def world() -> Iterator[World]:
     os.environ["MYRIANT_POLL_SECONDS"] = "20"
     os.environ["MYRIANT_FREE_REFUSALS"] = "100000"
+    os.environ["MYRIANT_HEAD_SECONDS"] = "4"
     os.environ["MYRIANT_MOST_LOG_BYTES"] = str(2_000_000)
     os.environ["MYRIANT_MOST_CACHE_BYTES"] = str(60_000)
     with one_installation("myriant-tests-") as world:

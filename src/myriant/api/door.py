@@ -63,6 +63,8 @@ class Door:
         if refusal is None and declared(scope) > most:
             refusal = answer_of(too_long(most))
         if refusal is not None:
+            if scope["method"] not in ("GET", "HEAD"):
+                refusal.headers["Connection"] = "close"  # the rest of the body is not wanted
             await refusal(scope, receive, answer)
         else:
             await self.app(scope, bounded(receive, most), answer)

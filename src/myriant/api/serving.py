@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import os
 import resource
 from collections import Counter
 from typing import Any
@@ -12,7 +13,7 @@ from starlette.types import ASGIApp
 from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 
 MOST_BY_ADDRESS = 1000
-HEAD_SECONDS = 20.0
+HEAD_SECONDS = float(os.environ.get("MYRIANT_HEAD_SECONDS", "20"))
 _KEPT_FILES = 400  # descriptors for everything but connections
 _open: Counter[str] = Counter()
 

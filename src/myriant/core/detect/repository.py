@@ -9,6 +9,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from myriant.core.plan.document import loads
+
 MOST_READ = 256 * 1024
 
 
@@ -48,7 +50,7 @@ class Tree:
 
     def toml(self, path: str) -> dict[str, Any]:
         try:
-            return tomllib.loads(self.text(path))
+            return loads(self.text(path))
         except (tomllib.TOMLDecodeError, RecursionError, ValueError):
             return {}
 

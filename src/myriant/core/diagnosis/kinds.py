@@ -10,6 +10,8 @@ from dataclasses import dataclass
 from importlib import resources
 from typing import Any
 
+from myriant.core.plan.document import loads
+
 PARTS = (
     "plan", "environment", "dependency", "companion", "compile", "style", "test", "gate", "publish", "infrastructure",
 )  # fmt: skip
@@ -46,7 +48,7 @@ class Told:
 def kinds_from(text: str) -> tuple[Kind, ...]:
     """Rules from TOML. Raises KindError."""
     try:
-        rows = tomllib.loads(text).get("kind", [])
+        rows = loads(text).get("kind", [])
     except tomllib.TOMLDecodeError as error:
         raise KindError(f"it is not TOML: {error}") from error
     if not isinstance(rows, list) or not all(isinstance(r, dict) for r in rows):

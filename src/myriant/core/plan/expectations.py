@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import json
-import tomllib
 from collections.abc import Mapping
 from typing import Any
 
+from myriant.core.plan.document import loads
 from myriant.core.plan.model import Expect
 
 
@@ -35,7 +35,7 @@ def _value(content: bytes, file: str, key: str | None) -> Any:
     if not key:
         return text.strip()
     try:
-        value: Any = json.loads(text) if file.endswith(".json") else tomllib.loads(text)
+        value: Any = json.loads(text) if file.endswith(".json") else loads(text)
     except (ValueError, RecursionError):
         return None
     for part in key.split("."):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import tomllib
 
+from myriant.core.plan.document import loads
 from myriant.core.plan.places import locate
 
 _PAIR = re.compile(r"([A-Za-z0-9_-]+(?:\s*\.\s*[A-Za-z0-9_-]+)*)\s*=\s*(\S.*)")
@@ -17,7 +18,7 @@ def format_plan(text: str) -> str:
     A text that is not valid TOML is returned as it is.
     """
     try:
-        before = tomllib.loads(text)
+        before = loads(text)
     except (tomllib.TOMLDecodeError, RecursionError, ValueError):
         return text
     lines: list[str] = []
@@ -53,7 +54,7 @@ def format_plan(text: str) -> str:
         lines.pop(0)
     done = "\n".join(lines) + "\n" if lines else ""
     try:
-        same = tomllib.loads(done) == before
+        same = loads(done) == before
     except (tomllib.TOMLDecodeError, RecursionError, ValueError):
         same = False
     return done if same else text

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
+from myriant.core.plan.document import loads
 from myriant.core.plan.model import FILE_NAME, Job
 from myriant.core.plan.places import Path, Places, locate
 
@@ -34,7 +35,7 @@ def origins(text: str, job: Job) -> dict[str, list[Origin]]:
 @lru_cache(maxsize=256)
 def _whole_job(text: str, job_id: str) -> tuple[tuple[str, Origin], ...]:
     try:
-        data: dict[str, Any] = tomllib.loads(text)
+        data: dict[str, Any] = loads(text)
     except tomllib.TOMLDecodeError:
         return ()
     places = locate(text.encode())

@@ -11,6 +11,7 @@ from typing import Any, cast
 
 from myriant.core.plan import model
 from myriant.core.plan.advice import Surroundings, advise
+from myriant.core.plan.document import deep_key
 from myriant.core.plan.keys import EVENT_KEYS, EVENTS, FRACTIONS, MEASURES
 from myriant.core.plan.model import FILE_NAME, Job, Plan, Rule, Step
 from myriant.core.plan.patterns import pattern as ready_pattern
@@ -87,6 +88,9 @@ def _values(source: bytes, file: str, problems: list[Problem]) -> dict[str, Any]
         fault(line, column, shown, "this byte is not UTF-8", "save it as UTF-8")
         return None
     lines = text.replace("\r\n", "\n").split("\n")
+    if (deep := deep_key(lines)) is not None:
+        fault(deep[0], 1, lines[deep[0] - 1].strip()[:200], f"a key of {deep[1]:,} parts", "nest at most a few levels")
+        return None
     for _ in range(_MOST_SYNTAX_ERRORS):
         try:
             return tomllib.loads("\n".join(lines))

@@ -13,6 +13,7 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from myriant.core.plan.advice import Surroundings, sample_events
+from myriant.core.plan.document import loads
 from myriant.core.plan.intent import Event, starts_nothing
 from myriant.core.plan.model import FILE_NAME, MOST_CELLS, Plan
 from myriant.core.plan.read import read_plan
@@ -81,7 +82,7 @@ def meaning(site: Site, project_name: str, text: str, event: WantedEvent | None 
 
 def _document(text: str) -> dict[str, Any]:
     try:
-        found: dict[str, Any] = json.loads(json.dumps(tomllib.loads(text), default=str))
+        found: dict[str, Any] = json.loads(json.dumps(loads(text), default=str))
     except (tomllib.TOMLDecodeError, RecursionError, ValueError):
         return {}
     return found
