@@ -57,8 +57,7 @@ def opened(address: str) -> tuple[Remote, dict[str, str]]:
     A password that stands in the address is taken out of it.
     """
     address, password = without_password(address.strip())
-    path = Path(address.removeprefix("file://")).expanduser()
-    remote = Remote(str(path.resolve()) if path.is_dir() else address, password)
+    remote = Remote(_folder(address) or address, password)
     try:
         return remote, heads(remote)
     except GitError as error:
@@ -66,6 +65,15 @@ def opened(address: str) -> tuple[Remote, dict[str, str]]:
         raise BadInput(
             f"{remote.address[:300]} cannot be read as a git repository: {said}", why_refused(address, said)
         ) from error
+
+
+def _folder(address: str) -> str:
+    """The folder on this machine that an address names, empty when it names none."""
+    try:
+        path = Path(address.removeprefix("file://")).expanduser()
+        return str(path.resolve()) if path.is_dir() else ""
+    except (OSError, ValueError, RuntimeError):
+        return ""
 
 
 def why_refused(address: str, said: str) -> str:
