@@ -109,7 +109,7 @@ def test_only_what_was_written_since_the_mark_is_fresh(left: Left) -> None:
         assert [(f.path, f.copy.read_text()) for f in one.found] == [("out/new.xml", "new\n")]
         assert one.stale == ["out/old.xml"]
     copies = [f.copy for one in got.values() for f in one.found]
-    assert len(set(copies)) == 2 and got["*.xml"].found[0].digest == got["out/*.xml"].found[0].digest
+    assert len(set(copies)) == 2 and got["*.xml"].found[0].digest() == got["out/*.xml"].found[0].digest()
 
 
 def test_a_folder_that_is_exchanged_all_the_time_gives_nothing_from_outside(left: Left) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import hashlib
 import json
 import os
@@ -53,13 +54,11 @@ class SettingsMissing(Exception):
 class Found:
     path: str  # relative to the workspace
     copy: Path
-    digest: str
 
-    @staticmethod
-    def of(path: str, copy: Path) -> Found:
-        """A file as it lies there now."""
-        with copy.open("rb") as source:
-            return Found(path, copy, hashlib.file_digest(source, "sha256").hexdigest())
+    def digest(self) -> str:
+        """SHA-256 of the copy as it lies there now."""
+        with self.copy.open("rb") as source:
+            return hashlib.file_digest(source, "sha256").hexdigest()
 
 
 @dataclass(slots=True)
@@ -112,12 +111,12 @@ class Porter:
                     _note(mine, path, head)
                     continue
                 copy = copies / os.urandom(8).hex()
-                digest = _kept(content, copy)
+                _kept(content, copy)
                 for i, one in enumerate(mine):
                     own = copy if i == 0 else copy.with_name(f"{copy.name}-{i}")
                     if i:
                         shutil.copyfile(copy, own)
-                    one.found.append(Found(path, own, digest))
+                    one.found.append(Found(path, own))
             for glob, count in answer.told["too_many"].items():
                 taken[glob].too_many = int(count)
         return taken
@@ -282,10 +281,13 @@ class Porter:
                 try:
                     self._process = subprocess.Popen(
                         command, env=values, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=errors,
-                        start_new_session=True,
+                        start_new_session=True, bufsize=frames.MOST_FRAME,
                     )  # fmt: skip
                 finally:
                     os.close(errors)
+                assert self._process.stdout is not None
+                with contextlib.suppress(OSError):  # without it, it is only slower
+                    fcntl.fcntl(self._process.stdout.fileno(), fcntl.F_SETPIPE_SZ, frames.MOST_FRAME)
             return self._process
 
     def _complaint(self) -> str:
@@ -373,14 +375,11 @@ def _note(mine: Sequence[Taken], path: str, head: dict[str, Any]) -> None:
                 one.refused.append(f"{path} cannot be read")
 
 
-def _kept(content: Iterator[bytes], copy: Path) -> str:
-    """Write pieces into a file of the runner's own; their digest."""
-    digest = hashlib.sha256()
-    with copy.open("wb") as target:
+def _kept(content: Iterator[bytes], copy: Path) -> None:
+    """Write pieces into a file of the runner's own."""
+    with copy.open("wb", buffering=0) as target:
         for piece in content:
-            digest.update(piece)
             target.write(piece)
-    return digest.hexdigest()
 
 
 def _shown(text: Any) -> str:

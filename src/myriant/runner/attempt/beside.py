@@ -71,5 +71,5 @@ class Companions:
         for companion in begun:
             if not self.ground.stopped.is_set() and companion.log.exists():
                 self.ground.masker.mask_file(companion.log)
-                found = Found.of(f"companion-{companion.wish.name}.log", companion.log)
+                found = Found(f"companion-{companion.wish.name}.log", companion.log)
                 self.sender.send([found], 0, "companion", companion.wish.name)

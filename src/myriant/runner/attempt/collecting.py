@@ -68,8 +68,8 @@ class Collector:
                 missing.append(f"{report.path} holds a secret and is not kept")
                 report.copy.unlink()
                 continue
-            masked = ground.masker.mask_file(report.copy)
-            taken.append(Found.of(report.path, report.copy) if masked else report)
+            ground.masker.mask_file(report.copy)
+            taken.append(report)
         self.sender.send(taken, position, content, collect.kind)
         if not got.found and not got.refused and not collect.may_be_empty and content is not Content.ATTACHMENT:
             why = f", and {got.stale[0]} was there before the step began" if got.stale else ""
@@ -113,7 +113,7 @@ class Collector:
 def again(found: Found) -> Found:
     copy = found.copy.with_name(f"{found.copy.name}-again")
     shutil.copyfile(found.copy, copy)
-    return Found(found.path, copy, found.digest)
+    return Found(found.path, copy)
 
 
 def _too_many(glob: str, got: Taken) -> str:

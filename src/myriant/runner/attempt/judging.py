@@ -112,7 +112,7 @@ class Judge:
                         report.copy.unlink()
                         continue
                     ground.masker.mask_file(report.copy)
-                    mine.append(Found.of(report.path, report.copy))
+                    mine.append(report)
             for report in mine:
                 told = self._read(report, collect.kind)
                 passed |= told.passed - {t["key"] for t in told.failed}

@@ -20,7 +20,7 @@ class Sender:
         rows = []
         for file in files:
             head = ReportHead(
-                number=self._sent, step=step, content=Content(content), kind=kind, digest=file.digest,
+                number=self._sent, step=step, content=Content(content), kind=kind, digest=file.digest(),
                 path=self.ground.masker.words(file.path), size=file.copy.stat().st_size, keep=keep, parts=0,
             )  # fmt: skip
             rows.append((head, file.copy))

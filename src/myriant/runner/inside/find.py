@@ -14,7 +14,6 @@ from myriant.runner.inside.beneath import Entry, open_beneath, open_regular, wal
 
 MOST_FILES = 20_000  # that one pattern may match
 _MOST_ODD = 20  # links and the like that are told for one pattern
-_PIECE = 1 << 20
 
 
 def take(
@@ -72,9 +71,11 @@ def _pour(out: IO[bytes], file: int, head: dict[str, Any]) -> int:
     frames.write_json(out, frames.ENTRY, head)
     left = int(head["size"])
     with os.fdopen(file, "rb", buffering=0) as source:
-        while left and (piece := source.read(min(left, _PIECE))):
-            frames.write(out, frames.DATA, piece)
-            left -= len(piece)
+        while left:
+            sent = frames.send(out, source, min(left, frames.MOST_FRAME))
+            left -= sent
+            if not sent:
+                break
     frames.write(out, frames.ENDED)
     return int(head["size"]) - left
 

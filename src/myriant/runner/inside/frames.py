@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import io
 import json
+import os
 import struct
 from typing import IO, Any
 
@@ -23,6 +24,23 @@ class BadFrame(Exception):
 def write(out: IO[bytes], kind: bytes, content: bytes = b"") -> None:
     out.write(_HEAD.pack(kind, len(content)))
     out.write(content)
+
+
+def send(out: IO[bytes], source: io.FileIO, size: int) -> int:
+    """A frame of the next bytes of a file, `size` of them or as many as there are left; how many."""
+    size = min(size, os.fstat(source.fileno()).st_size - source.tell())
+    if size <= 0:
+        return 0
+    out.write(_HEAD.pack(DATA, size))
+    out.flush()
+    left = size
+    while left:
+        sent = os.sendfile(out.fileno(), source.fileno(), None, left)  # the kernel copies, this program need not
+        if not sent:  # it became shorter meanwhile: what was said is kept
+            out.write(bytes(left))
+            break
+        left -= sent
+    return size
 
 
 def write_json(out: IO[bytes], kind: bytes, value: Any) -> None:
