@@ -172,6 +172,7 @@ def run_cells(
             )  # fmt: skip
             running.append(attempt)
             attempt.run()
+            attempt.clean()
             with lock:
                 free.append(slot)
             why = f": {listener.found.reason}" if listener.found.reason else ""

@@ -91,10 +91,11 @@ class OwnNetwork:
             raise OSError(f"its routes could not be set: {done.stderr.decode('utf-8', 'replace').strip()[-200:]}")
 
     def end(self) -> None:
-        for process in (self._way, self._process):
-            if process is not None:
-                process.kill()
-                process.wait()
+        both = [p for p in (self._way, self._process) if p is not None]
+        for process in both:
+            process.kill()
+        for process in both:
+            process.wait()
 
 
 def routes(own: list[str], reachable: str) -> list[str]:

@@ -20,7 +20,7 @@ from typing import IO, Any
 
 import zstandard
 
-from myriant.runner.inside import frames
+from myriant.runner.inside import archive, find, frames, look, main, place
 from myriant.runner.inside.beneath import parts_of
 from myriant.runner.inside.clear import clear
 from myriant.runner.inside.find import MOST_FILES as MOST_FILES
@@ -31,6 +31,7 @@ MOST_CACHE = 4 << 30
 ASIDE = "aside"  # the folder of rooms that could not be removed
 MOST_TAKEN = 20 << 30  # bytes of all files of one call
 MOST_SECONDS = 600.0  # of a call
+_COMPILED = (archive, find, look, main, place)  # imported here, so that the porter finds them compiled
 _LOOKING = 30.0  # seconds of one that only adds to the record
 _MEMORY = 128 << 20
 _MOST_LEFT = 1000  # folders below which something is shown, which the walls made and their user cannot remove
@@ -95,6 +96,15 @@ class Porter:
     @property
     def pid(self) -> int | None:
         return self._process.pid if self._process else None
+
+    def begin(self) -> None:
+        """Have it started by the time that it is asked; what goes wrong is said then."""
+        with contextlib.suppress(OSError):
+            self._begun()
+
+    @property
+    def ended(self) -> bool:
+        return self._ended
 
     def take(self, globs: Sequence[str], since: int, copies: Path) -> dict[str, Taken]:
         """What globs name in the workspace, fresh from `since` (change time, ns) on. Raises PorterFailed."""
@@ -387,9 +397,13 @@ def _shown(text: Any) -> str:
     return str(text).encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
 
 
-def remove(sandbox: Sandbox, room: Room) -> bool:
-    """Remove an attempt's room; what cannot be is put aside, beside it, and False is returned."""
-    porter = Porter(sandbox, room)
+def remove(sandbox: Sandbox, room: Room, porter: Porter | None = None) -> bool:
+    """Remove an attempt's room; what cannot be is put aside, beside it, and False is returned.
+
+    `porter` is the room's own, which ends with it.
+    """
+    if porter is None or porter.ended:
+        porter = Porter(sandbox, room)
     try:
         whole = not room.workspace.is_dir() or porter.clear()
     finally:

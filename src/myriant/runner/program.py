@@ -149,6 +149,7 @@ class Runner:
             with self._changed:
                 self._running.pop(slot, None)
                 self._changed.notify_all()
+            execution.clean()
 
     def _keep_alive(self, enrolled: Enrolled) -> None:
         while not self._stopping.wait(enrolled.heartbeat):

@@ -6,10 +6,13 @@ once, as the bits of a number (Thompson's construction; Baeza-Yates and Gonnet 1
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from functools import lru_cache
+TYPE_CHECKING = False  # as in typing: the porter imports this at each start, and little else
+if TYPE_CHECKING:
+    from collections.abc import Callable
 
-_Takes = Callable[[str], bool]
+    _Takes = Callable[[str], bool]
+
+_MOST_KNOWN = 1024
 
 
 class Glob:
@@ -124,10 +127,13 @@ def _class(inner: str) -> _Takes:
     return lambda char: char != "/" and any(a <= char <= b for a, b in ranges) is not negated
 
 
-@lru_cache(maxsize=1024)
-def _glob(glob: str) -> Glob:
-    return Glob(glob)
+_known: dict[str, Glob] = {}
 
 
 def matches(glob: str, path: str) -> bool:
-    return _glob(glob).matches(path)
+    known = _known.get(glob)
+    if known is None:
+        if len(_known) >= _MOST_KNOWN:
+            _known.clear()
+        known = _known[glob] = Glob(glob)
+    return known.matches(path)

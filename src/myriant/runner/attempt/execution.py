@@ -62,7 +62,7 @@ class Execution:
         self.ground.porter.kill()
 
     def run(self) -> None:
-        """Execute and deliver; whatever happens is told to the server, unless the lease is lost."""
+        """Execute and deliver; whatever happens is told to the server, unless the lease is lost. `clean` follows."""
         ground, said = self.ground, self.ground.said
         try:
             ground.open()
@@ -86,11 +86,17 @@ class Execution:
         except Refused as error:
             _log.warning("attempt %d could not be delivered: %s", self.lease.attempt, error)
         finally:
-            self.stop()
-            if ground.network is not None:
-                ground.network.end()
-            if not remove(ground.sandbox, ground.room):
-                _log.error("attempt %d: its room could not be removed; it was put aside", self.lease.attempt)
+            ground.stopped.set()
+            if ground.running is not None:
+                ground.running.kill()
+
+    def clean(self) -> None:
+        """Take down what it stood on; the slot may be another attempt's meanwhile."""
+        ground = self.ground
+        if ground.network is not None:
+            ground.network.end()
+        if not remove(ground.sandbox, ground.room, ground.porter):
+            _log.error("attempt %d: its room could not be removed; it was put aside", self.lease.attempt)
 
     def _end_companions(self) -> None:
         try:
@@ -119,6 +125,7 @@ class Execution:
             for place in [p for p in row["files"] if p["differs"]][:3]:
                 where = f"{place['file']}:{place['line']}"
                 ground.say(f"{where} sets {row['name']} to {place['value']!r}; in force is {row['value']!r}")
+        ground.porter.begin()
         try:
             self.steps.run()
         finally:

@@ -7,8 +7,10 @@ import ctypes
 import errno
 import os
 import stat
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator
 
 MOST_ENTRIES = 1_000_000  # looked at in one walk
 MOST_DEPTH = 200  # folders within folders; a descriptor each
@@ -99,10 +101,13 @@ def read_small(top: int, path: str, most: int) -> bytes:
         return source.read(most)
 
 
-@dataclass(frozen=True, slots=True)
 class Entry:
-    path: str  # relative to the top
-    status: os.stat_result
+    """What stands in a folder: its path relative to the top, and its status."""
+
+    __slots__ = ("path", "status")
+
+    def __init__(self, path: str, status: os.stat_result) -> None:
+        self.path, self.status = path, status
 
     @property
     def mode(self) -> int:

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
 import stat
-from collections.abc import Iterator, Sequence
-from typing import IO, Any
 
 from myriant.core.plan.globs import matches
 from myriant.runner.inside import frames
 from myriant.runner.inside.beneath import Entry, open_beneath, open_regular, walk
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Sequence
+    from typing import IO, Any
 
 MOST_FILES = 20_000  # that one pattern may match
 _MOST_ODD = 20  # links and the like that are told for one pattern
@@ -134,6 +136,8 @@ def _kept(top: int, globs: Sequence[str]) -> Iterator[Entry]:
 
 def digests(top: int, *, globs: Sequence[str], most_bytes: int) -> dict[str, Any]:
     """The regular files that globs name, with the digest (SHA-256) of their content; the first MOST_FILES."""
+    import hashlib  # most attempts need none
+
     found: dict[str, str] = {}
     left = most_bytes
     for entry in walk(top):

@@ -9,7 +9,10 @@ import io
 import json
 import os
 import struct
-from typing import IO, Any
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from typing import IO, Any
 
 ENTRY, DATA, ENDED, ANSWER = b"E", b"D", b"Z", b"A"  # of a file: its head, its bytes, its end; then the answer
 MOST_FRAME = 1 << 20

@@ -5,10 +5,13 @@ from __future__ import annotations
 import json
 import re
 import stat
-from collections.abc import Iterator, Sequence
-from typing import Any
 
 from myriant.runner.inside.beneath import read_small, walk
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Sequence
+    from typing import Any
 
 _NAMES = re.compile(
     r"(\.env.*|.*\.env|.*\.(ini|cfg|conf|properties|xml|ya?ml|toml|json)|application|setup\.cfg)", re.IGNORECASE

@@ -5,12 +5,14 @@ from __future__ import annotations
 import json
 import os
 import sys
-from typing import IO, Any
 
-from myriant.runner.inside import archive, find, frames, look
+from myriant.runner.inside import frames
 from myriant.runner.inside.beneath import open_folder
 from myriant.runner.inside.clear import clear
-from myriant.runner.inside.place import place
+
+TYPE_CHECKING = False  # as in typing, which takes longer to import than all of this
+if TYPE_CHECKING:
+    from typing import IO, Any
 
 
 def main() -> None:
@@ -39,28 +41,32 @@ def _answer(request: dict[str, Any], source: IO[bytes], out: IO[bytes]) -> dict[
 
 
 def _asked(wish: str, top: int, request: dict[str, Any], source: IO[bytes], out: IO[bytes]) -> dict[str, Any]:
-    match wish:
-        case "take":
-            return find.take(top, out, **request)
-        case "kept":
-            return find.kept(top, out, **request)
-        case "digests":
+    """What each wish takes is imported when it is wished for: most attempts wish for two or three."""
+    if wish in ("take", "kept", "digests"):
+        from myriant.runner.inside import find
+
+        if wish == "digests":
             return find.digests(top, **request)
-        case "packages":
+        return (find.take if wish == "take" else find.kept)(top, out, **request)
+    if wish in ("packages", "names", "locate"):
+        from myriant.runner.inside import look
+
+        if wish == "packages":
             return look.packages(top)
-        case "names":
-            return look.names(top, **request)
-        case "locate":
-            return look.locate(top, **request)
-        case "place":
-            return place(top, **request)
-        case "unpack":
-            return _unpack(top, source, **request)
+        return (look.names if wish == "names" else look.locate)(top, **request)
+    if wish == "place":
+        from myriant.runner.inside.place import place
+
+        return place(top, **request)
+    if wish == "unpack":
+        return _unpack(top, source, **request)
     raise OSError(f"nothing is called {wish}")
 
 
 def _unpack(top: int, source: IO[bytes], *, most_bytes: int) -> dict[str, Any]:
     """Also of a stream that is refused the rest is read, so that the next request is found."""
+    from myriant.runner.inside import archive
+
     packed = frames.Framed(source)
     try:
         return {"files": archive.Unpacked(top, most_bytes).all_of(packed)}  # type: ignore[arg-type]  # it reads only

@@ -5,9 +5,12 @@ from __future__ import annotations
 import contextlib
 import os
 import re
-from typing import Any
 
 from myriant.runner.inside.beneath import make_folders, parts_of, read_small
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from typing import Any
 
 _LINE = re.compile(r"\s*(?:export\s+)?([A-Za-z_][\w.-]*)\s*[=:]\s*(.*)")
 _MOST = 1 << 20
