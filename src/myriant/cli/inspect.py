@@ -11,6 +11,7 @@ from typing import Annotated, Any
 
 import typer
 
+from myriant.core.coverage.paths import Placing
 from myriant.core.coverage.read import read_coverage
 from myriant.core.results.model import Detail, Outcome, Results
 from myriant.core.results.read import format_of, headed, read_results
@@ -93,7 +94,7 @@ def _coverage(file: Path) -> dict[str, Any]:
     if trouble:
         counts = dict.fromkeys(("lines_valid", "lines_covered", "branches_valid", "branches_covered"), 0)
         return _unread(file, trouble) | counts | {"by_file": []}
-    form, found = read_coverage(read, ("/workspace", str(Path.cwd())))
+    form, found = read_coverage(read, Placing(("/workspace", str(Path.cwd()))))
     return {
         "file": str(file),
         "format": form,

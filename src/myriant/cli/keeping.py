@@ -1,4 +1,4 @@
-"""`myriant secret …` and `myriant runners …`."""
+"""`myriant secret …`, `myriant runners …`, `myriant accept` and a repository's credential."""
 
 from __future__ import annotations
 
@@ -12,11 +12,50 @@ import typer
 from myriant.cli.connection import Connection
 from myriant.cli.errors import stop
 from myriant.cli.place import Place, default_data
+from myriant.core.written import counted
 
 secret = typer.Typer(no_args_is_help=True, help="Values that only runners are given.")
 runners = typer.Typer(no_args_is_help=True, help="The runners that this server knows.")
 Project = Annotated[str, typer.Argument(help="The project.")]
 Name = Annotated[str, typer.Argument(help="Its name, such as TIDE_API_KEY.")]
+
+
+def accept(
+    run: Annotated[int, typer.Argument(help="The run's number.")],
+    project: Annotated[str, typer.Option(help="The project.")],
+    reason: Annotated[str, typer.Option(help="Why it may be so; without one, what could be accepted is listed.")] = "",
+) -> None:
+    """Accept what a run has less than before: what its plan asks less, tests that vanished or are newly skipped.
+
+    Exit status 1 when there is something to accept and no reason was given.
+    """
+    at = f"/projects/{project}/runs/{run}"
+    server = Connection()
+    found = server.get(at)["acceptable"]
+    lines, tests = found["loosened"], found["tests"]
+    if not lines and not tests:
+        typer.echo(f"#{run} has nothing less than before that is not accepted")
+        return
+    for line in lines:
+        typer.echo(f"the plan asks less: {line}")
+    if tests:
+        typer.echo(f"{counted(len(tests), 'test')} vanished or newly skipped")
+    if not reason.strip():
+        typer.echo(f'accept it with: myriant accept {run} --project {project} --reason "..."')
+        raise typer.Exit(1)
+    server.post(f"{at}/acceptances", {"reason": reason, "loosened": lines, "tests": tests})
+    typer.echo("accepted; the run is judged again")
+
+
+def credential(project: Project) -> None:
+    """Give what opens the project's repository: a password or token, read from standard input, or asked for.
+
+    It is tried at once, sealed, and shown to nobody; an empty one takes it away.
+    """
+    asked = sys.stdin.isatty()
+    value = typer.prompt("Password", hide_input=True, default="") if asked else sys.stdin.read().rstrip("\n")
+    Connection().put(f"/projects/{project}/credential", {"password": value})
+    typer.echo("it opens the repository, and is kept sealed" if value else "none is kept any more")
 
 
 @secret.command(name="set")

@@ -14,7 +14,7 @@ import typer
 from myriant.cli.connection import Connection
 from myriant.cli.errors import Trouble, stop
 from myriant.cli.inspect import inspect
-from myriant.cli.keeping import runners, secret
+from myriant.cli.keeping import accept, credential, runners, secret
 from myriant.cli.local import environment, here, reproduce
 from myriant.cli.place import Place, default_data
 from myriant.cli.plans import plans
@@ -38,6 +38,8 @@ app.command()(here)
 app.command()(reproduce)
 app.command()(environment)
 app.command()(send)
+app.command()(accept)
+project.command()(credential)
 
 Data = Annotated[Path, typer.Option(help="The data directory.", default_factory=default_data)]
 Port = Annotated[int, typer.Option(min=1, max=65535, help="The port on 127.0.0.1.")]

@@ -10,7 +10,9 @@ from hypothesis import strategies as st
 from myriant.core.coverage.merge import merge
 from myriant.core.coverage.model import FileCoverage, Lines, Totals
 from myriant.core.coverage.packed import pack_file, unpack_file
+from myriant.core.coverage.paths import Placing
 from myriant.core.coverage.read import read_coverage
+from myriant.core.plan.model import CoveragePaths
 
 COBERTURA = b"""<?xml version="1.0" ?>
 <!DOCTYPE coverage SYSTEM "http://fenmark.example/coverage-04.dtd">
@@ -55,12 +57,18 @@ def test_both_formats_say_the_same(source: bytes, form: str) -> None:
     [
         (b"", "the file is empty"),
         (b" \n", "the file is empty"),
-        (b"hello\nworld\n", "neither Cobertura XML nor an LCOV"),
+        (b"hello\nworld\n", "neither coverage XML nor an LCOV"),
         (b"TN:\n", "names no file"),
         (LCOV[:60], "cut off at line"),
         (COBERTURA[:400], "cut off"),
         (b"<testsuites/>", "its root element is <testsuites>"),
         (b"<coverage/>", "names no file"),
+        (b"SF:a.lua\nLF:3\nLH:3\nend_of_record\n", "not one line of them"),
+        (
+            b"<report name='x'><package name='p'><sourcefile name='A.java'><counter type='LINE' missed='1' covered='2'/>"
+            b"</sourcefile></package></report>",
+            "not one line of them",
+        ),
         (b'<!DOCTYPE c [<!ENTITY a "b">]><coverage>&a;</coverage>', "entities"),
     ],
 )
@@ -69,10 +77,103 @@ def test_what_cannot_be_trusted_says_why(source: bytes, said: str) -> None:
     assert error is not None and said in error.message
 
 
+CLOVER = b"""<coverage generated="1" clover="3.2"><project timestamp="1"><package name="tide">
+<file name="harmonics.js" path="/workspace/src/tide/harmonics.js"><metrics statements="9"/>
+<line num="1" count="1" type="stmt"/><line num="2" count="4" type="cond" truecount="1" falsecount="1"/>
+<line num="7" count="0" type="stmt"/><line num="8" count="3" type="method" name="f"/>
+<line num="9" type="cond" truecount="5" falsecount="0"/></file>
+</package></project></coverage>"""
+JACOCO = b"""<!DOCTYPE report PUBLIC "-//X//DTD Report 1.1//EN" "report.dtd"><report name="tide"><group name="g">
+<package name="example/tide"><class name="example/tide/Harmonics" sourcefilename="Harmonics.java"/>
+<sourcefile name="Harmonics.java"><line nr="1" mi="0" ci="3" mb="0" cb="0"/><line nr="2" mi="2" ci="3" mb="1" cb="3"/>
+<line nr="7" mi="4" ci="0" mb="2" cb="0"/><counter type="LINE" missed="99" covered="99"/></sourcefile>
+</package></group></report>"""
+METHODS = COBERTURA.replace(
+    b'<line number="2" hits="4"/></lines></method>', b'<line number="40" hits="4"/></lines></method>'
+)
+ONLY_METHODS = (
+    b'<coverage><packages><package><classes><class filename="a.py"><methods><method name="f"><lines>'
+    b'<line number="3" hits="1"/></lines></method></methods><lines/></class></classes></package></packages></coverage>'
+)
+TWO_SOURCES = (
+    b"<coverage><sources><source>/workspace/src</source><source>/workspace/tests</source></sources><packages><package>"
+    b"<classes><class filename='tide.py'><lines><line number='1' hits='1'/></lines></class>"
+    b"<class filename='test_tide.py'><lines><line number='1' hits='0'/></lines></class></classes></package></packages></coverage>"
+)
+
+
+@pytest.mark.parametrize(
+    ("source", "present", "plan", "form", "files"),
+    [
+        (CLOVER, None, CoveragePaths(), "clover", {"src/tide/harmonics.js": ([1, 2, 9], [7], (2, 4))}),
+        (JACOCO, ["app/src/main/java/example/tide/Harmonics.java"], CoveragePaths(), "jacoco",
+         {"app/src/main/java/example/tide/Harmonics.java": ([1, 2], [7], (3, 6))}),
+        (JACOCO, None, CoveragePaths(root="java"), "jacoco", {"java/example/tide/Harmonics.java": ([1, 2], [7], (3, 6))}),
+        (METHODS, None, CoveragePaths(), "cobertura", {"src/tide/harmonics.py": ([1, 2], [7, 9], (1, 2))}),
+        (ONLY_METHODS, None, CoveragePaths(), "cobertura", {"a.py": ([3], [], (0, 0))}),
+        (TWO_SOURCES, ["src/tide.py", "tests/test_tide.py"], CoveragePaths(), "cobertura",
+         {"src/tide.py": ([1], [], (0, 0)), "tests/test_tide.py": ([], [1], (0, 0))}),
+        (TWO_SOURCES, ["src/tide.py", "tests/test_tide.py"], CoveragePaths(exclude=("tests/**",)), "cobertura",
+         {"src/tide.py": ([1], [], (0, 0))}),
+    ],
+)  # fmt: skip
+def test_a_report_is_read_by_its_dialect_and_placed_in_the_repository(
+    source: bytes, present: list[str] | None, plan: CoveragePaths, form: str,
+    files: dict[str, tuple[list[int], list[int], tuple[int, int]]],
+) -> None:  # fmt: skip
+    found, coverage = read_coverage([source], Placing(present=present, plan=plan))
+    assert found == form and coverage.error is None, coverage.problems
+    told = {
+        path: (f.lines[f.hits > 0].tolist(), f.uncovered, (f.totals.branches_covered, f.totals.branches_valid))
+        for path, f in coverage.files.items()
+    }
+    assert told == files
+
+
+PRESENT = ["src/locks/gate.lua", "src/tide.lua", "tests/gate.lua", "lib/a/x.py", "lib/b/x.py", "web/app.ts", "gate.go"]
+
+
+@pytest.mark.parametrize(
+    ("path", "sources", "plan", "where"),
+    [
+        ("/workspace/src/tide.lua", [], CoveragePaths(), "src/tide.lua"),
+        ("/home/ci/build/src/tide.lua", [], CoveragePaths(), "src/tide.lua"),
+        ("C:\\\\build\\\\src\\\\locks\\\\gate.lua", [], CoveragePaths(), "src/locks/gate.lua"),
+        ("tide.lua", ["/workspace/src"], CoveragePaths(), "src/tide.lua"),
+        ("tide.lua", ["/elsewhere/src"], CoveragePaths(), "src/tide.lua"),
+        ("locks/gate.lua", [], CoveragePaths(), "src/locks/gate.lua"),
+        ("x.py", [], CoveragePaths(), "x.py"),  # two files could be meant
+        ("a/x.py", [], CoveragePaths(), "lib/a/x.py"),
+        ("example.com/tide/gate.go", [], CoveragePaths(), "gate.go"),
+        ("./web/../web/app.ts", [], CoveragePaths(), "web/app.ts"),
+        ("/opt/dist/app.js", [], CoveragePaths(map=(("/opt/dist", "web"),)), "web/app.js"),
+        ("/opt/dist/app.ts", [], CoveragePaths(map=(("/opt/dist", "web"),)), "web/app.ts"),
+        ("/opt/distant/app.ts", [], CoveragePaths(map=(("/opt/dist", "nowhere"),)), "web/app.ts"),
+        ("build/tide.lua", [], CoveragePaths(map=(("build", "src"),)), "src/tide.lua"),
+        ("x.py", [], CoveragePaths(root="lib/b"), "lib/b/x.py"),
+        ("src/tide.lua", [], CoveragePaths(exclude=("src/**",)), None),
+        ("/somewhere/none.c", [], CoveragePaths(), "/somewhere/none.c"),
+    ],
+)
+def test_a_path_is_the_repositorys_file_that_it_means(
+    path: str, sources: list[str], plan: CoveragePaths, where: str | None
+) -> None:
+    assert Placing(present=PRESENT, plan=plan).place(path.replace("\\\\", "\\"), sources) == where
+
+
+def test_a_report_of_another_repository_is_trouble() -> None:
+    _, coverage = read_coverage([LCOV], Placing(present=["other.py"]))
+    assert coverage.error is not None and "none of its paths is a file of the repository" in coverage.error.message
+    two = LCOV + LCOV.replace(b"src/tide/harmonics.py", b"build/made.py")
+    _, coverage = read_coverage([two], Placing(present=["src/tide/harmonics.py"]))
+    assert coverage.error is None and "1 path is no file of the repository" in coverage.problems[0].message
+
+
 @given(st.binary(max_size=200))
 def test_any_bytes_are_answered(data: bytes) -> None:
-    for source in (data, LCOV[:70] + data + LCOV[70:], COBERTURA[:300] + data + COBERTURA[300:]):
-        read_coverage([source])
+    for whole in (LCOV, COBERTURA, CLOVER, JACOCO):
+        read_coverage([whole[:170] + data + whole[170:]])
+    read_coverage([data])
 
 
 hits = st.dictionaries(st.integers(1, 60), st.integers(0, 5), min_size=1)

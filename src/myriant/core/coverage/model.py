@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from myriant.core.results.model import Oddity
 
 MOST_HITS = 2**31 - 1
+MOST_LINE = 10_000_000  # the greatest line number that is believed
 Numbers = NDArray[np.int32]
 
 

@@ -1,123 +1,74 @@
-"""Reading coverage reports: Cobertura XML and LCOV tracefiles, told apart by their content."""
+"""Reading coverage reports: Cobertura, Clover and JaCoCo XML and LCOV tracefiles, told apart by their content."""
 
 from __future__ import annotations
 
 import itertools
 import re
-from collections.abc import Iterable, Iterator, Sequence
-from xml.parsers import expat
+from collections.abc import Iterable, Iterator
 
-from myriant.core.coverage.model import Coverage, Lines
-from myriant.core.coverage.paths import relative
+from myriant.core.coverage.merge import merge
+from myriant.core.coverage.model import MOST_LINE, Coverage, FileCoverage, Lines
+from myriant.core.coverage.paths import Placing
+from myriant.core.coverage.xml_reports import XmlReport
 from myriant.core.results.model import Oddity
-from myriant.core.xml import MOST_BYTES, Notes, Refused, explained, feed, make_parser
+from myriant.core.written import counted
+from myriant.core.xml import MOST_BYTES, Refused
 
-MOST_LINE = 10_000_000  # the greatest line number that is believed
-_CONDITION = re.compile(r"\((\d+)\s*/\s*(\d+)\)")
+_SHOWN = 3
 
 
 def format_of(head: bytes) -> str:
-    """ "cobertura" or "lcov", by the first bytes."""
-    return "cobertura" if head.lstrip(b"\xef\xbb\xbf \t\r\n").startswith((b"<", b"\xff\xfe", b"\xfe\xff")) else "lcov"
+    """ "xml" or "lcov", by the first bytes."""
+    return "xml" if head.lstrip(b"\xef\xbb\xbf \t\r\n").startswith((b"<", b"\xff\xfe", b"\xfe\xff")) else "lcov"
 
 
-def read_coverage(chunks: Iterable[bytes], roots: Sequence[str] = ("/workspace",)) -> tuple[str, Coverage]:
+def read_coverage(chunks: Iterable[bytes], placing: Placing | None = None) -> tuple[str, Coverage]:
     """Read one report; its format and what it says. Never raises for what the file says: `Coverage.error` does.
 
-    `roots` are absolute folders where the workspace lay when the report was written.
+    `placing` finds the repository's file for each path. A report none of whose paths is a file of the repository is not
+    to be trusted: it was written of something else.
     """
     source = iter(chunks)
     head = next((c for c in source if c.strip()), b"")
     whole = itertools.chain([head], source)
     if not head:
         return "unknown", Coverage(problems=[Oddity("error", "the file is empty", 0)])
-    if format_of(head) == "cobertura":
-        return "cobertura", _Cobertura(roots).read(whole)
-    return "lcov", _read_lcov(whole, roots)
+    if format_of(head) == "xml":
+        kind, coverage, files, sources = XmlReport().read(whole)
+    else:
+        kind, (coverage, files, sources) = "lcov", (*_read_lcov(whole), [])
+    _placed(coverage, files, sources, placing or Placing())
+    return kind, coverage
 
 
-class _Cobertura:
-    """Cobertura XML: coverage / packages / package / classes / class / lines / line.
-
-    The lines of a class are taken, those of its methods as well (some writers give only these), each once.
-    """
-
-    def __init__(self, roots: Sequence[str]) -> None:
-        self.roots = roots
-        self.result = Coverage()
-        self.parser = make_parser()
-        self.parser.StartElementHandler = self.start
-        self.parser.EndElementHandler = self.end
-        self.files: dict[str, Lines] = {}
-        self.sources: list[str] = []
-        self.text: list[str] | None = None
-        self.current: Lines | None = None
-        self.seen: set[int] = set()  # lines of the class that is open
-        self.root = False
-        self.bad = 0
-
-    def read(self, chunks: Iterable[bytes]) -> Coverage:
-        notes = Notes()
-        reason = feed(self.parser, chunks, self.explain, notes)
-        self.result.problems += [Oddity("warning", text, line) for text, line in notes.told()]
-        if reason is None and not self.files:
-            reason = "the report names no file"
-        if reason is not None:
-            self.result.problems.append(Oddity("error", reason, self.parser.CurrentLineNumber))
-        if self.bad:
-            self.result.problems.append(Oddity("warning", f"{self.bad} lines without a usable number or hits", 0))
-        for path, lines in self.files.items():
-            self.result.files[path] = lines.done()
-        return self.result
-
-    def explain(self, error: expat.ExpatError) -> str:
-        return explained(error, seen_root=self.root, found=f"{len(self.files)} files" if self.files else "")
-
-    def start(self, name: str, attributes: dict[str, str]) -> None:
-        if not self.root:
-            if name != "coverage":
-                raise Refused(f"its root element is <{name[:40]}>, not <coverage>")
-            self.root = True
-        elif name == "line" and self.current is not None:
-            self.line(attributes)
-        elif name == "class":
-            path = relative(attributes.get("filename", "(unnamed)")[:4000], self.roots, self.sources)
-            self.current = self.files.setdefault(path, Lines())
-            self.seen = set()
-        elif name == "source":
-            self.text = []
-            self.parser.CharacterDataHandler = self.text.append
-
-    def end(self, name: str) -> None:
-        if name == "source" and self.text is not None:
-            self.sources.append("".join(self.text).strip())
-            self.text, self.parser.CharacterDataHandler = None, None
-        elif name == "class":
-            self.current = None
-
-    def line(self, attributes: dict[str, str]) -> None:
-        assert self.current is not None
-        try:
-            number, hits = int(attributes["number"]), int(float(attributes.get("hits", "")))
-        except (KeyError, ValueError, OverflowError):
-            self.bad += 1
-            return
-        if not 0 < number <= MOST_LINE:
-            self.bad += 1
-            return
-        if number not in self.seen:  # the same line stands under a method and under its class
-            self.seen.add(number)
-            self.current.hit(number, hits)
-        found = _CONDITION.search(attributes.get("condition-coverage", ""))
-        if found and attributes.get("branch") == "true":
-            covered, valid = self.current.branches.get(number, (0, 0))
-            self.current.branches[number] = (
-                max(covered, min(int(found[1]), MOST_LINE)),
-                max(valid, min(int(found[2]), MOST_LINE)),
-            )
+def _placed(coverage: Coverage, files: dict[str, Lines], sources: list[str], placing: Placing) -> None:
+    """Put each file where it lies in the repository; what fits nowhere is said."""
+    placed: dict[str, list[FileCoverage]] = {}
+    strange: list[str] = []
+    left_out = 0
+    for path, lines in files.items():
+        where = placing.place(path, sources)
+        if where is None:
+            left_out += 1
+            continue
+        if not placing.fits(where):
+            strange.append(path)
+        placed.setdefault(where, []).append(lines.done())
+    coverage.files = {path: merge(parts) for path, parts in placed.items()}
+    if coverage.error is not None or not files:
+        return
+    if left_out == len(files):
+        coverage.problems.append(Oddity("warning", "the plan's coverage.exclude leaves out every file of it", 0))
+    elif strange and len(strange) + left_out == len(files):
+        shown = ", ".join(strange[:_SHOWN])
+        said = f"none of its paths is a file of the repository ({shown}): coverage.map in the plan says where they lie"
+        coverage.problems.append(Oddity("error", said, 0))
+    elif strange:
+        said = counted(len(strange), "path is no file", "paths are no files")
+        coverage.problems.append(Oddity("warning", f"{said} of the repository: {', '.join(strange[:_SHOWN])}", 0))
 
 
-def _read_lcov(chunks: Iterable[bytes], roots: Sequence[str]) -> Coverage:
+def _read_lcov(chunks: Iterable[bytes]) -> tuple[Coverage, dict[str, Lines]]:
     """LCOV tracefiles (geninfo(1)): SF, DA, BRDA, end_of_record; totals in the file are not believed."""
     result = Coverage()
     files: dict[str, Lines] = {}
@@ -132,7 +83,7 @@ def _read_lcov(chunks: Iterable[bytes], roots: Sequence[str]) -> Coverage:
             if line == "end_of_record":
                 path = None
             elif key == "SF":
-                path = relative(rest.strip()[:4000], roots)
+                path = rest.strip()[:4000]
                 files.setdefault(path, Lines())
             elif key == "DA" and path is not None:
                 bad += not _line_hits(files[path], rest)
@@ -145,13 +96,12 @@ def _read_lcov(chunks: Iterable[bytes], roots: Sequence[str]) -> Coverage:
             ):
                 unknown += 1
                 if not files:
-                    raise Refused("it is neither Cobertura XML nor an LCOV tracefile")
+                    raise Refused("it is neither coverage XML nor an LCOV tracefile")
     except Refused as refusal:
         result.problems.append(Oddity("error", str(refusal), number))
-        return result
+        return result, {}
     for (where, at), branches in taken.items():
         files[where].branches[at] = (sum(branches.values()), len(branches))
-    result.files = {p: lines.done() for p, lines in files.items()}
     if not files:
         result.problems.append(Oddity("error", "the report names no file", number))
     elif path is not None:
@@ -162,7 +112,9 @@ def _read_lcov(chunks: Iterable[bytes], roots: Sequence[str]) -> Coverage:
         result.problems.append(Oddity("warning", f"{bad} lines without a usable number or hits", 0))
     if unknown:
         result.problems.append(Oddity("warning", f"{unknown} lines of no known kind", 0))
-    return result
+    if files and not any(lines.hits for lines in files.values()) and result.error is None:
+        result.problems.append(Oddity("error", "it names files, and not one line of them (no DA record)", 0))
+    return result, files
 
 
 def _line_hits(lines: Lines, text: str) -> bool:

@@ -18,6 +18,7 @@ from myriant.core.results.outcome import attempt_outcome
 from myriant.core.states import Content, State, Why
 from myriant.flow.ingest.caches import settle_caches
 from myriant.flow.ingest.gathered import Gathered
+from myriant.flow.ingest.placing import placing_of
 from myriant.flow.ingest.reading import read_analysis, read_retest, read_tests, take_coverage
 from myriant.flow.ingest.usual import learn_usual
 from myriant.flow.planning.aside import Aside, aside_in, statuses_of
@@ -54,11 +55,14 @@ def ingest_attempt(site: Site, attempt_id: int, *, follow_up: bool = True) -> No
             for collect in step.collect
             if collect.may_be_empty
         }
+        project = session.get_one(Project, run.project_id)
     gathered = Gathered()
     workspace = (attempt.finish or {}).get("workspace") or "/workspace"
+    placing = None
     for report in reports:
         if report.content == Content.COVERAGE:
-            take_coverage(site, report, gathered, workspace)
+            placing = placing or placing_of(site, project, run, plan, workspace)
+            take_coverage(site, report, gathered, placing)
         elif report.content == Content.TESTS:
             read_tests(site, report, gathered, may_be_empty=(report.step, report.kind) in may_be_empty)
         elif report.content == Content.ANALYSIS:

@@ -6,6 +6,7 @@ from dataclasses import asdict
 
 import numpy as np
 
+from myriant.core.coverage.paths import Placing
 from myriant.core.coverage.read import read_coverage
 from myriant.core.results.model import Oddity, Outcome, Results
 from myriant.core.results.read import read_results
@@ -55,9 +56,9 @@ def _count(report: Report, results: Results) -> None:
     report.seconds = float(np.nansum(results.seconds)) if results.seconds else 0.0
 
 
-def take_coverage(site: Site, report: Report, gathered: Gathered, workspace: str) -> None:
+def take_coverage(site: Site, report: Report, gathered: Gathered, placing: Placing) -> None:
     try:
-        _, coverage = read_coverage(site.blobs.chunks(report.blob), (workspace,))
+        _, coverage = read_coverage(site.blobs.chunks(report.blob), placing)
     except FileNotFoundError:
         gathered.coverage_trouble.append(f"the stored report {report.path} is gone")
         return

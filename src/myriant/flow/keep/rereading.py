@@ -5,16 +5,21 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from myriant.core.coverage.paths import Placing
 from myriant.core.coverage.read import read_coverage
 from myriant.core.results.model import Outcome
 from myriant.core.results.read import read_results
 from myriant.core.results.sarif import read_sarif
 from myriant.core.states import Content
 from myriant.flow.errors import NotFound
+from myriant.flow.ingest.placing import placing_of
+from myriant.flow.naming import the_run
+from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
 from myriant.store.attempts import reports_to_read_again
 from myriant.store.coverage import coverage_totals_of_attempts
 from myriant.store.projects import project_named
+from myriant.store.tables import Project
 
 _READ = (Content.TESTS, Content.RETEST, Content.COVERAGE, Content.ANALYSIS)
 
@@ -38,11 +43,13 @@ def reread(site: Site, project_name: str) -> Iterator[Reread | None]:
             raise NotFound(f"there is no project {project_name!r}")
         rows = reports_to_read_again(session, project.id, _READ)
         totals = coverage_totals_of_attempts(session, [row[0].attempt_id for row in rows])
+    placings: dict[tuple[int, str], Placing] = {}
     for report, finish, job, key, number in rows:
         if report.content == Content.COVERAGE:
-            _, coverage = read_coverage(
-                site.blobs.chunks(report.blob), ((finish or {}).get("workspace") or "/workspace",)
-            )
+            workspace = (finish or {}).get("workspace") or "/workspace"
+            if (number, workspace) not in placings:
+                placings = {(number, workspace): _placing(site, project, number, workspace)}  # they come run by run
+            _, coverage = read_coverage(site.blobs.chunks(report.blob), placings[number, workspace])
             before = totals.get(report.attempt_id)
             stored = f"{before.lines_covered} of {before.lines_valid} lines" if before else "0 of 0 lines"
             now = f"{coverage.totals.lines_covered} of {coverage.totals.lines_valid} lines"
@@ -57,6 +64,12 @@ def reread(site: Site, project_name: str) -> Iterator[Reread | None]:
             now = _counts(passed, *(results.count(kind) for kind in kinds))
         same = stored == now
         yield None if same else Reread(number, f"{job} {key}".strip(), report.path, stored, now)
+
+
+def _placing(site: Site, project: Project, number: int, workspace: str) -> Placing:
+    with site.store.transaction() as session:
+        run = the_run(session, project, number)
+        return placing_of(site, project, run, plan_of_run(session, run), workspace)
 
 
 def _counts(passed: int, failed: int, errored: int, skipped: int) -> str:
