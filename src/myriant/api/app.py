@@ -23,6 +23,7 @@ from myriant import __version__
 from myriant.api import (
     attempts,
     caches,
+    coverage,
     events,
     findings,
     live_events,
@@ -50,9 +51,9 @@ _log = logging.getLogger(__name__)
 _BEAT = 2.0  # seconds
 WEB = Path(__file__).parent.parent / "web"
 ROUTERS = (
-    sign_in.router, projects.router, plans.router, runs.router, findings.router, tests.router, attempts.router,
-    runners.router, secrets.router, caches.router, events.router, sendings.router, source.router, live_events.router,
-    protocol_runners.router, protocol_attempts.router,
+    sign_in.router, projects.router, plans.router, runs.router, coverage.router, findings.router, tests.router,
+    attempts.router, runners.router, secrets.router, caches.router, events.router, sendings.router, source.router,
+    live_events.router, protocol_runners.router, protocol_attempts.router,
 )  # fmt: skip
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import fcntl
 import re
-from collections.abc import Collection
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -14,6 +14,9 @@ from myriant.repos.remote import Remote
 
 NOTES = "refs/notes/myriant"
 _LATEST = 32_503_680_000  # year 3000: a commit may claim any time
+
+
+Hunk = tuple[int, int, int, int]  # first old line, how many, first new line, how many
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,22 +129,26 @@ class Mirror:
 
     def changed_lines(self, before: str, after: str) -> dict[str, set[int]]:
         """The lines that a change added or modified, by path. Raises GitError."""
+        return added_lines(self.hunks(before, after))
+
+    def hunks(self, before: str, after: str) -> dict[str, list[Hunk]]:
+        """By path at `after`: first old line, how many, first new line, how many; through renames. Raises GitError."""
         shown = git(
-            self.path, "diff", "--unified=0", "--no-color", "--no-ext-diff", "--no-renames", "--src-prefix=a/",
+            self.path, "diff", "--unified=0", "--no-color", "--no-ext-diff", "--find-renames", "--src-prefix=a/",
             "--dst-prefix=b/", before, after, "--",
         ).decode("utf-8", "replace")  # fmt: skip
-        found: dict[str, set[int]] = {}
-        lines: set[int] = set()
+        found: dict[str, list[Hunk]] = {}
+        rows: list[Hunk] = []
         inside = 0  # lines of the hunk still to come: they may look like headers
         for line in shown.split("\n"):
             if inside:
                 inside -= not line.startswith("\\")
             elif line.startswith("+++ "):
-                lines = found.setdefault(line[4:].removeprefix("b/").rstrip("\t"), set())
-            elif hunk := re.match(r"@@ -\d+(?:,(\d+))? \+(\d+)(?:,(\d+))? @@", line):
-                removed, first, count = int(hunk[1] or 1), int(hunk[2]), int(hunk[3] or 1)
-                lines.update(range(first, first + count))
-                inside = removed + count
+                rows = found.setdefault(line[4:].removeprefix("b/").rstrip("\t"), [])
+            elif hunk := re.match(r"@@ -(\d+)(?:,(\d+))? \+(\d+)(?:,(\d+))? @@", line):
+                old, removed, new, added = int(hunk[1]), int(hunk[2] or 1), int(hunk[3]), int(hunk[4] or 1)
+                rows.append((old, removed, new, added))
+                inside = removed + added
         return found
 
     def between(self, before: str, after: str, limit: int = 500) -> list[Commit]:
@@ -314,3 +321,8 @@ class Mirror:
             except GitError:
                 if attempt == 4:
                     raise
+
+
+def added_lines(hunks: Mapping[str, Sequence[Hunk]]) -> dict[str, set[int]]:
+    """The new lines of hunks, by path."""
+    return {path: {n for _, _, at, many in rows for n in range(at, at + many)} for path, rows in hunks.items()}

@@ -504,6 +504,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/runs/{number}/coverage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What the change left uncovered, what is reached no more, every file; of one job, or merged over all. */
+        get: operations["coverage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/runs/{number}/coverage/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One file, line by line, with the cells that reach what only some of them do. */
+        get: operations["coverage_of_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/runs/{number}/coverage.{form}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The merged coverage as an LCOV tracefile (lcov) or by file as CSV (csv). */
+        get: operations["export_coverage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/runs/{number}/findings": {
         parameters: {
             query?: never;
@@ -1916,6 +1967,16 @@ export interface components {
             /** Stuck */
             stuck: boolean;
         };
+        /** ChangeCovered */
+        ChangeCovered: {
+            share: components["schemas"]["Share"] | null;
+            /** Files */
+            files: components["schemas"]["ChangedFile"][];
+            /** More */
+            more: number;
+            /** Nothing */
+            nothing: string;
+        };
         /**
          * Changed
          * @description What changed between the last run in which a test passed in a cell, and this one.
@@ -1933,6 +1994,26 @@ export interface components {
             more: number;
             /** Machine */
             machine: components["schemas"]["Differing"][];
+        };
+        /**
+         * ChangedFile
+         * @description A changed file: of its changed lines that can be covered how many are, and which are not, or in part.
+         *
+         *     `unknown`: no report names it although reports know its kind, so all of its changed lines count as not covered.
+         */
+        ChangedFile: {
+            /** Path */
+            path: string;
+            /** Covered */
+            covered: number;
+            /** Coverable */
+            coverable: number;
+            /** Uncovered */
+            uncovered: number[];
+            /** Partly */
+            partly: number[];
+            /** Unknown */
+            unknown: boolean;
         };
         /** Claim */
         Claim: {
@@ -2097,6 +2178,50 @@ export interface components {
             state: string;
             /** Attempt Id */
             attempt_id: number | null;
+        };
+        /** CoverageOfFile */
+        CoverageOfFile: {
+            /** Path */
+            path: string;
+            /** Commit */
+            commit: string;
+            /** Covered */
+            covered: number;
+            /** Valid */
+            valid: number;
+            /** Lines */
+            lines: components["schemas"]["FileLine"][];
+            /** Reaches */
+            reaches: components["schemas"]["Reach"][];
+            /** Cells */
+            cells: number;
+            /** Changed */
+            changed: number[];
+            /** Lost */
+            lost: number[];
+        };
+        /** CoverageOfRun */
+        CoverageOfRun: {
+            /** Said */
+            said: string;
+            /** Job */
+            job: string;
+            /** Jobs */
+            jobs: string[];
+            /** Commit */
+            commit: string;
+            /** Against */
+            against: string | null;
+            /** Against Run */
+            against_run: number | null;
+            line: components["schemas"]["Share"] | null;
+            branch: components["schemas"]["Share"] | null;
+            line_before: components["schemas"]["Share"] | null;
+            change: components["schemas"]["ChangeCovered"];
+            /** Lost */
+            lost: components["schemas"]["LostFile"][];
+            /** Files */
+            files: components["schemas"]["FileShare"][];
         };
         /**
          * CoverageView
@@ -2292,6 +2417,22 @@ export interface components {
             /** Last */
             last: number;
         };
+        /**
+         * FileLine
+         * @description A line that can be covered. `some` is an index into `reaches` when only some cells reach it.
+         */
+        FileLine: {
+            /** Number */
+            number: number;
+            /** Hits */
+            hits: number;
+            /** Taken */
+            taken: number;
+            /** Branches */
+            branches: number;
+            /** Some */
+            some: number | null;
+        };
         /** FileOffer */
         FileOffer: {
             /** Path */
@@ -2305,6 +2446,20 @@ export interface components {
              * @default tests
              */
             content: string;
+        };
+        /** FileShare */
+        FileShare: {
+            /** Path */
+            path: string;
+            /** Covered */
+            covered: number;
+            /** Valid */
+            valid: number;
+            before: components["schemas"]["Share"] | null;
+            /** Changed */
+            changed: number;
+            /** Lost */
+            lost: number;
         };
         /**
          * Finding
@@ -2940,6 +3095,16 @@ export interface components {
             /** Lost */
             lost: number[];
         };
+        /**
+         * LostFile
+         * @description Lines that did not change, were covered at the baseline, and are no more.
+         */
+        LostFile: {
+            /** Path */
+            path: string;
+            /** Lines */
+            lines: number[];
+        };
         /** MachineDifference */
         MachineDifference: {
             /** Attempt */
@@ -3425,6 +3590,16 @@ export interface components {
             /** Event */
             event: string;
         };
+        /**
+         * Reach
+         * @description Which cells reach some lines: their names, and in words what they have in common; empty when nothing tells.
+         */
+        Reach: {
+            /** Cells */
+            cells: string[];
+            /** Where */
+            where: string;
+        };
         /** ReadyWish */
         ReadyWish: {
             /** Within */
@@ -3838,6 +4013,18 @@ export interface components {
              * @default
              */
             to: string;
+        };
+        /**
+         * Share
+         * @description Covered of coverable; `text` is the percentage.
+         */
+        Share: {
+            /** Covered */
+            covered: number;
+            /** Valid */
+            valid: number;
+            /** Text */
+            text: string;
         };
         /** SignInLink */
         SignInLink: {
@@ -5354,6 +5541,108 @@ export interface operations {
     export_results: {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+                form: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    coverage: {
+        parameters: {
+            query?: {
+                job?: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CoverageOfRun"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    coverage_of_file: {
+        parameters: {
+            query: {
+                path: string;
+                job?: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CoverageOfFile"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    export_coverage: {
+        parameters: {
+            query?: {
+                job?: string;
+            };
             header?: never;
             path: {
                 project: string;

@@ -2,7 +2,7 @@
 import { useCallback, useMemo } from "react";
 import { useLocation, useNavigate } from "react-router";
 
-export const sections = ["findings", "matrix", "tests", "evidence", "sent"] as const;
+export const sections = ["findings", "matrix", "tests", "coverage", "evidence", "sent"] as const;
 export type Section = (typeof sections)[number];
 
 export interface Address {
@@ -25,6 +25,9 @@ export interface Address {
   view: EvidenceView;
   /** An earlier attempt or a control run, when it is not the cell's newest attempt. */
   attempt: number | undefined;
+  /** Whose coverage the section Coverage shows, and the file that is open in it. */
+  job: string;
+  file: string | undefined;
   list: boolean;
   coverage: boolean;
   /** Dimensions on the rows of the Matrix, and those with one table a value; undefined is the usual arrangement. */
@@ -60,6 +63,8 @@ export function readAddress(path: string, search: string): Address {
     line: number(query.get("line")),
     view: evidenceViews.find((v) => v === query.get("view")) ?? "log",
     attempt: number(query.get("attempt")),
+    job: query.get("job") ?? "",
+    file: query.get("file") ?? undefined,
     list: query.get("list") === "1",
     coverage: query.get("coverage") === "1",
     rows: query.get("rows")?.split(",").filter(Boolean),
@@ -105,6 +110,8 @@ export function written(to: Partial<Address> & { project: string }): string {
   if (to.line !== undefined) query.set("line", String(to.line));
   if (to.view && to.view !== "log") query.set("view", to.view);
   if (to.attempt !== undefined) query.set("attempt", String(to.attempt));
+  if (to.job) query.set("job", to.job);
+  if (to.file !== undefined) query.set("file", to.file);
   if (to.coverage) query.set("coverage", "1");
   if (to.rows) query.set("rows", to.rows.join(","));
   if (to.tables?.length) query.set("tables", to.tables.join(","));

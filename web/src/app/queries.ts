@@ -97,6 +97,20 @@ export const fileQuery = (project: string, commit: string, path: string) =>
     staleTime: Infinity,
   });
 
+export const coverageQuery = (project: string, number: number, job: string) =>
+  queryOptions({
+    queryKey: keys.run(project, number, "coverage", job),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/runs/{number}/coverage", { signal, params: { path: { project, number }, query: { job } } })),
+    retry: false,
+  });
+
+export const coverageFileQuery = (project: string, number: number, path: string, job: string) =>
+  queryOptions({
+    queryKey: keys.run(project, number, "coverage", job, path),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/runs/{number}/coverage/file", { signal, params: { path: { project, number }, query: { path, job } } })),
+    retry: false,
+  });
+
 export interface TestsWanted {
   base: number | undefined;
   state: string;

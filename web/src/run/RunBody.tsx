@@ -1,6 +1,7 @@
 import { useHotkeys } from "@mantine/hooks";
 import { sections, useAddress, type Section } from "../app/address";
 import type { Run } from "../api/client";
+import { Coverage } from "../coverage/Coverage";
 import { Evidence } from "../evidence/Evidence";
 import { Findings } from "../findings/Findings";
 import { Matrix } from "../matrix/Matrix";
@@ -9,7 +10,7 @@ import { Tests } from "../tests/Tests";
 import { Header } from "./Header";
 import classes from "./run.module.css";
 
-const titles: Record<Section, string> = { findings: "Findings", matrix: "Matrix", tests: "Tests", evidence: "Evidence", sent: "Sent" };
+const titles: Record<Section, string> = { findings: "Findings", matrix: "Matrix", tests: "Tests", coverage: "Coverage", evidence: "Evidence", sent: "Sent" };
 
 /** The selected run against its baseline: header, gate card and sections. */
 export function RunBody({ run, now }: { run: Run; now: number }) {
@@ -40,6 +41,7 @@ export function RunBody({ run, now }: { run: Run; now: number }) {
         {address.section === "findings" && <Findings run={run} />}
         {address.section === "matrix" && <Matrix run={run} />}
         {address.section === "tests" && <Tests run={run} />}
+        {address.section === "coverage" && <Coverage run={run} />}
         {address.section === "evidence" && <Evidence run={run} />}
         {address.section === "sent" && <Sent run={run} now={now} />}
       </section>

@@ -1,0 +1,290 @@
+"""The section Coverage of a run: its change first, what was lost elsewhere, every file, one file line by line."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+
+from sqlalchemy.orm import Session
+
+from myriant.core.coverage.model import FileCoverage, Totals
+from myriant.core.coverage.view import ChangedFile, Hunk, Reach, changed_files, lost_lines, reached_by
+from myriant.core.written import counted, percent, plain
+from myriant.flow.errors import NotFound
+from myriant.flow.naming import the_project, the_run
+from myriant.flow.site import Site
+from myriant.repos.git import GitError
+from myriant.repos.mirror import added_lines
+from myriant.store.coverage import coverage_files_of_attempts, merged_coverage_of
+from myriant.store.runs import cells_of
+from myriant.store.tables import Project, Run
+
+MOST_CHANGED = 400  # files of a change that are listed
+MOST_LOST = 200  # files with lost lines that are listed
+
+
+@dataclass(frozen=True, slots=True)
+class Share:
+    """Covered of coverable; `text` is the percentage."""
+
+    covered: int
+    valid: int
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class FileShare:
+    path: str
+    covered: int
+    valid: int
+    before: Share | None  # at the baseline
+    changed: int  # changed lines of it that nothing ran
+    lost: int
+
+
+@dataclass(frozen=True, slots=True)
+class LostFile:
+    """Lines that did not change, were covered at the baseline, and are no more."""
+
+    path: str
+    lines: list[int]
+
+
+@dataclass(frozen=True, slots=True)
+class ChangeCovered:
+    share: Share | None  # None: nothing of the change can be covered
+    files: list[ChangedFile]
+    more: int  # files beyond those listed
+    nothing: str  # why nothing of the change is measured
+
+
+@dataclass(frozen=True, slots=True)
+class CoverageOfRun:
+    said: str
+    job: str  # empty: all of them together
+    jobs: list[str]
+    commit: str
+    against: str | None  # the commit at the baseline
+    against_run: int | None
+    line: Share | None
+    branch: Share | None
+    line_before: Share | None
+    change: ChangeCovered
+    lost: list[LostFile]
+    files: list[FileShare]
+
+
+@dataclass(frozen=True, slots=True)
+class FileLine:
+    """A line that can be covered. `some` is an index into `reaches` when only some cells reach it."""
+
+    number: int
+    hits: int
+    taken: int  # branches
+    branches: int
+    some: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class CoverageOfFile:
+    path: str
+    commit: str
+    covered: int
+    valid: int
+    lines: list[FileLine]
+    reaches: list[Reach]
+    cells: int  # that gave coverage
+    changed: list[int]
+    lost: list[int]
+
+
+@dataclass(frozen=True, slots=True)
+class _Two:
+    """A run's coverage, its baseline's, and what lies between."""
+
+    now: Mapping[str, FileCoverage]
+    before: Mapping[str, FileCoverage]
+    after_commit: str
+    before_commit: str | None
+    changed: Mapping[str, set[int]]
+    hunks: Mapping[str, Sequence[Hunk]]
+    present: frozenset[str]
+
+
+def coverage_of_run(site: Site, name: str, number: int, job: str = "") -> CoverageOfRun:
+    """Raises NotFound for a run without coverage."""
+    with site.store.transaction() as session:
+        project = the_project(session, name)
+        run = the_run(session, project, number)
+        base = session.get(Run, run.baseline_id) if run.baseline_id else None
+        jobs = _jobs(session, run)
+        if not jobs:
+            raise NotFound(f"#{number} has no coverage", "collect it: coverage = [...] in a step's collect")
+        if job and job not in jobs:
+            raise NotFound(f"job {job[:80]} of #{number} has no coverage", f"those that have: {', '.join(jobs)}")
+        two = _two(site, session, project, run, base, job)
+    found = changed_files(two.now, two.changed, two.present) if two.before_commit else []
+    lost = _lost(two)
+    change = _change(two, found)
+    line, before = _share(two.now), _share(two.before)
+    bare = {f.path: len(f.uncovered) for f in found or ()}
+    lost_by = {f.path: len(f.lines) for f in lost}
+    branches = sum((f.totals for f in two.now.values()), Totals())
+    return CoverageOfRun(
+        _said(line, before, change, lost), job, jobs, two.after_commit, two.before_commit,
+        base.number if base is not None else None, line,
+        _of(branches.branches_covered, branches.branches_valid), before, change, lost[:MOST_LOST],
+        [
+            FileShare(path, f.totals.lines_covered, f.totals.lines_valid, _share_of(two.before.get(path)),
+                      bare.get(path, 0), lost_by.get(path, 0))
+            for path, f in sorted(two.now.items())
+        ],
+    )  # fmt: skip
+
+
+def coverage_of_file(site: Site, name: str, number: int, path: str, job: str = "") -> CoverageOfFile:
+    """One file, line by line, with the cells that reach each. Raises NotFound."""
+    with site.store.transaction() as session:
+        project = the_project(session, name)
+        run = the_run(session, project, number)
+        base = session.get(Run, run.baseline_id) if run.baseline_id else None
+        two = _two(site, session, project, run, base, job)
+        cells = [c for c in cells_of(session, run.id) if c.attempt_id is not None and (not job or c.job == job)]
+        by_attempt = coverage_files_of_attempts(session, [c.attempt_id for c in cells if c.attempt_id is not None])
+    file = two.now.get(path)
+    if file is None:
+        raise NotFound(f"no report of #{number} names {path[:300]}", "it may be reported under another path")
+    given = [c for c in cells if path in by_attempt.get(c.attempt_id or 0, {})]
+    names = [(f"{c.job} {c.key}".strip(), {"job": c.job, **c.values}) for c in given]
+    some, reaches = reached_by(path, names, [by_attempt[c.attempt_id or 0] for c in given])
+    branches = dict(
+        zip(file.branch_lines.tolist(), zip(file.branches_covered.tolist(), file.branches_valid.tolist(), strict=True),
+            strict=True)
+    )  # fmt: skip
+    lines = []
+    for n, hits in zip(file.lines.tolist(), file.hits.tolist(), strict=True):
+        taken, valid = branches.get(n, (0, 0))
+        lines.append(FileLine(int(n), int(hits), int(taken), int(valid), some.get(int(n))))
+    lost = lost_lines(two.before[path], file, two.hunks.get(path, ())) if path in two.before else []
+    totals = file.totals
+    return CoverageOfFile(
+        path, two.after_commit, totals.lines_covered, totals.lines_valid, lines, reaches, len(given),
+        sorted(two.changed.get(path, ())), lost,
+    )  # fmt: skip
+
+
+def coverage_as(site: Site, name: str, number: int, form: str, job: str = "") -> str:
+    """The merged coverage as text: "lcov" (geninfo(1)) or "csv", a line a file. Raises NotFound."""
+    with site.store.transaction() as session:
+        run = the_run(session, the_project(session, name), number)
+        files = merged_coverage_of(session, run.id, [job]).get(job)
+    if files is None:
+        raise NotFound(f"#{number} has no coverage", "collect it: coverage = [...] in a step's collect")
+    if form == "csv":
+        out = io.StringIO()
+        rows = csv.writer(out)
+        rows.writerow(["path", "lines covered", "lines", "branches covered", "branches"])
+        for path, file in sorted(files.items()):
+            t = file.totals
+            rows.writerow([_cell(path), t.lines_covered, t.lines_valid, t.branches_covered, t.branches_valid])
+        return out.getvalue()
+    return "".join(_lcov(path, file) for path, file in sorted(files.items()))
+
+
+def _cell(text: str) -> str:
+    """A text that no spreadsheet takes for a formula."""
+    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") else plain(text)
+
+
+def _lcov(path: str, file: FileCoverage) -> str:
+    branches = [
+        f"BRDA:{n},0,{i},{1 if i < taken else 0}"
+        for n, taken, valid in zip(
+            file.branch_lines.tolist(), file.branches_covered.tolist(), file.branches_valid.tolist(), strict=True
+        )
+        for i in range(valid)
+    ]
+    lines = [f"DA:{n},{hits}" for n, hits in zip(file.lines.tolist(), file.hits.tolist(), strict=True)]
+    shown = plain(path).replace("\n", "␊")
+    return "\n".join([f"SF:{shown}", *branches, *lines, "end_of_record", ""])
+
+
+def _jobs(session: Session, run: Run) -> list[str]:
+    found = dict.fromkeys(c.job for c in cells_of(session, run.id))
+    with_some = merged_coverage_of(session, run.id, list(found))
+    return [job for job in found if with_some.get(job)]
+
+
+def _two(site: Site, session: Session, project: Project, run: Run, base: Run | None, job: str) -> _Two:
+    now = merged_coverage_of(session, run.id, [job]).get(job, {})
+    before = merged_coverage_of(session, base.id, [job]).get(job, {}) if base is not None else {}
+    commit = run.tested or run.commit
+    since = run.base or ((base.tested or base.commit) if base is not None else None)
+    changed: Mapping[str, set[int]] = {}
+    hunks: Mapping[str, Sequence[Hunk]] = {}
+    present: frozenset[str] = frozenset()
+    try:
+        mirror = site.mirror(project)
+        present = frozenset(mirror.files(commit))
+        if since is not None:
+            hunks = mirror.hunks(since, commit)
+            changed = added_lines(hunks)
+    except GitError:
+        since = None
+    return _Two(now, before, commit, since, changed, hunks, present)
+
+
+def _lost(two: _Two) -> list[LostFile]:
+    found = []
+    for path, before in two.before.items():
+        if path in two.present and path in two.now:
+            lines = lost_lines(before, two.now[path], two.hunks.get(path, ()))
+            if lines:
+                found.append(LostFile(path, lines))
+    return sorted(found, key=lambda f: (-len(f.lines), f.path))
+
+
+def _change(two: _Two, found: list[ChangedFile] | None) -> ChangeCovered:
+    if two.before_commit is None:
+        return ChangeCovered(None, [], 0, "there is nothing earlier to have changed since")
+    if found is None:
+        return ChangeCovered(None, [], 0, "no report names a file of the repository")
+    coverable = sum(f.coverable for f in found)
+    nothing = "" if coverable else "no line changed that could be covered"
+    share = _of(sum(f.covered for f in found), coverable)
+    return ChangeCovered(share, found[:MOST_CHANGED], max(0, len(found) - MOST_CHANGED), nothing)
+
+
+def _said(line: Share | None, before: Share | None, change: ChangeCovered, lost: Sequence[LostFile]) -> str:
+    """The sentence that opens the section."""
+    words = [f"{line.text} of {line.valid:,} lines are covered" if line is not None else "No line can be covered"]
+    if line is not None and before is not None:
+        moved = float((Fraction(line.covered, line.valid) - Fraction(before.covered, before.valid)) * 100)
+        words[0] += f" ({'+' if moved > 0 else '−' if moved < 0 else '±'}{abs(moved):.1f} points)"
+    if change.share is not None:
+        bare = change.share.valid - change.share.covered
+        words.append(
+            f"{bare:,} of {counted(change.share.valid, 'changed line')} were run by nothing" if bare
+            else f"all {counted(change.share.valid, 'changed line')} were run" if change.share.valid > 1
+            else "the changed line was run"
+        )  # fmt: skip
+    gone = sum(len(f.lines) for f in lost)
+    if gone:
+        words.append(f"{counted(gone, 'line')} that did not change {'is' if gone == 1 else 'are'} reached no more")
+    return "; ".join(words) + "."
+
+
+def _share(files: Mapping[str, FileCoverage]) -> Share | None:
+    totals = sum((f.totals for f in files.values()), Totals())
+    return _of(totals.lines_covered, totals.lines_valid)
+
+
+def _share_of(file: FileCoverage | None) -> Share | None:
+    return _of(file.totals.lines_covered, file.totals.lines_valid) if file is not None else None
+
+
+def _of(covered: int, valid: int) -> Share | None:
+    return Share(covered, valid, percent(Fraction(covered, valid))) if valid else None
