@@ -7,6 +7,7 @@ import shutil
 import socket
 import struct
 import subprocess
+import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -138,3 +139,28 @@ def test_the_filter_refuses_new_users_and_nothing_else(
 ) -> None:
     assert (run_filter(program(machine), arch=arch, number=number, flags=flags) == 0x7FFF0000) is allowed
     assert program("riscv64") == b""
+
+
+def test_nothing_of_it_outlives_a_runner_that_is_killed(walls: tuple[Sandbox, Room]) -> None:
+    _, room = walls
+    code = (
+        "import sys, time; from pathlib import Path; from myriant.runner.network import OwnNetwork\n"
+        "n = OwnNetwork(Path(sys.argv[1]), outward=True); print(n.pid, n._way.pid, flush=True); time.sleep(600)"
+    )
+    runner = subprocess.Popen([sys.executable, "-c", code, str(room.etc)], stdout=subprocess.PIPE, text=True)
+    assert runner.stdout is not None
+    pids = [int(word) for word in runner.stdout.readline().split()]
+    assert len(pids) == 2 and all(running(pid) for pid in pids)
+    runner.kill()
+    runner.wait()
+    end = time.monotonic() + 30
+    while any(running(pid) for pid in pids) and time.monotonic() < end:
+        time.sleep(0.05)
+    assert not any(running(pid) for pid in pids)
+
+
+def running(pid: int) -> bool:
+    try:
+        return (Path("/proc") / str(pid) / "stat").read_text().rsplit(")", 1)[1].split()[0] != "Z"
+    except OSError:
+        return False

@@ -42,6 +42,7 @@ class OwnNetwork:
         ]
         self._process = subprocess.Popen(words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL)
         self._way: subprocess.Popen[bytes] | None = None
+        self._alive = -1
         try:
             self.pid = self._inside()
             if outward:
@@ -68,11 +69,12 @@ class OwnNetwork:
             if shutil.which(program) is None:
                 raise OSError(f"{program} is not installed (apt-get install slirp4netns iproute2)")
         ready, told = os.pipe()
+        over, self._alive = os.pipe()  # it ends when this side is closed: with this process, however that ends
         try:
             self._way = subprocess.Popen(
                 ["slirp4netns", "--configure", "--mtu=65520", "--disable-host-loopback", f"--ready-fd={told}",
-                 str(self.pid), "tap0"],
-                stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, pass_fds=(told,),
+                 f"--exit-fd={over}", str(self.pid), "tap0"],
+                stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, pass_fds=(told, over),
             )  # fmt: skip
             os.close(told)
             told = -1
@@ -80,6 +82,7 @@ class OwnNetwork:
                 raise OSError("slirp4netns does not work here")
         finally:
             os.close(ready)
+            os.close(over)
             if told >= 0:
                 os.close(told)
         lines = "".join(f"{line}\n" for line in routes(own_addresses(), os.environ.get(REACHABLE, "")))
@@ -96,6 +99,9 @@ class OwnNetwork:
             process.kill()
         for process in both:
             process.wait()
+        if self._alive >= 0:
+            os.close(self._alive)
+            self._alive = -1
 
 
 def routes(own: list[str], reachable: str) -> list[str]:

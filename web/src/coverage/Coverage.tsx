@@ -69,7 +69,7 @@ function Change({ data, run, onOpen }: Part & { run: Run }) {
   return (
     <section className={classes.part} aria-label="The change">
       <h3>
-        The change <span className="soft tabular">{change.share.text} of {counted(change.share.valid, "changed line")} run</span>
+        The change <span className="soft">{change.share.text} of {counted(change.share.valid, "changed line")} run</span>
       </h3>
       {bare.length === 0 && <p className="soft">Every changed line that can be covered was run, in every direction.</p>}
       {bare.slice(0, SHOWN).map((file) => (
@@ -78,7 +78,7 @@ function Change({ data, run, onOpen }: Part & { run: Run }) {
             <button type="button" className={`plain mono ${classes.path ?? ""}`} onClick={() => onOpen(file.path, file.uncovered[0] ?? file.partly[0])}>
               {file.path}
             </button>
-            <span className="soft tabular">
+            <span className="soft">
               {file.unknown ? `no report names this file; ${counted(file.coverable, "changed line")}` : `${file.covered} of ${counted(file.coverable, "changed line")} run`}
               {file.partly.length > 0 && `, ${file.partly.length} in part`}
             </span>

@@ -29,7 +29,7 @@ export function FileView({ run, path, commit }: { run: Run; path: string; commit
         <b className="mono">{path}</b>
         <span className="soft mono">{short(commit)}</span>
         {covered.data && (
-          <span className="soft tabular">
+          <span className="soft">
             {percent(covered.data.covered, covered.data.valid)} of {counted(covered.data.valid, "line")}, by {counted(covered.data.cells, "cell")}
           </span>
         )}
@@ -54,7 +54,9 @@ function Lines({ covered, text, at }: { covered: FileCoverage; text: string; at:
   const [chosen, choose] = useState(at);
   const virtual = useVirtualizer({ count, getScrollElement: () => box.current, estimateSize: () => ROW, overscan: 30 });
   useEffect(() => {
-    if (at !== undefined) virtual.scrollToIndex(Math.max(0, at - 1), { align: "center" });
+    if (at === undefined) return;
+    box.current?.scrollIntoView({ block: "nearest" });
+    virtual.scrollToIndex(Math.max(0, at - 1), { align: "center" });
   }, [at, virtual]);
   const jump = (to: number | undefined) => {
     if (to === undefined) return;
@@ -68,7 +70,7 @@ function Lines({ covered, text, at }: { covered: FileCoverage; text: string; at:
   ]);
   return (
     <>
-      <p className="soft">
+      <p className={classes.places}>
         {bare.length === 0 ? "Every line of it that can be covered was run." : (
           <>
             {counted(bare.length, "place")} that nothing ran:{" "}

@@ -54,6 +54,14 @@ def changed_files(
     return sorted(found, key=lambda f: (-len(f.uncovered), f.path))
 
 
+def changed_share_of(
+    files: Mapping[str, FileCoverage], changed: Mapping[str, Collection[int]], present: Collection[str]
+) -> tuple[int, int] | None:
+    """Covered and coverable lines among those changed; None when the reports name no file that is `present`."""
+    found = changed_files(files, changed, present)
+    return None if found is None else (sum(f.covered for f in found), sum(f.coverable for f in found))
+
+
 def _partly(file: FileCoverage) -> list[int]:
     """Lines that were run and not in every direction."""
     reached = set(file.lines[file.hits > 0].tolist())

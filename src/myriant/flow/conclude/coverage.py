@@ -8,11 +8,10 @@ from fractions import Fraction
 
 from sqlalchemy.orm import Session
 
-from myriant.core.coverage.changed import changed_lines_covered
 from myriant.core.coverage.merge import merge_files
 from myriant.core.coverage.model import FileCoverage, Totals
+from myriant.core.coverage.view import changed_share_of
 from myriant.flow.conclude.comparing import Compared
-from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.store.coverage import (
@@ -41,11 +40,9 @@ def changed_share(
     repository measure nothing.
     """
     before = run.base or ((baseline.tested or baseline.commit) if baseline is not None else None)
-    plan = plan_of_run(session, run)
-    wanted = plan is not None and any(r.measure == "coverage.changed" for r in plan.rules)
     if before is None:
         return Changed(nothing="there is no baseline to have changed since")
-    if coverage is None or not (wanted or run.base):
+    if coverage is None:
         return Changed()
     after, mirror = run.tested or run.commit, site.mirror(project)
     try:
@@ -56,11 +53,11 @@ def changed_share(
 
     def share(jobs: Sequence[str], folder: str | None) -> Fraction | None:
         files = merge_files(merged_coverage_of(session, run.id, list(jobs) or [""]).values())
-        counted = changed_lines_covered(files, {p: c for p, c in lines.items() if below(p, folder)}, present)
+        counted = changed_share_of(files, {p: c for p, c in lines.items() if below(p, folder)}, present)
         return Fraction(counted[0], counted[1]) if counted is not None and counted[1] else None
 
     whole = merged_coverage_of(session, run.id, [""]).get("", {})
-    counted = changed_lines_covered(whole, lines, present)
+    counted = changed_share_of(whole, lines, present)
     nothing = "no line changed that could be covered" if counted is not None and not counted[1] else ""
     return Changed(share, nothing)
 
