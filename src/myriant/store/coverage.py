@@ -52,30 +52,44 @@ def _file_ids(session: Session, project_id: int, paths: Sequence[str]) -> dict[s
     return ids
 
 
-def coverage_files_of_attempts(session: Session, attempts: Sequence[int]) -> dict[int, dict[str, FileCoverage]]:
-    """Coverage of whole attempts, by attempt and path."""
+def coverage_files_of_attempts(
+    session: Session, attempts: Sequence[int], path: str | None = None
+) -> dict[int, dict[str, FileCoverage]]:
+    """Coverage of whole attempts, or of one file in them, by attempt and path."""
     found: dict[int, dict[str, FileCoverage]] = {}
-    for total, path, packed in _files(session, CoverageTotal.attempt_id.in_(attempts)):
-        found.setdefault(total.attempt_id or 0, {})[path] = unpack_file(packed)
+    for total, name, packed in _files(session, CoverageTotal.attempt_id.in_(attempts), path):
+        found.setdefault(total.attempt_id or 0, {})[name] = unpack_file(packed)
     return found
 
 
-def merged_coverage_of(session: Session, run_id: int, jobs: Sequence[str]) -> dict[str, dict[str, FileCoverage]]:
-    """Merged coverage of a run's jobs, by job and path."""
+def merged_coverage_of(
+    session: Session, run_id: int, jobs: Sequence[str], path: str | None = None
+) -> dict[str, dict[str, FileCoverage]]:
+    """Merged coverage of a run's jobs, or of one file in them, by job and path."""
     found: dict[str, dict[str, FileCoverage]] = {}
     merged = CoverageTotal.attempt_id.is_(None) & (CoverageTotal.run_id == run_id) & CoverageTotal.job.in_(jobs)
-    for total, path, packed in _files(session, merged):
-        found.setdefault(total.job, {})[path] = unpack_file(packed)
+    for total, name, packed in _files(session, merged, path):
+        found.setdefault(total.job, {})[name] = unpack_file(packed)
     return found
 
 
-def _files(session: Session, which: ColumnElement[bool]) -> Sequence[tuple[CoverageTotal, str, bytes]]:
+def jobs_with_coverage(session: Session, run_id: int) -> set[str]:
+    """The jobs of a run that have coverage; the empty one is all of them together."""
+    merged = CoverageTotal.attempt_id.is_(None) & (CoverageTotal.run_id == run_id)
+    return set(session.scalars(select(CoverageTotal.job).where(merged)))
+
+
+def _files(
+    session: Session, which: ColumnElement[bool], path: str | None
+) -> Sequence[tuple[CoverageTotal, str, bytes]]:
     query = (
         select(CoverageTotal, SourceFile.path, CoverageFile.packed)
         .join(CoverageFile, CoverageFile.total_id == CoverageTotal.id)
         .join(SourceFile, SourceFile.id == CoverageFile.file_id)
         .where(which)
     )
+    if path is not None:
+        query = query.where(SourceFile.path == path)
     return [(total, path, packed) for total, path, packed in session.execute(query)]
 
 

@@ -47,6 +47,9 @@ def _placed(coverage: Coverage, files: dict[str, Lines], sources: list[str], pla
     strange: list[str] = []
     left_out = 0
     for path, lines in files.items():
+        if not lines.hits:
+            left_out += 1  # nothing of it can be covered
+            continue
         where = placing.place(path, sources)
         if where is None:
             left_out += 1

@@ -235,7 +235,7 @@ TABLES: dict[str, dict[str, Key]] = {
     "collect": {
         "kind": Key("name", 'The kind of tests; "unit" when left out.', '"integration"'),
         "tests": Key("globs", "JUnit XML files.", '["out/unit.xml"]'),
-        "coverage": Key("globs", "Cobertura or LCOV files.", '["out/coverage.xml"]'),
+        "coverage": Key("globs", "Cobertura, Clover, JaCoCo or LCOV files.", '["out/coverage.xml"]'),
         "analysis": Key("globs", "SARIF files.", '["out/style.sarif"]'),
         "attachments": Key("globs", "Other files to keep with the results.", '["out/*.png"]'),
         "may-be-empty": Key("flag", "true allows no file and no test.", "true"),

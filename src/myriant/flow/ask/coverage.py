@@ -18,7 +18,7 @@ from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.repos.mirror import added_lines
-from myriant.store.coverage import coverage_files_of_attempts, merged_coverage_of
+from myriant.store.coverage import coverage_files_of_attempts, jobs_with_coverage, merged_coverage_of
 from myriant.store.runs import cells_of
 from myriant.store.tables import Project, Run
 
@@ -151,9 +151,11 @@ def coverage_of_file(site: Site, name: str, number: int, path: str, job: str = "
         project = the_project(session, name)
         run = the_run(session, project, number)
         base = session.get(Run, run.baseline_id) if run.baseline_id else None
-        two = _two(site, session, project, run, base, job)
+        two = _two(site, session, project, run, base, job, path)
         cells = [c for c in cells_of(session, run.id) if c.attempt_id is not None and (not job or c.job == job)]
-        by_attempt = coverage_files_of_attempts(session, [c.attempt_id for c in cells if c.attempt_id is not None])
+        by_attempt = coverage_files_of_attempts(
+            session, [c.attempt_id for c in cells if c.attempt_id is not None], path
+        )
     file = two.now.get(path)
     if file is None:
         raise NotFound(f"no report of #{number} names {path[:300]}", "it may be reported under another path")
@@ -213,14 +215,15 @@ def _lcov(path: str, file: FileCoverage) -> str:
 
 
 def _jobs(session: Session, run: Run) -> list[str]:
-    found = dict.fromkeys(c.job for c in cells_of(session, run.id))
-    with_some = merged_coverage_of(session, run.id, list(found))
-    return [job for job in found if with_some.get(job)]
+    with_some = jobs_with_coverage(session, run.id)
+    return [job for job in dict.fromkeys(c.job for c in cells_of(session, run.id)) if job in with_some]
 
 
-def _two(site: Site, session: Session, project: Project, run: Run, base: Run | None, job: str) -> _Two:
-    now = merged_coverage_of(session, run.id, [job]).get(job, {})
-    before = merged_coverage_of(session, base.id, [job]).get(job, {}) if base is not None else {}
+def _two(
+    site: Site, session: Session, project: Project, run: Run, base: Run | None, job: str, path: str | None = None
+) -> _Two:
+    now = merged_coverage_of(session, run.id, [job], path).get(job, {})
+    before = merged_coverage_of(session, base.id, [job], path).get(job, {}) if base is not None else {}
     commit = run.tested or run.commit
     since = run.base or ((base.tested or base.commit) if base is not None else None)
     changed: Mapping[str, set[int]] = {}
