@@ -42,12 +42,18 @@ GREEN = writes(opens_at_high_water="passed", closes_at_low_water="passed")
 RED = writes(1, opens_at_high_water="expected open, got shut", closes_at_low_water="passed")
 
 
+def command(world: World, *words: str, said: str = "") -> subprocess.CompletedProcess[str]:
+    """The command line, talking to this world."""
+    environment = {**os.environ, "MYRIANT_SERVER": world.address,
+                   "MYRIANT_TOKEN": str(world.http.headers["Authorization"]).removeprefix("Bearer ")}  # fmt: skip
+    return subprocess.run(
+        [str(PROGRAM), *words], capture_output=True, text=True, env=environment, timeout=120, input=said
+    )
+
+
 def verdict(repo: Repository, commit: str) -> subprocess.CompletedProcess[str]:
     """What the command line says of a commit."""
-    environment = {**os.environ, "MYRIANT_SERVER": repo.world.address,
-                   "MYRIANT_TOKEN": str(repo.world.http.headers["Authorization"]).removeprefix("Bearer ")}  # fmt: skip
-    words = [str(PROGRAM), "verdict", commit, "--project", repo.name]
-    return subprocess.run(words, capture_output=True, text=True, env=environment, timeout=120)
+    return command(repo.world, "verdict", commit, "--project", repo.name)
 
 
 @pytest.mark.browser
@@ -96,6 +102,10 @@ def test_a_pull_request_that_loosens_its_gate_is_held_accepted_and_clear(page: P
     pull = f"/projects/walk-loose/runs/{number}"
     until(lambda: world.get(pull)["run"]["verdict"] == "held")
 
+    listed = command(world, "accept", str(number), "--project", "walk-loose")
+    assert listed.returncode == 1 and "the plan asks less: " in listed.stdout and "--reason" in listed.stdout, (
+        listed.stdout
+    )
     page.goto(f"{world.address}/p/walk-loose/runs/{number}")
     less = page.get_by_role("region", name="Less than before")
     expect(less).to_contain_text("The plan asks less")
@@ -109,6 +119,10 @@ def test_a_pull_request_that_loosens_its_gate_is_held_accepted_and_clear(page: P
     expect(less).to_have_count(0)
     until(lambda: world.get(pull)["run"]["verdict"] == "clear")
     expect(page.get_by_role("main")).to_contain_text(re.compile("Clear", re.I))
+    assert "nothing less than before" in command(world, "accept", str(number), "--project", "walk-loose").stdout
+    kept = command(world, "project", "credential", "walk-loose", said="high-water-at-4")
+    assert kept.returncode == 0 and "kept sealed" in kept.stdout, kept.stdout + kept.stderr
+    assert "none is kept" in command(world, "project", "credential", "walk-loose").stdout
     audit = world.get("/projects/walk-loose/audit")
     assert any("the share is measured elsewhere" in str(row) for row in audit)
 
