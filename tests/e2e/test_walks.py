@@ -81,7 +81,7 @@ def test_a_docs_push_on_a_red_main_stays_red_everywhere(page: Page, world: World
     said = verdict(repo, docs)
     assert said.returncode == 1 and "eld" in said.stdout, (said.returncode, said.stdout)
 
-    repaired = repo.pushed({"test.sh": GREEN}, "Open the gate in time")
+    repaired = repo.pushed({"test.sh": GREEN, "notes.txt": "in time"}, "Open the gate in time")
     assert repaired["run"]["verdict"] == "clear"
     page.goto(f"{world.address}/p/walk-docs/runs/{repaired['run']['number']}")
     expect(page.get_by_role("main")).to_contain_text(re.compile("clear", re.I))

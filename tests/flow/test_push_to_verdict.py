@@ -194,6 +194,21 @@ def test_branch_names_are_never_pasted_into_commands(world: World) -> None:
     assert world.get("/projects/names/strip", branch=name)["columns"][0]["run"]["commit"] == commit
 
 
+def test_what_is_there_when_a_repository_is_added_runs_nothing(world: World) -> None:
+    first = world.repository("before", None)
+    first.commit({"myriant.toml": PLAN, "test.sh": GREEN})
+    first.push()
+    first.push("side")
+    origin = world.folder / "added-later.git"
+    subprocess.run(["git", "clone", "--quiet", "--bare", str(first.origin), str(origin)], check=True)
+    answer = world.http.post("/projects", json={"address": str(origin), "name": "added-later"}).json()
+    assert answer["hooked"] and answer["branches"] == 2
+    first.git("remote", "set-url", "origin", str(origin))
+    repo = Repository(world, "added-later", origin, first.tree)
+    view = repo.pushed({"x": "1"}, "The first that is heard")
+    assert view["run"]["number"] == 1, "neither its branches nor the trial of its hook started anything"
+
+
 def test_an_existing_hook_is_kept_and_runs_first(world: World) -> None:
     origin = world.folder / "hooked.git"
     subprocess.run(["git", "init", "--quiet", "--bare", str(origin)], check=True)

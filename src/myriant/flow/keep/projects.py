@@ -56,11 +56,11 @@ def add_project(site: Site, address: str, name: str | None = None, description: 
         _seal(site, project, remote.password)
         token = make_token(session, "hook", project=project.id)
         tell(session, "project", name)
+    remember_branches(site, name)  # before the hook is tried, which has the server look: what is there runs nothing
     hooked, chained, trouble = _hook(site, name, remote, token)
     if hooked:
         with site.store.transaction() as session:
             session.get_one(Project, project.id).hooked = True
-    remember_branches(site, name)
     how = "every push is heard at once, by a hook" if hooked else f"it is looked at every {POLL_SECONDS:g} s{trouble}"
     return Added(
         name,
