@@ -268,16 +268,20 @@ def _said(line: Share | None, before: Share | None, change: ChangeCovered, lost:
         moved = float((Fraction(line.covered, line.valid) - Fraction(before.covered, before.valid)) * 100)
         words[0] += f" ({'+' if moved > 0 else '−' if moved < 0 else '±'}{abs(moved):.1f} points)"
     if change.share is not None:
-        bare = change.share.valid - change.share.covered
-        words.append(
-            f"{bare:,} of {counted(change.share.valid, 'changed line')} were run by nothing" if bare
-            else f"all {counted(change.share.valid, 'changed line')} were run" if change.share.valid > 1
-            else "the changed line was run"
-        )  # fmt: skip
+        words.append(_of_change(change.share.covered, change.share.valid))
     gone = sum(len(f.lines) for f in lost)
     if gone:
         words.append(f"{counted(gone, 'line')} that did not change {'is' if gone == 1 else 'are'} reached no more")
     return "; ".join(words) + "."
+
+
+def _of_change(covered: int, valid: int) -> str:
+    bare, lines = valid - covered, counted(valid, "changed line")
+    if not bare:
+        return f"all {lines} were run" if valid > 1 else "the changed line was run"
+    if not covered:
+        return f"none of the {lines} was run" if valid > 1 else "the changed line was run by nothing"
+    return f"{bare:,} of {lines} {'was' if bare == 1 else 'were'} run by nothing"
 
 
 def _share(files: Mapping[str, FileCoverage]) -> Share | None:

@@ -65,9 +65,11 @@ def changes_since(site: Site, name: str, number: int, test: int) -> Changed:
         last = _last_passed(session, project, run, cell, test)
     frames = frames_of(shown.detail or shown.message, roots)
     named = [shown.extra.get("file", ""), *(f.file for f in frames if f.own and f.of_test)]
-    tests = list(dict.fromkeys(filter(None, [*named, *_files_of_class(shown.klass or shown.suite)])))
+    mirror, commit = site.mirror(project), run.tested or run.commit
+    guessed = _files_of_class(mirror, commit, shown.klass or shown.suite)
+    tests = list(dict.fromkeys(filter(None, [*named, *guessed])))
     before, passed = (last[0].commit, last[1]) if last is not None else (None, None)
-    commits, more = _commits(site.mirror(project), before, run.tested or run.commit, frames, tests)
+    commits, more = _commits(mirror, before, commit, frames, tests)
     told = machine_difference(site, attempt, passed) if passed is not None else None
     return Changed(
         cell.job, cell.key, last[0].number if last else None, commits, more, told.differing if told is not None else []
@@ -95,10 +97,17 @@ def _last_passed(session: Session, project: Project, run: Run, cell: Cell, test:
     return newest_with_cell(session, run, passed, cell.job, cell.key)
 
 
-def _files_of_class(klass: str) -> list[str]:
-    """Files that a class may lie in: `tests.test_tide.TestLow` in tests/test_tide.py."""
+def _files_of_class(mirror: Mirror, commit: str, klass: str) -> list[str]:
+    """Files of the repository that a class may lie in: `tests.test_tide.TestLow` in tests/test_tide.py."""
     parts = [p for p in klass.replace("/", ".").split(".") if p]
-    return ["/".join(parts[:size]) + ".py" for size in range(len(parts), 0, -1)] if klass.count(" ") == 0 else []
+    if not parts or " " in klass:
+        return []
+    try:
+        there = mirror.files(commit)
+    except GitError:
+        return []
+    stems = {"/".join(parts[:size]) for size in range(1, len(parts) + 1)}
+    return sorted((p for p in there if p.rpartition(".")[0] in stems), key=lambda p: (-p.count("/"), p))
 
 
 def _commits(
