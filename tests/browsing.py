@@ -7,11 +7,12 @@ from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Browser, Page, sync_playwright
+from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from chromium import FLAGS
 from conftest import World
 
+expect.set_options(timeout=60_000)  # a state is waited for; how long it takes says how busy the machine is
 AXE = Path(__file__).parents[1] / "web/node_modules/axe-core/axe.min.js"
 
 

@@ -45,7 +45,7 @@ def asked(world: World) -> Repository:
 
 @schema.parametrize()
 @settings(
-    max_examples=LONG or 5, deadline=None, derandomize=True, database=None, phases=PHASES,
+    max_examples=LONG or 3, deadline=None, derandomize=True, database=None, phases=PHASES,
     suppress_health_check=list(HealthCheck),
 )  # fmt: skip
 def test_no_answer_is_a_fault_of_the_server(world: World, asked: Repository, case: Any) -> None:

@@ -27,7 +27,7 @@ class Bounds:
     room: Path
     user: int | None
     free: int
-    memory: int | None = None
+    memory: int | None = None  # None: what the machine can spare
     disk: int = MOST_DISK
     output: int | None = None
     beside: int | None = None  # a process whose descendants count nothing: the porter
@@ -97,10 +97,11 @@ class _Watch:
     def look(self) -> str:
         """What is exceeded, empty when nothing is."""
         now = time.monotonic()
-        if self.bounds.memory is not None and now >= self._memory_at:
-            self._memory_at = now + 0.1
-            if _resident(self.bounds, self.session) > self.bounds.memory:
-                return f"it took more than {bytes_text(self.bounds.memory)} of memory"
+        if now >= self._memory_at:
+            self._memory_at = now + (0.1 if self.bounds.memory is not None else 1.0)
+            most = self.bounds.memory if self.bounds.memory is not None else spared()
+            if _resident(self.bounds, self.session) > most:
+                return f"it took more than {bytes_text(most)} of memory"
         if now >= self._disk_at:
             self._disk_at = now + 0.5
             return self._look_at_disk(now)
@@ -116,6 +117,11 @@ class _Watch:
             if taken > self.bounds.disk:
                 return f"its files took more than {bytes_text(self.bounds.disk)}"
         return ""
+
+
+def spared() -> int:
+    """Bytes of memory that one attempt may take when its plan names no limit: four fifths of the machine's."""
+    return os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") * 4 // 5
 
 
 def free_on(folder: Path) -> int:
