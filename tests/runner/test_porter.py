@@ -245,7 +245,9 @@ def test_a_hostile_or_damaged_archive_writes_nothing_outside(left: Left, data: b
         assert left.porter.unpack(file) == 0 and not said
     except BadArchive as error:
         assert said in str(error), error
-    assert not [p for p in left.room.tmp.rglob("*") if not p.is_dir()]  # folders are there where the walls show something
+    assert not [
+        p for p in left.room.tmp.rglob("*") if not p.is_dir()
+    ]  # folders are there where the walls show something
     file.write_bytes(packed(archive(("good/one", FILE, "x"))))
     assert left.porter.unpack(file) == 1 and (left.room.workspace / "good/one").read_text() == "x"
 
