@@ -215,6 +215,10 @@ LESS = [
     ("at-least = 0.8", 'at-least = 0.8\njobs = ["unit"]', "the rule “covered” is gone"),
     ("at-least = 0.8", "at-least = 0.8\nsince = 2099-01-01", "the rule “covered” holds only since 2099-01-01"),
     ("[[gate.rules]]", '[gate]\nvanished = "warn"\n[[gate.rules]]', "the built-in rule vanished only warns"),
+    ("[jobs.lint]\n", '[coverage]\nexclude = ["src/bad.py"]\n[jobs.lint]\n', "coverage leaves out src/bad.py"),
+    ("[jobs.lint]\n", '[coverage]\nmap = [{ from = "made.py", to = "src/bad.py" }]\n[jobs.lint]\n',
+     "coverage takes made.py for src/bad.py"),
+    ("[jobs.lint]\n", '[coverage]\nroot = "old"\n[jobs.lint]\n', "paths of coverage reports are relative to old"),
 ]  # fmt: skip
 MORE = [
     ("", ""), ('lua = ["5.1", "5.4"]', 'lua = ["5.1", "5.3", "5.4"]'), ("at-least = 0.8", "at-least = 0.9"),
@@ -224,6 +228,15 @@ MORE = [
     ("[jobs.lint]\n[[jobs.lint.steps]]", '[jobs.style]\nformerly = ["lint"]\n[[jobs.style.steps]]'),
     ('touching = ["src/**", "tests/**"]\n', ""), ('tag = { names = ["v*"] }', "tag = {}"),
 ]  # fmt: skip
+
+
+def test_a_path_taken_back_or_without_a_rule_on_coverage_is_told_as_it_is() -> None:
+    mapped = BASE.replace("[jobs.lint]\n", '[coverage]\nmap = [{ from = "a", to = "b" }]\n[jobs.lint]\n', 1)
+    assert loosened(plan(BASE), plan(mapped)) == ["coverage.map names less, or in another order"]
+    excluded = BASE.replace("[jobs.lint]\n", '[coverage]\nexclude = ["a/**"]\n[jobs.lint]\n', 1)
+    assert loosened(plan(BASE), plan(excluded)) == [], "what is measured again is no less"
+    bare = BASE[: BASE.index("[[gate.rules]]")]
+    assert loosened(plan(excluded[: excluded.index("[[gate.rules]]")]), plan(bare)) == []
 
 
 @pytest.mark.parametrize(("old", "new", "said"), LESS, ids=[row[2] or row[1] for row in LESS])

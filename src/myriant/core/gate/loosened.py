@@ -19,7 +19,11 @@ _LEVELS = {"block": 2, "warn": 1}
 
 def loosened(now: Plan, before: Plan) -> list[str]:
     """What `now` takes away from what `before` asks, one line each, in the order of the plan."""
-    return list(dict.fromkeys([*_events(now.events, before.events), *_jobs(now, before), *_gate(now, before)]))
+    return list(
+        dict.fromkeys(
+            [*_events(now.events, before.events), *_jobs(now, before), *_gate(now, before), *_coverage(now, before)]
+        )
+    )
 
 
 def _events(now: Events, before: Events) -> Iterator[str]:
@@ -163,6 +167,21 @@ def _gate(now: Plan, before: Plan) -> Iterator[str]:
             yield f"the rule “{old.name}” only warns"
         if best.since is not None and best.since != old.since and (old.since is None or best.since > old.since):
             yield f"the rule “{old.name}” holds only since {best.since}"
+
+
+def _coverage(now: Plan, before: Plan) -> Iterator[str]:
+    """Where rules measure coverage, what is measured is theirs too: a change can take its own files out of it."""
+    if not any(r.measure.startswith("coverage.") for r in before.rules):
+        return
+    new, old = now.coverage, before.coverage
+    yield from (f"coverage leaves out {glob}" for glob in new.exclude if glob not in old.exclude)
+    yield from (
+        f"coverage takes {a or 'every path'} for {b or 'the repository'}" for a, b in new.map if (a, b) not in old.map
+    )
+    if old.map != new.map and set(new.map) <= set(old.map):
+        yield "coverage.map names less, or in another order"
+    if new.root != old.root:
+        yield f"paths of coverage reports are relative to {new.root or 'the workspace'}"
 
 
 def _asks_the_same(new: Rule, old: Rule) -> bool:

@@ -26,7 +26,9 @@ def asked(target: Plan, own: Plan) -> Plan:
     levels: dict[BuiltIn, Level] = {
         rule: "block" if "block" in (target.level_of(rule), own.level_of(rule)) else "warn" for rule in BuiltIn
     }
-    return Plan(target.events, (*jobs, *more), tuple(rules), own.coverage, levels)
+    measured = any(r.measure.startswith("coverage.") for r in target.rules)  # what the rules are over is the target's
+    paths = target.coverage if measured else own.coverage
+    return Plan(target.events, (*jobs, *more), tuple(rules), paths, levels)
 
 
 def _merged(old: Job, new: Job) -> Job:

@@ -18,11 +18,17 @@ from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.repos.mirror import added_lines
-from myriant.store.coverage import coverage_files_of_attempts, jobs_with_coverage, merged_coverage_of
+from myriant.store.coverage import (
+    coverage_files_of_attempts,
+    coverage_totals_of_attempts,
+    jobs_with_coverage,
+    merged_coverage_of,
+)
 from myriant.store.runs import cells_of
 from myriant.store.tables import Project, Run
 
 MOST_CHANGED = 400  # files of a change that are listed
+_SHOWN = 3  # names in a sentence
 MOST_LOST = 200  # files with lost lines that are listed
 
 
@@ -121,11 +127,14 @@ def coverage_of_run(site: Site, name: str, number: int, job: str = "") -> Covera
         run = the_run(session, project, number)
         base = session.get(Run, run.baseline_id) if run.baseline_id else None
         jobs = _jobs(session, run)
+        if not jobs and run.ended_at is None:
+            raise NotFound(f"the coverage of #{number} is merged when its cells have ended", "wait for its verdict")
         if not jobs:
             raise NotFound(f"#{number} has no coverage", "collect it: coverage = [...] in a step's collect")
         if job and job not in jobs:
             raise NotFound(f"job {job[:80]} of #{number} has no coverage", f"those that have: {', '.join(jobs)}")
         two = _two(site, session, project, run, base, job)
+        away = sorted(_measured(session, base, job) - _measured(session, run, job)) if base is not None else []
     found = changed_files(two.now, two.changed, two.present) if two.before_commit else []
     lost = _lost(two)
     change = _change(two, found)
@@ -134,7 +143,7 @@ def coverage_of_run(site: Site, name: str, number: int, job: str = "") -> Covera
     lost_by = {f.path: len(f.lines) for f in lost}
     branches = sum((f.totals for f in two.now.values()), Totals())
     return CoverageOfRun(
-        _said(line, before, change, lost), job, jobs, two.after_commit, two.before_commit,
+        _said(line, before, change, lost, away), job, jobs, two.after_commit, two.before_commit,
         base.number if base is not None else None, line,
         _of(branches.branches_covered, branches.branches_valid), before, change, lost[:MOST_LOST],
         [
@@ -261,8 +270,17 @@ def _change(two: _Two, found: list[ChangedFile] | None) -> ChangeCovered:
     return ChangeCovered(share, found[:MOST_CHANGED], max(0, len(found) - MOST_CHANGED), nothing)
 
 
-def _said(line: Share | None, before: Share | None, change: ChangeCovered, lost: Sequence[LostFile]) -> str:
-    """The sentence that opens the section."""
+def _measured(session: Session, run: Run, job: str) -> set[str]:
+    """Names of a run's cells that gave coverage."""
+    cells = {c.attempt_id: f"{c.job} {c.key}".strip() for c in cells_of(session, run.id) if not job or c.job == job}
+    with_some = coverage_totals_of_attempts(session, [a for a in cells if a is not None])
+    return {name for attempt, name in cells.items() if attempt in with_some}
+
+
+def _said(
+    line: Share | None, before: Share | None, change: ChangeCovered, lost: Sequence[LostFile], away: Sequence[str]
+) -> str:
+    """The sentence that opens the section; `away` are cells that were measured at the baseline and not here."""
     words = [f"{line.text} of {line.valid:,} lines are covered" if line is not None else "No line can be covered"]
     if line is not None and before is not None:
         moved = float((Fraction(line.covered, line.valid) - Fraction(before.covered, before.valid)) * 100)
@@ -272,6 +290,9 @@ def _said(line: Share | None, before: Share | None, change: ChangeCovered, lost:
     gone = sum(len(f.lines) for f in lost)
     if gone:
         words.append(f"{counted(gone, 'line')} that did not change {'is' if gone == 1 else 'are'} reached no more")
+    if away:
+        shown = ", ".join(away[:_SHOWN]) + (f" and {len(away) - _SHOWN} more" if len(away) > _SHOWN else "")
+        words.append(f"{counted(len(away), 'cell')} measured there gave nothing here ({shown}), so this may miss lines")
     return "; ".join(words) + "."
 
 
