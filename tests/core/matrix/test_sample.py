@@ -99,3 +99,12 @@ def test_one_more_value_keeps_the_sample_and_fewer_values_leave_no_spare_cell() 
     fewer = job('"3.8", "3.13"')
     left = [c for c in choose(fewer, expand(fewer), chosen).cells if c.selected]
     assert len(left) < len(chosen)
+
+
+@pytest.mark.parametrize("more", ["", 'add = [{ lua = "5.4" }]\n', "vary = {}\n"])
+def test_a_sample_of_a_job_without_dimensions_is_all_of_it(more: str) -> None:
+    text = f'version = 1\n[jobs.unit]\nsample = {{ strength = 2 }}\n{more}[[jobs.unit.steps]]\ncommand = "true"\n'
+    plan = read_plan(text.encode()).plan
+    if plan is not None:  # what cannot be read is said; what can be is planned
+        [job] = plan.jobs
+        assert job.sample is None or choose(job, expand(job)).cells == expand(job)

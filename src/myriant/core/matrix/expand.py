@@ -113,6 +113,8 @@ def choose(job: Job, cells: Sequence[Cell], keep: Collection[str] = ()) -> Sampl
     """
     assert job.sample is not None
     names = list(job.vary)
+    if not names:  # nothing to choose from
+        return Sampled(list(cells), None, [])
     indices = [{v: i for i, v in enumerate(job.vary[d])} for d in names]
     ordinary = [c for c in cells if not c.added and not c.advisory]
     listed = np.array(
