@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
 MOST_ENTRIES = 1_000_000  # looked at in one walk
 MOST_DEPTH = 200  # folders within folders; a descriptor each
+_MOST_SHUT = 1000  # folders that stay closed and are told
 _OPENAT2 = 437
 _RESOLVE = 0x02 | 0x04 | 0x08  # no magic links, no links, beneath
 _libc = ctypes.CDLL(None, use_errno=True)
@@ -114,10 +115,11 @@ class Entry:
         return self.status.st_mode
 
 
-def walk(top: int, enter: Callable[[str], bool] = lambda path: True) -> Iterator[Entry]:
+def walk(top: int, enter: Callable[[str], bool] = lambda path: True, shut: list[str] | None = None) -> Iterator[Entry]:
     """Everything below a folder but the repository's own `.git`: a folder's files first, then its folders, by name.
 
-    Links are told and not followed; folders that cannot be entered, or lie too deep, are told and stay closed.
+    Links are told and not followed; folders that cannot be entered, or lie too deep, are told and stay closed: their
+    paths are added to `shut`, an empty one when there are more entries than are looked at.
     """
     looked = 0
     open_ones: list[tuple[int, str, list[str] | None]] = [(os.dup(top), "", None)]  # folder, path, what is to enter
@@ -130,6 +132,7 @@ def walk(top: int, enter: Callable[[str], bool] = lambda path: True) -> Iterator
                 for entry in _listed(folder, at):
                     looked += 1
                     if looked > MOST_ENTRIES:
+                        _note(shut, "")
                         return
                     if not stat.S_ISDIR(entry.mode):
                         yield entry
@@ -143,13 +146,24 @@ def walk(top: int, enter: Callable[[str], bool] = lambda path: True) -> Iterator
             name = names.pop()
             try:
                 yield Entry(at + name, os.stat(name, dir_fd=folder, follow_symlinks=False))
-                if len(open_ones) <= MOST_DEPTH and enter(at + name):
+                if not enter(at + name):
+                    continue
+                if len(open_ones) > MOST_DEPTH:
+                    _note(shut, at + name)
+                else:
                     open_ones.append((os.open(name, _FOLDER, dir_fd=folder), f"{at}{name}/", None))
-            except OSError:
+            except FileNotFoundError:
                 continue
+            except OSError:
+                _note(shut, at + name)
     finally:
         for folder, _, _ in open_ones:
             os.close(folder)
+
+
+def _note(shut: list[str] | None, path: str) -> None:
+    if shut is not None and len(shut) < _MOST_SHUT:
+        shut.append(path)
 
 
 def _listed(descriptor: int, at: str) -> list[Entry]:

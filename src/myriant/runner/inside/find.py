@@ -29,7 +29,8 @@ def take(
     found: list[tuple[Entry, list[int]]] = []
     counts = [0] * len(globs)
     odd = [0] * len(globs)
-    for entry in walk(top):
+    shut: list[str] = []
+    for entry in walk(top, shut=shut):
         mine = [i for i, glob in enumerate(globs) if matches(glob, entry.path)]
         if not mine or stat.S_ISDIR(entry.mode):
             continue
@@ -45,7 +46,25 @@ def take(
         mine = [i for i in mine if counts[i] <= MOST_FILES]
         if mine:
             left -= _stream(top, out, entry, mine, since, min(most_file, left))
-    return {"too_many": {globs[i]: n for i, n in enumerate(counts) if n > MOST_FILES}}
+    unseen = {glob: path for glob in globs for path in shut[::-1] if may_match_below(glob, path)}
+    return {"too_many": {globs[i]: n for i, n in enumerate(counts) if n > MOST_FILES}, "unseen": unseen}
+
+
+def may_match_below(glob: str, folder: str) -> bool:
+    """Whether a glob may name something in a folder (empty: anywhere)."""
+    parts = glob.removeprefix("./").removeprefix("/").rstrip("/").split("/")
+    anchored = len(parts) > 1 or glob.startswith(("./", "/"))
+    if not folder or not anchored or glob.endswith("/"):
+        return True
+    inner = folder.split("/")
+    for i, name in enumerate(inner):
+        if i >= len(parts) - 1:
+            return False  # it names nothing as deep as that
+        if "**" in parts[i]:
+            return True
+        if not matches("/" + parts[i], name):
+            return False
+    return True
 
 
 def _stream(top: int, out: IO[bytes], entry: Entry, mine: list[int], since: int, most: int) -> int:
