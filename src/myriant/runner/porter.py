@@ -130,10 +130,9 @@ class Porter:
             for glob, count in answer.told["too_many"].items():
                 taken[glob].too_many = int(count)
             for glob, path in answer.told["unseen"].items():
-                where = (
-                    f"{_shown(path)} could not be looked into" if path else "there are more files than are looked at"
-                )
-                taken[glob].refused.append(f"{where}, and may hold what {glob} names")
+                where = _shown(path if len(path) <= 100 else f"{path[:60]}…")
+                why = f"{where} could not be looked into" if path else "there are more files than are looked at"
+                taken[glob].refused.append(f"{why}, and may hold what {glob} names")
         return taken
 
     def digests(self, globs: Sequence[str]) -> dict[str, str]:
