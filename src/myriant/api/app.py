@@ -11,10 +11,11 @@ from pathlib import Path
 from typing import Any
 
 from fastapi import FastAPI, Response
-from fastapi.responses import JSONResponse
+from fastapi.responses import FileResponse, JSONResponse
 from fastapi.routing import APIRoute
 from sqlalchemy.exc import SQLAlchemyError
 from starlette.concurrency import run_in_threadpool
+from starlette.datastructures import Headers
 from starlette.exceptions import HTTPException
 from starlette.staticfiles import StaticFiles
 from starlette.types import ASGIApp, Scope
@@ -77,8 +78,24 @@ class Interface(StaticFiles):
             if not (WEB / "index.html").exists():
                 raise HTTPException(404, "the interface is not built; run: make setup") from error
             answer = await super().get_response("index.html", scope)
+        answer = self._smaller(path, scope, answer)
         lasting = path.startswith("assets/") and answer.status_code == 200
         answer.headers["Cache-Control"] = "public, max-age=31536000, immutable" if lasting else "no-cache"
+        return answer
+
+
+    def _smaller(self, path: str, scope: Scope, answer: Response) -> Response:
+        """The compressed form of an asset, where it was built and the reader takes it."""
+        if not path.startswith("assets/") or answer.status_code != 200 or "range" in Headers(scope=scope):
+            return answer
+        taken = {t.split(";")[0].strip() for t in Headers(scope=scope).get("accept-encoding", "").split(",")}
+        for coding, ending in (("br", ".br"), ("gzip", ".gz")):
+            full, found = self.lookup_path(f"{path}{ending}") if coding in taken else ("", None)
+            if found is not None:
+                answer = FileResponse(full, stat_result=found, media_type=answer.media_type)
+                answer.headers["Content-Encoding"] = coding
+                break
+        answer.headers["Vary"] = "Accept-Encoding"
         return answer
 
 

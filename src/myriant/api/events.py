@@ -11,6 +11,7 @@ from starlette.concurrency import run_in_threadpool
 
 from myriant.api.access import HOOK, MAINTAINER, MEMBER, SIGNED, TheSite
 from myriant.core.states import PullState
+from myriant.flow.ask.projects import is_paused
 from myriant.flow.intake.pulls import change_pull_request
 from myriant.flow.intake.refs import Moved, hear
 from myriant.flow.intake.starting import Taken
@@ -47,6 +48,8 @@ class Secret(BaseModel):
 async def bell(site: TheSite, project: str, rung: Bell) -> Said:
     """A repository's hook tells which branches moved."""
     numbers = await run_in_threadpool(hear, site, project, rung.moved)
+    if not numbers and await run_in_threadpool(is_paused, site, project):
+        return Said(said=[f"{project} is paused; this push is tested when it is resumed"])
     return Said(said=[f"run #{n} {site.run_address(project, n)}" for n in numbers])
 
 

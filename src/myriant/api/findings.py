@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from fastapi import APIRouter
+from pydantic import BaseModel, Field
 
 from myriant.api.access import MEMBER, VIEWER, ThePerson, TheSite
 from myriant.flow.ask.findings.answer import findings_of
@@ -11,6 +12,8 @@ from myriant.flow.ask.search import SearchView, propose_search
 from myriant.flow.ask.suspects import Changed, changes_since
 from myriant.flow.control.searches import begin_search as _begin_search
 from myriant.flow.control.searches import stop_search as _stop_search
+from myriant.flow.control.taking import give_back as _give_back
+from myriant.flow.control.taking import take as _take
 
 router = APIRouter()
 
@@ -42,3 +45,20 @@ def begin_search(site: TheSite, who: ThePerson, project: str, number: int, test:
 def stop_search(site: TheSite, project: str, number: int, test: int) -> SearchView:
     """Stop a search; it can be gone on with."""
     return _stop_search(site, project, number, test)
+
+
+class Taking(BaseModel):
+    title: str = Field(max_length=300)
+    note: str = Field("", max_length=2000)
+
+
+@router.put("/projects/{project}/runs/{number}/findings/{finding}/taking", status_code=204, dependencies=[MEMBER])
+def take(site: TheSite, who: ThePerson, project: str, number: int, finding: str, wish: Taking) -> None:
+    """Put your name on a finding, until it is fixed."""
+    _take(site, project, number, finding, wish.title, wish.note, who)
+
+
+@router.delete("/projects/{project}/findings/{finding}/taking", status_code=204, dependencies=[MEMBER])
+def give_back(site: TheSite, who: ThePerson, project: str, finding: str) -> None:
+    """Take the name off a finding."""
+    _give_back(site, project, finding, who)

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, HTTPException, Query
 from pydantic import BaseModel, Field
 
 from myriant.api.access import ADMIN, MAINTAINER, VIEWER, ThePerson, TheSite
 from myriant.flow.ask.audit import AuditLine, audit_lines
 from myriant.flow.ask.desk import Desk, desk_view
-from myriant.flow.ask.projects import ProjectLine, project_line, project_lines
+from myriant.flow.ask.projects import Kept, ProjectLine, kept_of, project_line, project_lines
 from myriant.flow.ask.strip import Strip, strip_of
 from myriant.flow.control.accepting import start_from_today as _start_from_today
-from myriant.flow.keep.projects import Added, add_project, set_credential
+from myriant.flow.keep.projects import Added, Change, add_project, change_project, forget_project, set_credential
 
 router = APIRouter()
 
@@ -47,6 +47,40 @@ def projects(site: TheSite) -> list[ProjectLine]:
 @router.get("/projects/{project}", dependencies=[VIEWER])
 def project(site: TheSite, project: str) -> ProjectLine:
     return project_line(site, project)
+
+
+class ProjectChange(BaseModel):
+    name: str | None = Field(None, max_length=60)
+    description: str | None = Field(None, max_length=2000)
+    paused: bool | None = None
+    tracker: str | None = Field(None, max_length=2000)
+
+
+class Named(BaseModel):
+    name: str
+
+
+@router.patch("/projects/{project}", dependencies=[MAINTAINER])
+def change(site: TheSite, who: ThePerson, project: str, wish: ProjectChange) -> Named:
+    """Rename, describe, pause or resume a project."""
+    if wish.name not in (None, project) and not who.may("admin"):
+        raise HTTPException(403, "only an admin can rename a project")
+    return Named(name=change_project(site, project, Change(**wish.model_dump()), who))
+
+
+@router.get("/projects/{project}/kept", dependencies=[VIEWER])
+def kept(site: TheSite, project: str) -> Kept:
+    """What would go with the project."""
+    return kept_of(site, project)
+
+
+@router.delete("/projects/{project}", status_code=204, dependencies=[ADMIN])
+def remove(site: TheSite, project: str, really: Annotated[str, Query(max_length=60)]) -> None:
+    """Remove a project with all that is kept about it; `really` is its name once more. The repository stays."""
+    if really != project:
+        raise HTTPException(422, "say the project's name once more to remove it")
+    kept_of(site, project)
+    forget_project(site, project)
 
 
 @router.get("/projects/{project}/strip", dependencies=[VIEWER])

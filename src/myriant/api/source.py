@@ -10,8 +10,9 @@ from starlette.concurrency import run_in_threadpool
 
 from myriant.api.access import VIEWER, TheSite
 from myriant.api.packs import pack_answer, refs_answer
+from myriant.flow.ask.difference import Difference, difference_of
 from myriant.flow.ask.projects import project_id
-from myriant.flow.ask.source import SourceFile
+from myriant.flow.ask.source import SourceFile, files_named
 from myriant.flow.ask.source import file_at as _file_at
 
 router = APIRouter()
@@ -39,3 +40,20 @@ def file_at(
 ) -> SourceFile:
     """A file of the repository at a commit."""
     return _file_at(site, project, commit, path)
+
+
+@router.get("/projects/{project}/runs/{number}/difference", dependencies=[VIEWER])
+def difference(site: TheSite, project: str, number: int, base: int | None = None) -> Difference:
+    """The files and lines that changed since a run's baseline."""
+    return difference_of(site, project, number, base)
+
+
+@router.get("/projects/{project}/files", dependencies=[VIEWER])
+def files(
+    site: TheSite,
+    project: str,
+    commit: Annotated[str, Query(max_length=64)],
+    search: Annotated[str, Query(max_length=200)] = "",
+) -> list[str]:
+    """Paths at a commit that hold a text."""
+    return files_named(site, project, commit, search)

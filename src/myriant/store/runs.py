@@ -9,7 +9,7 @@ from sqlalchemy import ColumnElement, and_, case, delete, func, literal_column, 
 from sqlalchemy.orm import Session
 
 from myriant.core.states import DECIDED, OPEN, TRUSTED, ApprovalState, EventKind, Mark, State, Verdict
-from myriant.store.tables import Approval, Attempt, Cell, Project, Run
+from myriant.store.tables import Approval, Attempt, Cell, Project, Report, Run, Segment
 
 WAITING: ColumnElement[str] = literal_column("'waiting'")  # as partial indexes have them
 RUNNING: ColumnElement[str] = literal_column("'running'")
@@ -276,3 +276,26 @@ def answers_to(session: Session, run: Run, contents: Sequence[str]) -> dict[str,
         .order_by(Cell.id)
     )
     return {cell.content or "": (cell, attempt, number) for cell, attempt, number in rows}
+
+
+def has_run_of_pull(session: Session, project_id: int, pull: int, commit: str) -> bool:
+    """Whether a pull request was run at a commit of its branch."""
+    query = select(Run.id).where(Run.project_id == project_id, Run.pull_request == pull, Run.commit == commit)
+    return session.scalar(query.limit(1)) is not None
+
+
+def sizes_of_project(session: Session, project_id: int) -> tuple[int, int, int, int, int]:
+    """Runs, attempts, attempts with results, bytes of logs and of artifacts that are kept about a project."""
+    of = select(Attempt.id).join(Cell, Cell.id == Attempt.cell_id).join(Run, Run.id == Cell.run_id)
+    mine = of.where(Run.project_id == project_id).subquery()
+    runs = session.scalar(select(func.count()).select_from(Run).where(Run.project_id == project_id)) or 0
+    attempts, logs = session.execute(
+        select(func.count(), func.coalesce(func.sum(Attempt.log_size), 0)).where(Attempt.id.in_(select(mine.c.id)))
+    ).one()
+    with_results = session.scalar(
+        select(func.count(func.distinct(Segment.attempt_id))).where(Segment.attempt_id.in_(select(mine.c.id)))
+    )
+    artifacts = session.scalar(
+        select(func.coalesce(func.sum(Report.size), 0)).where(Report.attempt_id.in_(select(mine.c.id)))
+    )
+    return runs, attempts, with_results or 0, int(logs), int(artifacts or 0)

@@ -119,6 +119,8 @@ class Project(Base):
     plan: Mapped[str | None]  # kept on the server, for a repository that has none
     plan_by: Mapped[str] = mapped_column(server_default="")
     plan_at: Mapped[datetime | None]
+    paused: Mapped[bool] = mapped_column(server_default=text("false"))  # nothing is started by itself
+    tracker: Mapped[str] = mapped_column(server_default="")  # where the team's notes lie: https://…/{id}
     event_secret: Mapped[str] = mapped_column(server_default="")  # what events told over HTTP are signed with
     next_number: Mapped[int] = mapped_column(server_default="1")
     next_test: Mapped[int] = mapped_column(server_default="0")
@@ -239,6 +241,24 @@ class Lasting(Base):
     since: Mapped[int] = mapped_column(primary_key=True)  # the number of the run
     what: Mapped[str]  # vanished, newly-skipped
     commit: Mapped[str] = mapped_column("commit_id")
+    ended_at: Mapped[datetime | None]
+    ended_why: Mapped[str] = mapped_column(server_default="")
+
+
+class Taking(Base):
+    """A person's name on a cause of failures, until it is fixed or given back."""
+
+    __tablename__ = "taking"
+    __table_args__ = (Index("taking_open", "project_id", postgresql_where=text("ended_at IS NULL")),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
+    signature: Mapped[str]
+    title: Mapped[str]  # of the finding when it was taken
+    context: Mapped[str]  # of the run in which it was taken: there it has to be fixed
+    run: Mapped[int]  # that run's number
+    by: Mapped[str]
+    note: Mapped[str] = mapped_column(server_default="")
+    at: Mapped[datetime] = _now()
     ended_at: Mapped[datetime | None]
     ended_why: Mapped[str] = mapped_column(server_default="")
 

@@ -96,6 +96,25 @@ export interface paths {
         get: operations["project"];
         put?: never;
         post?: never;
+        /** @description Remove a project with all that is kept about it; `really` is its name once more. The repository stays. */
+        delete: operations["remove"];
+        options?: never;
+        head?: never;
+        /** @description Rename, describe, pause or resume a project. */
+        patch: operations["change"];
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/kept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What would go with the project. */
+        get: operations["kept"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -602,6 +621,40 @@ export interface paths {
         post: operations["begin_search"];
         /** @description Stop a search; it can be gone on with. */
         delete: operations["stop_search"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/runs/{number}/findings/{finding}/taking": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Put your name on a finding, until it is fixed. */
+        put: operations["take"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/findings/{finding}/taking": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Take the name off a finding. */
+        delete: operations["give_back"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1180,6 +1233,40 @@ export interface paths {
         };
         /** @description A file of the repository at a commit. */
         get: operations["file_at"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/runs/{number}/difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The files and lines that changed since a run's baseline. */
+        get: operations["difference"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Paths at a commit that hold a text. */
+        get: operations["files"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2102,6 +2189,26 @@ export interface components {
              */
             at: string;
         };
+        /** Commit */
+        Commit: {
+            /** Id */
+            id: string;
+            /** Tree */
+            tree: string;
+            /** Parents */
+            parents: string[];
+            /** Author */
+            author: string;
+            /** Mail */
+            mail: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Title */
+            title: string;
+        };
         /** CommitLine */
         CommitLine: {
             /** Commit */
@@ -2264,6 +2371,8 @@ export interface components {
             runs: components["schemas"]["DeskRun"][];
             /** Seconds */
             seconds: number | null;
+            /** Taken */
+            taken: components["schemas"]["TakenCause"][];
         };
         /**
          * DeskRun
@@ -2281,6 +2390,23 @@ export interface components {
             coverage: number | null;
             /** Seconds */
             seconds: number | null;
+        };
+        /**
+         * Difference
+         * @description `before` is the commit that it is compared with: a run's, or the first parent where no run is known.
+         */
+        Difference: {
+            /** Before */
+            before: string;
+            baseline: components["schemas"]["RunLine"] | null;
+            /** Now */
+            now: string;
+            /** Commits */
+            commits: components["schemas"]["Commit"][];
+            /** Files */
+            files: components["schemas"]["FileChange"][];
+            /** More */
+            more: number;
         };
         /**
          * Differing
@@ -2417,6 +2543,23 @@ export interface components {
             /** Last */
             last: number;
         };
+        /** FileChange */
+        FileChange: {
+            /** Path */
+            path: string;
+            /** Before */
+            before: string | null;
+            /** Added */
+            added: number;
+            /** Removed */
+            removed: number;
+            /** Binary */
+            binary: boolean;
+            /** Parts */
+            parts: components["schemas"]["Part"][];
+            /** Cut */
+            cut: boolean;
+        };
         /**
          * FileLine
          * @description A line that can be covered. `some` is an index into `reaches` when only some cells reach it.
@@ -2510,6 +2653,7 @@ export interface components {
             first_seen: components["schemas"]["SeenIn"] | null;
             /** Seen */
             seen: number;
+            taken: components["schemas"]["myriant__flow__ask__findings__model__Taken"] | null;
             /** Places */
             places: components["schemas"]["Place"][];
             /** Tests */
@@ -2798,6 +2942,22 @@ export interface components {
             /** Built In */
             built_in?: string | null;
         };
+        /**
+         * Kept
+         * @description What is kept about a project, and goes with it.
+         */
+        Kept: {
+            /** Runs */
+            runs: number;
+            /** Attempts */
+            attempts: number;
+            /** Results */
+            results: number;
+            /** Log Bytes */
+            log_bytes: number;
+            /** File Bytes */
+            file_bytes: number;
+        };
         /** KeyTold */
         KeyTold: {
             /** Key */
@@ -3022,6 +3182,18 @@ export interface components {
             /** Output */
             output?: number | null;
         };
+        /**
+         * Line
+         * @description `before` and `now` are its numbers; one of them is None where it was added or removed.
+         */
+        Line: {
+            /** Before */
+            before: number | null;
+            /** Now */
+            now: number | null;
+            /** Text */
+            text: string;
+        };
         /** Link */
         Link: {
             /** Token */
@@ -3153,6 +3325,11 @@ export interface components {
             /** After */
             after: string;
         };
+        /** Named */
+        Named: {
+            /** Name */
+            name: string;
+        };
         /** NewProject */
         NewProject: {
             /** Address */
@@ -3252,6 +3429,16 @@ export interface components {
             origin: string;
             /** Value */
             value: string;
+        };
+        /**
+         * Part
+         * @description Lines that stand together, with what encloses them as far as git knows it.
+         */
+        Part: {
+            /** Within */
+            within: string;
+            /** Lines */
+            lines: components["schemas"]["Line"][];
         };
         /** PastResult */
         PastResult: {
@@ -3424,6 +3611,17 @@ export interface components {
             /** Pieces */
             pieces: components["schemas"]["PieceTold"][];
         };
+        /** ProjectChange */
+        ProjectChange: {
+            /** Name */
+            name?: string | null;
+            /** Description */
+            description?: string | null;
+            /** Paused */
+            paused?: boolean | null;
+            /** Tracker */
+            tracker?: string | null;
+        };
         /** ProjectLine */
         ProjectLine: {
             /** Name */
@@ -3440,6 +3638,10 @@ export interface components {
             looked_at: string | null;
             /** Trouble */
             trouble: string | null;
+            /** Paused */
+            paused: boolean;
+            /** Tracker */
+            tracker: string;
             newest: components["schemas"]["RunLine"] | null;
         };
         /**
@@ -4284,19 +4486,28 @@ export interface components {
             because: string[];
         };
         /**
-         * Taken
-         * @description What came of an event.
+         * TakenCause
+         * @description A cause of failures that somebody sees to.
          */
-        Taken: {
-            /** Said */
-            said: string;
-            /** Runs */
-            runs: number[];
+        TakenCause: {
+            /** Title */
+            title: string;
+            /** By */
+            by: string;
+            /** Run */
+            run: number;
+            /** Finding */
+            finding: string;
+        };
+        /** Taking */
+        Taking: {
+            /** Title */
+            title: string;
             /**
-             * Repeated
-             * @default false
+             * Note
+             * @default
              */
-            repeated: boolean;
+            note: string;
         };
         /**
          * TestRow
@@ -4532,6 +4743,36 @@ export interface components {
             /** Given */
             given: boolean;
         };
+        /**
+         * Taken
+         * @description Who sees to it, since when, with what they noted.
+         */
+        myriant__flow__ask__findings__model__Taken: {
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Note */
+            note: string;
+        };
+        /**
+         * Taken
+         * @description What came of an event.
+         */
+        myriant__flow__intake__starting__Taken: {
+            /** Said */
+            said: string;
+            /** Runs */
+            runs: number[];
+            /**
+             * Repeated
+             * @default false
+             */
+            repeated: boolean;
+        };
     };
     responses: never;
     parameters: never;
@@ -4716,6 +4957,103 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ProjectLine"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    remove: {
+        parameters: {
+            query: {
+                really: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProjectChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Named"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    kept: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kept"];
                 };
             };
             /** @description Validation Error */
@@ -5389,7 +5727,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Taken"];
+                    "application/json": components["schemas"]["myriant__flow__intake__starting__Taken"];
                 };
             };
             /** @description Validation Error */
@@ -5825,6 +6163,71 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SearchView"];
                 };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    take: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+                finding: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Taking"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    give_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                finding: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Validation Error */
             422: {
@@ -6852,7 +7255,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Taken"];
+                    "application/json": components["schemas"]["myriant__flow__intake__starting__Taken"];
                 };
             };
             /** @description Validation Error */
@@ -6914,7 +7317,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Taken"];
+                    "application/json": components["schemas"]["myriant__flow__intake__starting__Taken"];
                 };
             };
             /** @description Unauthorized */
@@ -7060,6 +7463,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SourceFile"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    difference: {
+        parameters: {
+            query?: {
+                base?: number | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Difference"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    files: {
+        parameters: {
+            query: {
+                commit: string;
+                search?: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
                 };
             };
             /** @description Validation Error */

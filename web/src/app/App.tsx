@@ -3,18 +3,19 @@ import { lazy, Suspense, useEffect } from "react";
 import { Route, Routes } from "react-router";
 import { CallError } from "../api/client";
 import { Desk } from "../desk/Desk";
-import { FirstVisit } from "../plan/FirstVisit";
 import { ProjectPage } from "../run/ProjectPage";
-import { Runners } from "../runners/Runners";
-import { ProjectSettings } from "../settings/ProjectSettings";
-import { FlakyTests } from "../tests/FlakyTests";
-import { TestPage } from "../tests/TestPage";
+import { Loading } from "./Awaited";
 import { Frame } from "./Frame";
 import { listen } from "./live";
 import { Notice } from "./Notice";
 import { meQuery } from "./queries";
 import { SignIn } from "./SignIn";
 
+const FirstVisit = lazy(() => import("../plan/FirstVisit").then((m) => ({ default: m.FirstVisit })));
+const Runners = lazy(() => import("../runners/Runners").then((m) => ({ default: m.Runners })));
+const ProjectSettings = lazy(() => import("../settings/ProjectSettings").then((m) => ({ default: m.ProjectSettings })));
+const FlakyTests = lazy(() => import("../tests/FlakyTests").then((m) => ({ default: m.FlakyTests })));
+const TestPage = lazy(() => import("../tests/TestPage").then((m) => ({ default: m.TestPage })));
 const Workbench = lazy(() => import("../plan/Workbench").then((m) => ({ default: m.Workbench })));
 
 export function App() {
@@ -28,7 +29,7 @@ export function App() {
 
 function SignedIn() {
   const me = useQuery(meQuery);
-  if (me.isPending) return null;
+  if (me.isPending) return <Loading what="Myriant" />;
   if (me.error) {
     const signedOut = me.error instanceof CallError && me.error.status === 401;
     return (
@@ -55,7 +56,7 @@ function Inside() {
   }, [client]);
   return (
     <Frame>
-      <Suspense fallback={null}>
+      <Suspense fallback={<Loading what="This page" rows={6} />}>
       <Routes>
         <Route path="/" element={<Desk />} />
         <Route path="/add" element={<FirstVisit empty={false} />} />

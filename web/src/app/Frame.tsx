@@ -1,18 +1,24 @@
 import { ActionIcon, Menu, TextInput, useComputedColorScheme, useMantineColorScheme } from "@mantine/core";
-import { useHotkeys } from "@mantine/hooks";
+import { useMediaQuery } from "@mantine/hooks";
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useState, useSyncExternalStore, type ReactNode } from "react";
+import { lazy, Suspense, useState, useSyncExternalStore, type ReactNode } from "react";
 import { Link, NavLink, useMatch, useNavigate, useSearchParams } from "react-router";
-import { GoTo } from "./GoTo";
 import classes from "./frame.module.css";
+import { useActions } from "./keys";
 import { isConnected, onConnection } from "./live";
-import { duration } from "./words";
+import { duration, middle } from "./words";
 import { meQuery, projectsQuery, pulseQuery, stripQuery } from "./queries";
+
+const GoTo = lazy(() => import("./GoTo").then((m) => ({ default: m.GoTo })));
+const KeySheet = lazy(() => import("./KeySheet").then((m) => ({ default: m.KeySheet })));
 
 export function Frame({ children }: { children: ReactNode }) {
   const project = useMatch("/p/:project/*")?.params.project;
   const [searching, setSearching] = useState(false);
-  useHotkeys([["mod+K", () => setSearching(true)]], []);
+  const [helping, setHelping] = useState(false);
+  const narrow = useMediaQuery("(max-width: 900px)");
+  useActions({ goto: () => setSearching(true) });
+  useActions({ help: () => setHelping(true) });
   const connected = useSyncExternalStore(onConnection, isConnected);
   return (
     <div className={classes.frame}>
@@ -22,31 +28,27 @@ export function Frame({ children }: { children: ReactNode }) {
         </Link>
         {project && <ProjectSwitch project={project} />}
         {project && <BranchSwitch project={project} />}
-        {project && (
-          <NavLink to={`/p/${project}/plan`} className={classes.link}>
-            Plan
-          </NavLink>
-        )}
-        {project && (
-          <NavLink to={`/p/${project}/flaky`} className={classes.link}>
-            Flaky
-          </NavLink>
-        )}
-        {project && (
-          <NavLink to={`/p/${project}/settings`} className={classes.link}>
-            Settings
-          </NavLink>
-        )}
+        {!narrow &&
+          pagesOf(project).map((page) => (
+            <NavLink key={page.to} to={page.to} className={classes.link}>
+              {page.title}
+            </NavLink>
+          ))}
         <span className={classes.space} />
-        <button type="button" className={classes.goto} onClick={() => setSearching(true)}>
-          <span>Go to…</span>
-          <kbd className="mono">Ctrl K</kbd>
-        </button>
-        <NavLink to="/runners" className={classes.link}>
-          Runners
-        </NavLink>
-        <Pulse connected={connected} />
-        <Account />
+        {!narrow && (
+          <button type="button" className={classes.goto} onClick={() => setSearching(true)}>
+            <span>Go to…</span>
+            <kbd className="mono">Ctrl K</kbd>
+          </button>
+        )}
+        {!narrow && (
+          <NavLink to="/runners" className={classes.link}>
+            Runners
+          </NavLink>
+        )}
+        <Pulse connected={connected} narrow={narrow} />
+        {narrow && <Rest project={project} onSearch={() => setSearching(true)} />}
+        <Account onHelp={() => setHelping(true)} />
       </header>
       {!connected && (
         <div className={classes.lost} role="alert">
@@ -54,8 +56,44 @@ export function Frame({ children }: { children: ReactNode }) {
         </div>
       )}
       <main className={classes.body}>{children}</main>
-      <GoTo opened={searching} onClose={() => setSearching(false)} />
+      <Suspense fallback={null}>
+        {searching && <GoTo opened onClose={() => setSearching(false)} onHelp={() => setHelping(true)} />}
+        {helping && <KeySheet opened onClose={() => setHelping(false)} />}
+      </Suspense>
     </div>
+  );
+}
+
+/** The pages of a project, in the order of a working day. */
+export function pagesOf(project: string | undefined): { title: string; to: string }[] {
+  if (!project) return [];
+  return [
+    { title: "Pull requests", to: `/p/${project}/pulls` },
+    { title: "Trends", to: `/p/${project}/trends` },
+    { title: "Flaky", to: `/p/${project}/flaky` },
+    { title: "Plan", to: `/p/${project}/plan` },
+    { title: "Settings", to: `/p/${project}/settings` },
+  ];
+}
+
+/** Where the bar is too narrow: everything but project and branch behind one button. */
+function Rest({ project, onSearch }: { project: string | undefined; onSearch: () => void }) {
+  return (
+    <Menu position="bottom-end" shadow="none" width={190}>
+      <Menu.Target>
+        <button type="button" className={classes.goto} aria-label="More pages">
+          More
+        </button>
+      </Menu.Target>
+      <Menu.Dropdown>
+        <Menu.Item onClick={onSearch}>Go to…</Menu.Item>
+        {[...pagesOf(project), { title: "Runners", to: "/runners" }].map((page) => (
+          <Menu.Item key={page.to} component={Link} to={page.to}>
+            {page.title}
+          </Menu.Item>
+        ))}
+      </Menu.Dropdown>
+    </Menu>
   );
 }
 
@@ -96,14 +134,14 @@ function Chooser({ label, value, options, onChoose }: ChooserProps) {
     <Menu position="bottom-start" width={260} shadow="none" withinPortal onClose={() => setText("")}>
       <Menu.Target>
         <button type="button" className={classes.switch} aria-label={`${label}: ${value}`}>
-          {value.length > 40 ? `${value.slice(0, 39)}…` : value}
+          <span title={value}>{middle(value, 36)}</span>
         </button>
       </Menu.Target>
       <Menu.Dropdown>
         <TextInput size="xs" m={4} placeholder="Type to filter" aria-label={`Filter ${label.toLowerCase()}s`} value={text} onChange={(e) => setText(e.currentTarget.value)} />
         {shown.map((option) => (
           <Menu.Item key={option} onClick={() => onChoose(option)} fw={option === value ? 650 : 400}>
-            {option}
+            <span title={option}>{middle(option, 44)}</span>
           </Menu.Item>
         ))}
         {shown.length === 0 && <Menu.Item disabled>nothing matches</Menu.Item>}
@@ -112,21 +150,27 @@ function Chooser({ label, value, options, onChoose }: ChooserProps) {
   );
 }
 
-function Pulse({ connected }: { connected: boolean }) {
-  const pulse = useQuery(pulseQuery).data ?? { running: 0, waiting: 0, done_in: null };
-  const busy = pulse.running + pulse.waiting > 0;
-  useEffect(() => {
-    document.title = busy ? `(${pulse.running + pulse.waiting}) Myriant` : "Myriant";
-  }, [busy, pulse.running, pulse.waiting]);
+function Pulse({ connected, narrow }: { connected: boolean; narrow: boolean }) {
+  const pulse = useQuery(pulseQuery).data;
+  const busy = pulse !== undefined && pulse.running + pulse.waiting > 0;
   return (
     <span className={classes.pill} role="status" aria-label="Cells now">
       <span className={classes.dot} data-busy={busy} data-lost={!connected} />
-      {busy ? `${pulse.running} running · ${pulse.waiting} waiting${pulse.done_in === null ? "" : ` · about ${duration(pulse.done_in)}`}` : "idle"}
+      {pulseWords(pulse, connected, narrow)}
     </span>
   );
 }
 
-function Account() {
+/** What the pill says: never that nothing runs when the server was not heard. */
+export function pulseWords(pulse: { running: number; waiting: number; done_in: number | null } | undefined, connected: boolean, narrow: boolean): string {
+  if (!connected) return narrow ? "away" : "server away";
+  if (!pulse) return "…";
+  if (pulse.running + pulse.waiting === 0) return "idle";
+  if (narrow) return `${pulse.running} · ${pulse.waiting}`;
+  return `${pulse.running} running · ${pulse.waiting} waiting${pulse.done_in === null ? "" : ` · about ${duration(pulse.done_in)}`}`;
+}
+
+function Account({ onHelp }: { onHelp: () => void }) {
   const me = useQuery(meQuery).data;
   const { setColorScheme } = useMantineColorScheme();
   const scheme = useComputedColorScheme("light");
@@ -141,6 +185,9 @@ function Account() {
         <Menu.Label>
           {me?.name}, {me?.role}
         </Menu.Label>
+        <Menu.Item onClick={onHelp} rightSection={<kbd className="mono">?</kbd>}>
+          Marks and keys
+        </Menu.Item>
         <Menu.Item onClick={() => setColorScheme(scheme === "dark" ? "light" : "dark")}>{scheme === "dark" ? "Light" : "Dark"} theme</Menu.Item>
         <Menu.Item onClick={() => setColorScheme("auto")}>Theme of this machine</Menu.Item>
       </Menu.Dropdown>

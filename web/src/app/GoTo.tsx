@@ -1,13 +1,14 @@
-import { Modal, TextInput } from "@mantine/core";
+import { Modal, TextInput, useComputedColorScheme, useMantineColorScheme } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useMatch, useNavigate } from "react-router";
 import { VerdictMark } from "../marks/StatusMark";
 import type { Verdict } from "../marks/shapes";
-import classes from "./goto.module.css";
-import { projectsQuery, stripQuery, testsQuery } from "./queries";
 import { headingAt } from "../tests/tree";
+import { pagesOf } from "./Frame";
+import classes from "./goto.module.css";
+import { filesQuery, projectsQuery, runnersQuery, stripQuery, testsQuery } from "./queries";
 import { short } from "./words";
 
 interface Target {
@@ -15,28 +16,32 @@ interface Target {
   kind: string;
   text: string;
   detail: string;
-  to: string;
+  to?: string;
+  act?: () => void;
   verdict?: Verdict;
 }
 
-export function GoTo({ opened, onClose }: { opened: boolean; onClose: () => void }) {
+const MOST = 14;
+
+export function GoTo({ opened, onClose, onHelp }: { opened: boolean; onClose: () => void; onHelp: () => void }) {
   return (
-    <Modal opened={opened} onClose={onClose} withCloseButton={false} padding={0} size={620} yOffset="12vh">
-      <Search onClose={onClose} />
+    <Modal opened={opened} onClose={onClose} withCloseButton={false} padding={0} size={620} yOffset="12vh" shadow="none">
+      <Search onClose={onClose} onHelp={onHelp} />
     </Modal>
   );
 }
 
-function Search({ onClose }: { onClose: () => void }) {
+function Search({ onClose, onHelp }: { onClose: () => void; onHelp: () => void }) {
   const navigate = useNavigate();
   const [text, setText] = useState("");
   const [at, setAt] = useState(0);
-  const targets = useTargets(text);
+  const { targets, searching } = useTargets(text, onHelp);
   const chosen = Math.min(at, targets.length - 1);
   const go = (target: Target | undefined) => {
     if (!target) return;
     onClose();
-    void navigate(target.to);
+    target.act?.();
+    if (target.to) void navigate(target.to);
   };
   return (
     <div>
@@ -44,7 +49,7 @@ function Search({ onClose }: { onClose: () => void }) {
         data-autofocus
         variant="unstyled"
         className={classes.input}
-        placeholder="A project, run number, commit, message or test"
+        placeholder="A project, run, commit, branch, test, file, runner or command"
         aria-label="Go to"
         value={text}
         onChange={(e) => {
@@ -68,37 +73,65 @@ function Search({ onClose }: { onClose: () => void }) {
             <span className={classes.detail}>{target.detail}</span>
           </li>
         ))}
-        {targets.length === 0 && <li className={classes.none}>Nothing here is called that.</li>}
+        {targets.length === 0 && <li className={classes.none}>{searching ? "Looking …" : "Nothing here is called that."}</li>}
       </ul>
     </div>
   );
 }
 
-function useTargets(text: string): Target[] {
+/** What fits the text: of each kind the best few, so that one kind does not push out the others. */
+export function offered(found: Target[][], wanted: string, most = MOST): Target[] {
+  const fitting = found.map((kind) => kind.filter((t) => !wanted || `${t.kind} ${t.text} ${t.detail}`.toLowerCase().includes(wanted)));
+  const share = Math.max(2, Math.floor(most / Math.max(1, fitting.filter((k) => k.length > 0).length)));
+  const first = fitting.map((kind) => kind.slice(0, share));
+  let left = most - first.reduce((n, kind) => n + kind.length, 0);
+  return fitting.flatMap((kind, i) => {
+    const more = kind.slice(share, share + Math.max(0, left));
+    left -= more.length;
+    return [...(first[i] ?? []), ...more];
+  });
+}
+
+function useTargets(text: string, onHelp: () => void): { targets: Target[]; searching: boolean } {
   const project = useMatch("/p/:project/*")?.params.project;
+  const { setColorScheme } = useMantineColorScheme();
+  const scheme = useComputedColorScheme("light");
   const projects = useQuery(projectsQuery).data ?? [];
   const strip = useQuery({ ...stripQuery(project ?? "", undefined), enabled: project !== undefined }).data;
   const wanted = text.trim().toLowerCase().replace(/^#/, "");
-  const newest = strip?.columns.at(-1)?.run.number;
+  const newest = strip?.columns.at(-1)?.run;
   const [typed] = useDebouncedValue(wanted, 250);
   const asked = project !== undefined && newest !== undefined && typed.length > 2;
-  const tests = useQuery({ ...testsQuery(project ?? "", newest ?? 0, { base: undefined, state: "all", search: typed, slower: undefined, cells: [] }, 0, 6), enabled: asked }).data;
-  const found: Target[] = [{ id: "desk", kind: "page", text: "Desk", detail: "what needs a decision now", to: "/" }];
-  for (const p of projects)
-    found.push({ id: `p/${p.name}`, kind: "project", text: p.name, detail: p.description, to: `/p/${p.name}`, verdict: p.newest?.word });
-  for (const { run } of [...(strip?.columns ?? [])].reverse())
-    found.push({
-      id: `r/${run.number}`,
-      kind: `#${run.number}`,
-      text: run.title,
-      detail: `${short(run.commit)} ${run.author}`,
-      to: `/p/${project ?? ""}/runs/${run.number}`,
-      verdict: run.word,
-    });
-  const fitting = found.filter((t) => !wanted || `${t.kind} ${t.text} ${t.detail}`.toLowerCase().includes(wanted)).slice(0, 12);
-  const offered = asked && wanted === typed ? (tests?.rows ?? []) : [];
-  return [
-    ...fitting.slice(0, 12 - offered.length),
-    ...offered.map((t, i) => ({ id: `t/${t.test}`, kind: "test", text: t.name, detail: headingAt(tests?.headings ?? [], i), to: `/p/${project ?? ""}/tests/${t.test}` })),
+  const tests = useQuery({ ...testsQuery(project ?? "", newest?.number ?? 0, { base: undefined, state: "all", search: typed, slower: undefined, cells: [] }, 0, 6), enabled: asked });
+  const files = useQuery({ ...filesQuery(project ?? "", newest?.commit ?? "", typed), enabled: asked });
+  const runners = useQuery({ ...runnersQuery, enabled: wanted.length > 1 }).data ?? [];
+  const here = `/p/${project ?? ""}`;
+  const pages: Target[] = [
+    { id: "desk", kind: "page", text: "Desk", detail: "what needs a decision now", to: "/" },
+    ...pagesOf(project).map((page) => ({ id: page.to, kind: "page", text: page.title, detail: project ?? "", to: page.to })),
+    { id: "runners", kind: "page", text: "Runners", detail: "and what waits for them", to: "/runners" },
+    { id: "theme", kind: "command", text: `${scheme === "dark" ? "Light" : "Dark"} theme`, detail: "", act: () => setColorScheme(scheme === "dark" ? "light" : "dark") },
+    { id: "help", kind: "command", text: "Marks and keys", detail: "?", act: onHelp },
+    { id: "add", kind: "command", text: "Watch another repository", detail: "", to: "/add" },
   ];
+  const runs = [...(strip?.columns ?? [])].reverse().map(({ run }) => ({
+    id: `r/${run.number}`, kind: `#${run.number}`, text: run.title, detail: `${short(run.commit)} ${run.author}`, to: `${here}/runs/${run.number}`, verdict: run.word,
+  })); // prettier-ignore
+  if (project && /^\d+$/.test(wanted) && !runs.some((r) => r.kind === `#${wanted}`)) runs.unshift({ id: `any/${wanted}`, kind: `#${wanted}`, text: "this run, if there is one", detail: "", to: `${here}/runs/${wanted}`, verdict: "none" });
+  const found: Target[][] = [
+    projects.map((p) => ({ id: `p/${p.name}`, kind: "project", text: p.name, detail: p.description, to: `/p/${p.name}`, ...(p.newest ? { verdict: p.newest.word } : {}) })),
+    runs,
+    wanted ? (strip?.branches ?? []).map((b) => ({ id: `b/${b}`, kind: "branch", text: b, detail: "", to: `${here}?branch=${encodeURIComponent(b)}` })) : [],
+    pages,
+    runners.map((r) => ({ id: `m/${r.name}`, kind: "runner", text: r.name, detail: "", to: "/runners" })),
+  ];
+  const current = asked && wanted === typed;
+  const searched: Target[][] = current
+    ? [
+        (tests.data?.rows ?? []).map((t, i) => ({ id: `t/${t.test}`, kind: "test", text: t.name, detail: headingAt(tests.data?.headings ?? [], i), to: `${here}/tests/${t.test}` })),
+        (files.data ?? []).slice(0, 6).map((path) => ({ id: `f/${path}`, kind: "file", text: path, detail: "", to: `${here}/runs/${newest.number}?section=coverage&file=${encodeURIComponent(path)}` })),
+      ]
+    : [];
+  const best = offered(found, wanted, searched.length ? MOST - Math.min(8, searched.flat().length) : MOST);
+  return { targets: [...best, ...searched.flat().slice(0, MOST - best.length)], searching: project !== undefined && wanted.length > 2 && (!current || tests.isFetching || files.isFetching) };
 }

@@ -3,7 +3,8 @@ import { useCallback, useMemo } from "react";
 import { useLocation, useNavigate } from "react-router";
 
 export const sections = ["findings", "matrix", "tests", "coverage", "evidence", "sent"] as const;
-export type Section = (typeof sections)[number];
+/** A section of the row, or what the commit changed, which its title opens. */
+export type Section = (typeof sections)[number] | "change";
 
 export interface Address {
   project: string;
@@ -52,7 +53,7 @@ export function readAddress(path: string, search: string): Address {
   return {
     project: decoded(project ?? ""),
     run: number(run),
-    section: sections.find((s) => s === section) ?? "findings",
+    section: section === "change" ? section : (sections.find((s) => s === section) ?? "findings"),
     branch: query.get("branch") ?? undefined,
     base: number(query.get("base")),
     cells: query.getAll("cell"),

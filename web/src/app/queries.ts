@@ -21,6 +21,7 @@ export const keys = {
   secrets: (project: string) => ["secrets", project],
   caches: (project: string) => ["caches", project],
   audit: (project: string) => ["audit", project],
+  kept: (project: string) => ["kept", project],
   attempt: (attempt?: number, ...of: unknown[]) => ["attempt", ...(attempt === undefined ? [] : [attempt]), ...of],
   log: (attempt?: number) => ["log", ...(attempt === undefined ? [] : [attempt])],
   standing: (project?: string, branch?: string) => ["standing", ...(project === undefined ? [] : [project, branch ?? ""])],
@@ -73,6 +74,14 @@ export const findingsQuery = (project: string, number: number, base: number | un
     queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/runs/{number}/findings", { signal, params: { path: { project, number }, query: { base } } })),
   });
 
+export const differenceOfRunQuery = (project: string, number: number, base: number | undefined) =>
+  queryOptions({
+    queryKey: keys.run(project, number, "difference", base ?? 0),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/runs/{number}/difference", { signal, params: { path: { project, number }, query: { base } } })),
+    retry: false,
+    staleTime: 60_000,
+  });
+
 export const changesQuery = (project: string, number: number, test: number) =>
   queryOptions({
     queryKey: keys.run(project, number, "changes", test),
@@ -95,6 +104,13 @@ export const fileQuery = (project: string, commit: string, path: string) =>
     queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/file", { signal, params: { path: { project }, query: { commit, path } } })),
     retry: false,
     staleTime: Infinity,
+  });
+
+export const filesQuery = (project: string, commit: string, search: string) =>
+  queryOptions({
+    queryKey: keys.file(project, commit, `?${search}`),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/files", { signal, params: { path: { project }, query: { commit, search } } })),
+    staleTime: 60_000,
   });
 
 export const coverageQuery = (project: string, number: number, job: string) =>
@@ -232,6 +248,12 @@ export const comingQuery = (project: string) =>
   queryOptions({
     queryKey: keys.coming(project),
     queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/coming", { signal, params: { path: { project } } })),
+  });
+
+export const keptQuery = (project: string) =>
+  queryOptions({
+    queryKey: keys.kept(project),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/kept", { signal, params: { path: { project } } })),
   });
 
 export const auditQuery = (project: string) =>

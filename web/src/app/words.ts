@@ -38,4 +38,12 @@ export function signed(value: number): string {
   return `${text === "0.0" ? "±" : value > 0 ? "+" : "−"}${text}`;
 }
 
+/** A long name cut in its middle, where names of one family differ least. */
+export function middle(text: string, most: number): string {
+  const letters = Array.from(text);
+  if (letters.length <= most) return text;
+  const tail = Math.floor((most - 1) / 2);
+  return `${letters.slice(0, most - 1 - tail).join("")}…${letters.slice(letters.length - tail).join("")}`;
+}
+
 export const short = (commit: string) => commit.slice(0, 7);

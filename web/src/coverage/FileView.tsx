@@ -1,8 +1,8 @@
-import { useHotkeys } from "@mantine/hooks";
 import { useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { useAddress } from "../app/address";
+import { useActions } from "../app/keys";
 import { coverageFileQuery, fileQuery } from "../app/queries";
 import { counted, short } from "../app/words";
 import type { FileCoverage, Run } from "../api/client";
@@ -18,7 +18,7 @@ export function FileView({ run, path, commit }: { run: Run; path: string; commit
   const covered = useQuery(coverageFileQuery(run.project, run.run.number, path, address.job));
   const source = useQuery(fileQuery(run.project, commit, path));
   const back = () => go({ file: undefined, line: undefined });
-  useHotkeys([["u", back]]);
+  useActions({ back });
   const trouble = covered.error ?? null;
   return (
     <>
@@ -64,10 +64,10 @@ function Lines({ covered, text, at }: { covered: FileCoverage; text: string; at:
     go({ line: to }, true);
   };
   const here = chosen ?? 0;
-  useHotkeys([
-    ["j", () => jump(bare.find((n) => n > here) ?? bare[0])],
-    ["k", () => jump(bare.findLast((n) => n < here) ?? bare.at(-1))],
-  ]);
+  useActions({
+    down: () => jump(bare.find((n) => n > here) ?? bare[0]),
+    up: () => jump(bare.findLast((n) => n < here) ?? bare.at(-1)),
+  });
   return (
     <>
       <p className={classes.places}>

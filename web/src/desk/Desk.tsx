@@ -1,19 +1,23 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
+import { Loading, Trouble } from "../app/Awaited";
 import { deskQuery } from "../app/queries";
 import { useNow } from "../app/useNow";
 import { ago, counted, duration, exact } from "../app/words";
 import type { DeskProject, StuckCell } from "../api/client";
-import { FirstVisit } from "../plan/FirstVisit";
 import { StatusMark, VerdictMark } from "../marks/StatusMark";
+import { lazy } from "react";
 import { MiniStrip, Spark } from "./MiniStrip";
 import classes from "./desk.module.css";
 
+const FirstVisit = lazy(() => import("../plan/FirstVisit").then((m) => ({ default: m.FirstVisit })));
+
 /** What needs a decision now, what runs, and every project in a row. */
 export function Desk() {
-  const desk = useQuery(deskQuery).data;
+  const asked = useQuery(deskQuery);
+  const desk = asked.data;
   const now = useNow();
-  if (!desk) return null;
+  if (!desk) return asked.error ? <Trouble what="The desk" error={asked.error} onAgain={() => void asked.refetch()} /> : <Loading what="The desk" rows={8} />;
   if (desk.projects.length === 0) return <FirstVisit empty />;
   const held = desk.projects.filter((p) => p.held_since && p.project.newest?.word !== "clear");
   const unread = desk.projects.filter((p) => p.project.trouble);
@@ -77,6 +81,7 @@ export function Desk() {
                 <Link to={`/p/${p.project.name}`} className={classes.name}>
                   {p.project.name}
                 </Link>
+                {p.project.paused && <b className="soft"> paused</b>}
                 <div className="soft">{p.project.description}</div>
               </td>
               <td>{p.runs.length ? <MiniStrip project={p.project.name} runs={p.runs} /> : <span className="soft">nothing has run yet</span>}</td>
@@ -122,6 +127,13 @@ function HeldRow({ row, now }: { row: DeskProject; now: number }) {
           </Link>{" "}
           by {since.author}, {ago(since.at, now)}.
         </span>
+        {row.taken.slice(0, 4).map((t) => (
+          <span key={t.finding}>
+            {" "}
+            <b>{t.by}</b> has <Link to={`/p/${name}/runs/${t.run}?finding=${encodeURIComponent(t.finding)}`}>{t.title}</Link>.
+          </span>
+        ))}
+        {row.taken.length === 0 && <span className="soft"> Nobody has taken it.</span>}
       </span>
     </li>
   );

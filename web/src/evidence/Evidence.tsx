@@ -2,11 +2,13 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import type { Attempt, Cell, Run, Step } from "../api/client";
 import { evidenceViews, useAddress, type EvidenceView } from "../app/address";
+import { Loading, Trouble } from "../app/Awaited";
 import { Notice } from "../app/Notice";
 import { attemptQuery } from "../app/queries";
 import { duration } from "../app/words";
 import { StatusMark } from "../marks/StatusMark";
 import { markNamed } from "../marks/shapes";
+import { Chooser } from "./Chooser";
 import classes from "./evidence.module.css";
 import { Files } from "./Files";
 import { Log } from "./Log";
@@ -16,36 +18,16 @@ import { TimelineView } from "./Timeline";
 import { useLogState } from "./useLog";
 
 const nameOf = (cell: Cell) => `${cell.job}/${cell.key}`;
-const titles: Record<EvidenceView, string> = { log: "Log", timeline: "Timeline", settings: "Settings", machine: "Machine", files: "Files" };
+const titles: Record<EvidenceView, string> = { log: "Log", timeline: "Timeline", settings: "Variables", machine: "Machine", files: "Files" };
 
 /** What happened in one cell: steps, log, settings, machine and files; and when, in all of them. */
 export function Evidence({ run }: { run: Run }) {
   const [address, go] = useAddress();
   const chosen = run.cells.find((c) => nameOf(c) === address.cells[0]) ?? mostTelling(run.cells);
-  const jobs = [...new Set(run.cells.map((c) => c.job))];
   if (!chosen) return <Notice title="There is no evidence">{run.reason || run.run.sentence}</Notice>;
   return (
     <>
-      {address.view !== "timeline" && jobs.map((job) => (
-        <div key={job} className={classes.cells} role="group" aria-label={`Cells of ${job}`}>
-          <span className={classes.job}>{job}</span>
-          {run.cells
-            .filter((c) => c.job === job)
-            .map((cell) => (
-              <button
-                key={cell.id}
-                type="button"
-                className={`plain ${classes.cell ?? ""}`}
-                aria-label={`${cell.job} ${cell.key}: ${cell.state}`}
-                aria-pressed={cell.id === chosen.id}
-                onClick={() => go({ cells: [nameOf(cell)], line: undefined, attempt: undefined }, true)}
-              >
-                <StatusMark mark={markNamed(cell.mark)} size={11} advisory={cell.advisory} />
-                {Object.values(cell.values).join(" ") || "its one cell"}
-              </button>
-            ))}
-        </div>
-      ))}
+      {address.view !== "timeline" && <Chooser run={run} chosen={chosen} onChoose={(cell) => go({ cells: [nameOf(cell)], line: undefined, attempt: undefined }, true)} />}
       <div className={classes.views} role="tablist" aria-label="Evidence">
         {evidenceViews.map((view) => (
           <button key={view} type="button" role="tab" aria-selected={address.view === view} className="plain" onClick={() => go({ view }, true)}>
@@ -70,8 +52,9 @@ function mostTelling(cells: Cell[]): Cell | undefined {
 }
 
 function OneAttempt({ id, run, view }: { id: number; run: Run; view: EvidenceView }) {
-  const attempt = useQuery(attemptQuery(id)).data;
-  if (!attempt) return null;
+  const asked = useQuery(attemptQuery(id));
+  const attempt = asked.data;
+  if (!attempt) return asked.error ? <Trouble what="This attempt" error={asked.error} onAgain={() => void asked.refetch()} /> : <Loading what="This attempt" />;
   return (
     <>
       <p className={classes.intro}>

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import type { Bar, Run, Timeline, TimelineRow } from "../api/client";
 import { useAddress } from "../app/address";
 import { timelineQuery } from "../app/queries";
+import { Loading, Trouble } from "../app/Awaited";
 import { useNow } from "../app/useNow";
 import { duration } from "../app/words";
 import { StatusMark } from "../marks/StatusMark";
@@ -10,10 +11,11 @@ import classes from "./evidence.module.css";
 
 /** Cells against time: waiting, each phase and step; the critical path stands out, predicted ends are ticks. */
 export function TimelineView({ run }: { run: Run }) {
-  const found = useQuery(timelineQuery(run.project, run.run.number)).data;
+  const asked = useQuery(timelineQuery(run.project, run.run.number));
+  const found = asked.data;
   const [, go] = useAddress();
   const now = useNow();
-  if (!found) return null;
+  if (!found) return asked.error ? <Trouble what="The timeline" error={asked.error} onAgain={() => void asked.refetch()} /> : <Loading what="The timeline" />;
   if (found.rows.every((r) => r.bars.length === 0)) return <p className={classes.intro}>Nothing of this run was executed{run.reason ? `: ${run.reason}` : ""}.</p>;
   const begin = Date.parse(found.started_at);
   const end = Math.max(begin + 1000, ...found.rows.flatMap((r) => [...r.bars.map((b) => endOf(b, now)), r.predicted_end && endIsOpen(r) ? Date.parse(r.predicted_end) : 0]));

@@ -32,7 +32,8 @@ export function FindingRow({ finding, run, open, current, onToggle }: { finding:
         <span className={classes.where}>
           {words[finding.mark]}
           {many > 1 && ` · ${counted(many, "test")} × ${counted(new Set(finding.cells.map((c) => `${c.job}/${c.key}`)).size, "cell")}`} · {where(finding)}
-          {finding.control && ` · ${finding.control === "chance" ? "chance" : `the ${finding.control}`}, says the control run`}
+          {finding.control && ` · ${{ change: "the change did it", world: "not the change", chance: "chance" }[finding.control] ?? ""}`}
+          {finding.taken && <b className={classes.takenBy}>{` · ${finding.taken.by} has it`}</b>}
         </span>
         <span className={classes.thumb}>
           {cells.slice(0, MOST_MARKS).map((c) => (

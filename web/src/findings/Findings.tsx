@@ -1,11 +1,11 @@
-import { useHotkeys } from "@mantine/hooks";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useAddress } from "../app/address";
-import { Notice } from "../app/Notice";
+import { Loading, Trouble } from "../app/Awaited";
+import { useActions } from "../app/keys";
 import { findingsQuery } from "../app/queries";
 import { counted } from "../app/words";
-import type { Findings as Found, Run } from "../api/client";
+import type { Cell, Findings as Found, Rule, Run } from "../api/client";
 import { FindingRow } from "./FindingRow";
 import classes from "./findings.module.css";
 import { CellFinding, OtherRow, RuleFinding } from "./Others";
@@ -21,28 +21,24 @@ export function Findings({ run }: { run: Run }) {
   const troubled = run.cells.filter((c) => c.state === "void" || (c.state === "failed" && c.failed + c.errored === 0) || c.stuck);
   const move = (by: number) => setCursor((at) => Math.min(Math.max(0, at + by), listed.length - 1));
   const toggle = (finding: string) => go({ finding: address.finding === finding ? undefined : finding }, true);
-  useHotkeys([
-    ["j", () => move(1)],
-    ["k", () => move(-1)],
-    ["o", () => listed[cursor] && toggle(listed[cursor].id)],
-    ["e", () => go({ finding: "" }, true)],
-  ]);
-  if (found.error) return <Notice title="The findings cannot be shown">{found.error.message}</Notice>;
-  if (!found.data) return null;
+  useActions({
+    down: () => move(1),
+    up: () => move(-1),
+    open: () => listed[cursor] && toggle(listed[cursor].id),
+    away: () => go({ finding: "" }, true),
+  });
+  if (!found.data) return found.error ? <Trouble what="What was found" error={found.error} onAgain={() => void found.refetch()} /> : <Loading what="What was found" />;
   const { others, troubled: told } = found.data;
   const rules = chosen.size ? [] : run.judged.filter((r) => !r.met && r.measure !== "" && r.measure !== "tests.new");
+  const causes = [...rules].sort((a, b) => Number(a.level === "warn") - Number(b.level === "warn"));
   const only = listed.length === 1 && troubled.length === 0;
   const nothing = listed.length === 0 && troubled.length === 0 && run.problems.length === 0;
   return (
     <>
       <p className={classes.intro}>{intro(found.data, run, chosen.size, listed.length)}</p>
-      {run.problems.length > 0 && <PlanProblems problems={run.problems} />}
       {nothing && rules.length === 0 && run.run.verdict === "held" && <p className={classes.reason}>{run.run.sentence}</p>}
       {(listed.length > 0 || troubled.length > 0 || rules.length > 0 || others.length > 0) && (
         <ul className={classes.list} data-testid="findings">
-          {rules.map((rule) => (
-            <RuleFinding key={rule.name} rule={rule} />
-          ))}
           {troubled.map((cell) => (
             <CellFinding key={cell.id} cell={cell} told={told.find((t) => t.job === cell.job && t.key === cell.key)?.told ?? undefined} />
           ))}
@@ -56,16 +52,27 @@ export function Findings({ run }: { run: Run }) {
               onToggle={() => toggle(finding.id)}
             />
           ))}
+          {causes.map((rule) => (
+            <RuleFinding key={rule.name} rule={rule} follows={followed(rule, troubled)} />
+          ))}
           {chosen.size === 0 && others.map((other) => <OtherRow key={other.kind} other={other} run={run} />)}
         </ul>
       )}
+      {run.problems.length > 0 && <PlanProblems problems={run.problems} project={run.project} />}
       {found.data.more > 0 && <p className="soft">{counted(found.data.more, "more cause")} not listed here.</p>}
     </>
   );
 }
 
+/** What a rule only follows from: nothing can be measured in a cell that gave no result. */
+export function followed(rule: Rule, troubled: Cell[]): string {
+  if (rule.value !== null || troubled.length === 0) return "";
+  const named = troubled.slice(0, 2).map((c) => `${c.job} ${c.key}`.trim()).join(", ");
+  return `follows from ${named}${troubled.length > 2 ? ` and ${counted(troubled.length - 2, "more cell")}` : ""}`;
+}
+
 function intro(found: Found, run: Run, chosen: number, causes: number): string {
-  const against = found.baseline ? `against #${found.baseline.number}` : "with no clear ancestor to compare with, so every failure is new";
+  const against = found.baseline ? `against #${found.baseline.number}` : "with nothing before to compare with, so every failure counts as new";
   const parts = [
     [found.tests.new ?? 0, "newly failing"],
     [found.tests.first ?? 0, "failing with a first result here"],
@@ -80,5 +87,7 @@ function intro(found: Found, run: Run, chosen: number, causes: number): string {
   const open = run.run.verdict === "undecided" ? " so far" : "";
   const narrowed = chosen > 0 ? `, only ${counted(chosen, "chosen cell")}` : "";
   const grouped = causes > 0 && failing > causes ? ` ${counted(causes, "cause")}.` : "";
+  const mute = run.cells.filter((c) => c.selected && !c.gated && c.state === "void").length;
+  if (said.length === 0 && mute > 0) return `${counted(mute, "cell")} gave no result that can be trusted${open}; in the others nothing failed, ${against}${narrowed}.`;
   return said.length ? `Tests${open} ${against}${narrowed}: ${said.join(", ")}.${grouped}` : `Nothing failed${open}, ${against}${narrowed}.`;
 }

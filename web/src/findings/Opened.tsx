@@ -12,8 +12,8 @@ import { SourceAt } from "./SourceAt";
 import { Why } from "./Why";
 
 const controls: Record<string, string> = {
-  change: "The change: the gate baseline still passes today.",
-  world: "The world: the gate baseline fails today too.",
+  change: "The change did it: repeated just now, the gate baseline still passes.",
+  world: "Not the change: repeated just now, the gate baseline fails too, so something outside did it.",
   chance: "Chance: it passed here when it was run once more.",
 };
 const FEW = 12;

@@ -4,6 +4,7 @@ import { useAddress, written } from "../app/address";
 import type { Cell, KindTold, OtherFinding, Rule, Run } from "../api/client";
 import { StatusMark, VerdictMark } from "../marks/StatusMark";
 import { markNamed } from "../marks/shapes";
+import { saysOf } from "../run/MustHold";
 import classes from "./findings.module.css";
 import { SourceAt } from "./SourceAt";
 
@@ -35,7 +36,7 @@ export function CellFinding({ cell, told }: { cell: Cell; told: KindTold | undef
 }
 
 /** A rule that is not met for another reason than failing tests. */
-export function RuleFinding({ rule }: { rule: Rule }) {
+export function RuleFinding({ rule, follows = "" }: { rule: Rule; follows?: string }) {
   return (
     <li className={classes.item}>
       <div className={classes.row}>
@@ -43,15 +44,17 @@ export function RuleFinding({ rule }: { rule: Rule }) {
         <span className={classes.title}>
           <b>{rule.name}</b>
           <span className={classes.pair}>
-            {rule.value === null ? rule.reason : `${rule.value}, ${rule.sign.replace("-", " ")} ${rule.limit ?? "the baseline's"}`}
+            {saysOf(rule)}
           </span>
         </span>
-        <span className={classes.where}>{rule.level === "warn" ? "warns" : "holds"}</span>
+        <span className={classes.where}>{follows || (rule.level === "warn" ? "warns" : "holds")}</span>
         <span />
       </div>
     </li>
   );
 }
+
+const placed: Record<string, string> = { vanished: "gone", "newly-skipped": "skipped", removed: "gone", loosened: "the plan", moved: "renamed", slower: "time", coverage: "coverage", analysis: "analysis", "not-run": "not run" };
 
 /** What is odd beside failing tests; its lines open in place, and those with a place show the source. */
 export function OtherRow({ other, run }: { other: OtherFinding; run: Run }) {
@@ -65,7 +68,7 @@ export function OtherRow({ other, run }: { other: OtherFinding; run: Run }) {
           <b>{other.title}</b>
           <span className={classes.pair}>{other.say}</span>
         </span>
-        <span className={classes.where}>beside the tests</span>
+        <span className={classes.where}>{placed[other.kind] ?? "not a failing test"}</span>
         <span />
       </button>
       {open && (

@@ -3,6 +3,7 @@ import { Button } from "@mantine/core";
 import { useState } from "react";
 import { Link } from "react-router";
 import { useAddress, written } from "../app/address";
+import { Loading } from "../app/Awaited";
 import { keys, changesQuery } from "../app/queries";
 import { counted, exact, short } from "../app/words";
 import { api, taken, type Finding, type Run } from "../api/client";
@@ -10,6 +11,7 @@ import { asMarkdown } from "./copying";
 import { FirstBad } from "./FirstBad";
 import classes from "./findings.module.css";
 import { SetAside } from "./SetAside";
+import { Noted, TakeIt } from "./TakeIt";
 
 /** Since when, because of what, where else, and what to do about it. */
 export function Why({ finding, run }: { finding: Finding; run: Run }) {
@@ -71,7 +73,7 @@ function Rivals({ finding, run }: { finding: Finding; run: Run }) {
 function Changes({ run, test }: { run: Run; test: number }) {
   const found = useQuery(changesQuery(run.project, run.run.number, test));
   const [all, setAll] = useState(false);
-  if (!found.data) return null;
+  if (!found.data) return found.error ? null : <Loading what="What changed since it passed" rows={2} />;
   const { commits, machine, last_passed: last } = found.data;
   const shown = all ? commits : commits.slice(0, 3);
   return (
@@ -121,6 +123,7 @@ function Actions({ finding, run }: { finding: Finding; run: Run }) {
   const again = useAgain(run);
   const [copied, setCopied] = useState(false);
   const [aside, setAside] = useState(false);
+  const [taking, setTaking] = useState(false);
   const cells = [...new Set(finding.cells.map((c) => [`job=${c.job}`, c.key].filter(Boolean).join(",")))].join(";");
   const copy = () => {
     void navigator.clipboard.writeText(asMarkdown(finding, run, window.location.href)).then(() => setCopied(true));
@@ -134,11 +137,20 @@ function Actions({ finding, run }: { finding: Finding; run: Run }) {
         <Button size="compact-xs" variant="default" onClick={() => setAside(!aside)} aria-expanded={aside}>
           Quarantine …
         </Button>
+        <Button size="compact-xs" variant="default" onClick={() => setTaking(!taking)} aria-expanded={taking}>
+          {finding.taken ? `Taken by ${finding.taken.by} …` : "Take it …"}
+        </Button>
         <Button size="compact-xs" variant="default" onClick={copy}>
           {copied ? "Copied" : "Copy as Markdown"}
         </Button>
       </div>
       {again.error && <p>{again.error.message}</p>}
+      {finding.taken?.note && !taking && (
+        <p>
+          {finding.taken.by}: “<Noted text={finding.taken.note} project={run.project} />” <span className="soft">{exact(finding.taken.at)}</span>
+        </p>
+      )}
+      {taking && <TakeIt finding={finding} run={run} onDone={() => setTaking(false)} />}
       {aside && <SetAside project={run.project} tests={finding.tests} onDone={() => setAside(false)} />}
     </>
   );

@@ -27,7 +27,8 @@ export const StatusMark = memo(function StatusMark({ mark, size = 12, advisory =
   const inner = advisory ? (size * 2) / 3 : size;
   const shift = (size - inner) / 2;
   return (
-    <svg width={size} height={size} viewBox={`0 0 ${size} ${size}`} role="img" aria-label={label ?? markNames[mark]} style={{ flex: "none" }}>
+    <svg width={size} height={size} viewBox={`0 0 ${size} ${size}`} {...(label === "" ? { "aria-hidden": true } : { role: "img", "aria-label": label ?? markNames[mark] })} style={{ flex: "none" }}>
+      {label !== "" && <title>{label ?? markNames[mark]}</title>}
       <g transform={`translate(${shift} ${shift})`}>
         <Pieces pieces={shapeOf(mark, inner, inner, done)} />
       </g>

@@ -1,14 +1,18 @@
-import type { ReactNode } from "react";
+import { useElementSize } from "@mantine/hooks";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useRef, useState, type MouseEvent, type ReactNode } from "react";
 import { Link } from "react-router";
 import { useAddress, written, type Show } from "../app/address";
 import { Notice } from "../app/Notice";
+import { keys } from "../app/queries";
 import { counted, duration } from "../app/words";
-import type { Cell, Run } from "../api/client";
+import { api, taken, type Cell, type Run } from "../api/client";
 import { StatusMark } from "../marks/StatusMark";
 import { markNamed } from "../marks/shapes";
 import { Arrange, type Place } from "./Arrange";
 import classes from "./matrix.module.css";
-import { dimensionsOf, pivot, usualRows } from "./pivot";
+import { selectorOf } from "../run/Actions";
+import { DENSE, dimensionsOf, pivot, usualRows } from "./pivot";
 
 const nameOf = (cell: Cell) => `${cell.job}/${cell.key}`;
 
@@ -16,7 +20,6 @@ const nameOf = (cell: Cell) => `${cell.job}/${cell.key}`;
 export function Matrix({ run }: { run: Run }) {
   const [address, go] = useAddress();
   const jobs = [...new Set(run.cells.map((c) => c.job))];
-  const longest = Math.max(0.001, ...run.cells.map((c) => c.seconds ?? 0));
   const chosen = new Set(address.cells);
   const toggle = (cells: Cell[]) => {
     const names = cells.map(nameOf);
@@ -24,7 +27,9 @@ export function Matrix({ run }: { run: Run }) {
     go({ cells: all ? address.cells.filter((n) => !names.includes(n)) : [...new Set([...address.cells, ...names])] }, true);
   };
   const dimensions = dimensionsOf(run.cells);
-  const rows = address.rows ?? usualRows(run.cells);
+  const { ref, width } = useElementSize();
+  const rows = address.rows ?? usualRows(run.cells, width || undefined);
+  const dragged = useDragged((cells) => go({ cells: [...new Set([...address.cells, ...cells])] }, true));
   const arrangement: Record<Place, string[]> = {
     rows: dimensions.filter((d) => rows.includes(d) && !address.tables.includes(d)),
     tables: dimensions.filter((d) => address.tables.includes(d)),
@@ -42,31 +47,72 @@ export function Matrix({ run }: { run: Run }) {
   };
   if (run.cells.length === 0) return <Notice title="There are no cells">{run.reason || run.run.sentence}</Notice>;
   return (
-    <>
+    <div ref={ref} {...dragged.whole}>
       <p className={classes.intro}>{intro(run.cells)}</p>
       {dimensions.length > 0 && <Arrange arrangement={arrangement} show={address.show} onMove={move} onShow={(show) => go({ show }, true)} />}
-      {jobs.map((job) => (
-        <JobTables
-          key={job}
-          cells={run.cells.filter((c) => c.job === job)}
-          rows={address.rows}
-          tables={address.tables}
-          tile={(cell) => <Tile cell={cell} show={address.show} chosen={chosen.has(nameOf(cell))} longest={longest} onToggle={() => toggle([cell])} />}
-          onToggle={toggle}
-        />
-      ))}
+      {jobs.map((job) => {
+        const cells = run.cells.filter((c) => c.job === job);
+        const longest = Math.max(0.001, ...cells.map((c) => c.seconds ?? 0));
+        const tile = (cell: Cell) => (
+          <Tile cell={cell} show={address.show} dense={cells.length >= DENSE} chosen={chosen.has(nameOf(cell)) || dragged.over.has(nameOf(cell))} longest={longest} onToggle={() => toggle([cell])} drag={dragged.tile(nameOf(cell))} />
+        );
+        return <JobTables key={job} cells={cells} rows={address.rows ?? rows} tables={address.tables} tile={tile} onToggle={toggle} />;
+      })}
       <LeftOut run={run} />
       {chosen.size > 0 && (
         <div className={classes.tools}>
           <span>{counted(chosen.size, "cell")} chosen; the other sections show only these.</span>
           <Link to={written({ ...address, section: "evidence" })}>Their evidence</Link>
+          <RunThem run={run} cells={run.cells.filter((c) => chosen.has(nameOf(c)))} />
           <button type="button" className="plain" style={{ color: "var(--accent)" }} onClick={() => go({ cells: [] }, true)}>
             Choose none
           </button>
         </div>
       )}
+    </div>
+  );
+}
+
+/** Another attempt of the chosen cells; those that the sample left out get their first. */
+function RunThem({ run, cells }: { run: Run; cells: Cell[] }) {
+  const client = useQueryClient();
+  const again = useMutation({
+    mutationFn: () => taken(api.POST("/api/v1/projects/{project}/runs/{number}/again", { params: { path: { project: run.project, number: run.run.number } }, body: { which: "chosen", cells: selectorOf(cells) } })),
+    onSettled: () => client.invalidateQueries({ queryKey: keys.run(run.project, run.run.number) }),
+  });
+  const unselected = cells.filter((c) => !c.selected).length;
+  return (
+    <>
+      <button type="button" className="plain" style={{ color: "var(--accent)" }} disabled={again.isPending} onClick={() => again.mutate()}>
+        {unselected === cells.length ? "Run them from here" : unselected ? `Run them (${unselected} for the first time)` : "Run them again"}
+      </button>
+      {again.error && <span role="alert">{again.error.message}</span>}
     </>
   );
+}
+
+/** Choosing tiles by dragging over them. */
+function useDragged(onDone: (names: string[]) => void) {
+  const [over, setOver] = useState<ReadonlySet<string>>(new Set());
+  const start = useRef<string>(undefined);
+  const end = () => {
+    if (over.size > 1) onDone([...over]);
+    start.current = undefined;
+    if (over.size) setOver(new Set());
+  };
+  return {
+    over: over.size > 1 ? over : new Set<string>(),
+    whole: { onPointerUp: end, onPointerLeave: end },
+    tile: (name: string) => ({
+      onPointerDown: () => {
+        start.current = name;
+        setOver(new Set([name]));
+      },
+      onPointerEnter: () => start.current !== undefined && setOver(new Set([...over, name])),
+      // what was dragged over is chosen by the drag; its click would take the last one out again
+      onClickCapture: (e: MouseEvent) => over.size > 1 && e.stopPropagation(),
+    }),
+  };
 }
 
 /** Jobs without cells here, and what samples hide. */
@@ -135,6 +181,8 @@ function JobTables({ cells, rows, tables, tile, onToggle }: TablesProps) {
   );
 }
 
+const WRAPPED = 10; // cells of one dimension that stand in a line before it wraps
+
 interface TableProps {
   cells: Cell[];
   rowDimensions: string[];
@@ -145,6 +193,20 @@ interface TableProps {
 
 function JobTable({ cells, rowDimensions, columnDimensions, tile, onToggle }: TableProps) {
   const table = pivot(cells, rowDimensions, columnDimensions);
+  if (rowDimensions.length === 0 && table.columns.length > WRAPPED) {
+    return (
+      <ul className={classes.wrap}>
+        {cells.map((cell) => (
+          <li key={cell.id}>
+            <span className="soft" title={columnDimensions.map((d) => `${d} ${cell.values[d] ?? ""}`).join(", ")}>
+              {columnDimensions.map((d) => cell.values[d]).join(", ")}
+            </span>
+            {tile(cell)}
+          </li>
+        ))}
+      </ul>
+    );
+  }
   return (
     <table className={classes.table}>
       {columnDimensions.length > 0 && (
@@ -193,10 +255,12 @@ interface TileProps {
   show: Show;
   chosen: boolean;
   longest: number;
+  dense: boolean;
   onToggle: () => void;
+  drag: object;
 }
 
-function Tile({ cell, show, chosen, longest, onToggle }: TileProps) {
+function Tile({ cell, show, chosen, longest, dense, onToggle, drag }: TileProps) {
   const failing = cell.failed + cell.errored;
   const outcome = failing > 0 ? `${failing} failing` : cell.state === "passed" ? `${cell.passed} passed` : cell.selected ? cell.state : "not selected";
   const said = shown(cell, show, outcome);
@@ -206,16 +270,25 @@ function Tile({ cell, show, chosen, longest, onToggle }: TileProps) {
       className={`plain ${classes.tile ?? ""}`}
       aria-pressed={chosen}
       aria-label={`${cell.job} ${cell.key}: ${said}`}
-      title={cell.reason || undefined}
+      title={[`${cell.job} ${cell.key}: ${said}`, detail(cell), cell.reason].filter(Boolean).join("\n")}
       data-testid="tile"
+      data-dense={dense}
+      {...drag}
       onClick={onToggle}
     >
       <StatusMark mark={markNamed(cell.mark)} size={18} advisory={cell.advisory} />
-      <span className={classes.count}>{said}</span>
-      <span className={classes.small}>{detail(cell)}</span>
+      <span className={classes.count}>{dense ? brief(cell, show) : said}</span>
+      {!dense && <span className={classes.small}>{detail(cell)}</span>}
       {cell.seconds !== null && <span className={classes.bar} style={{ width: `${(cell.seconds / longest) * 100}%` }} />}
     </button>
   );
+}
+
+/** What a small tile says beside its mark. */
+function brief(cell: Cell, show: Show): string {
+  const failing = cell.failed + cell.errored;
+  if (show === "outcome") return failing > 0 ? String(failing) : "";
+  return shown(cell, show, "").replace(/^(no time yet|not measured|waits)$/, "–").replace(/^waited /, "").replace(/ %$/, "");
 }
 
 function shown(cell: Cell, show: Show, outcome: string): string {

@@ -25,8 +25,24 @@ export function pivot(cells: Cell[], rowDimensions: string[], columnDimensions: 
   };
 }
 
-/** With two dimensions or more the last ones go on columns, the first on rows; a single one lies across. */
-export function usualRows(cells: Cell[]): string[] {
+/** From this many cells of a job on, its tiles are small. */
+export const DENSE = 30;
+const TILE = { usual: { w: 124, h: 52 }, dense: { w: 58, h: 27 } };
+const HEAD = 110;
+
+/** The rows with which the table of a job comes nearest to the window: no wider than it, and then as flat as can be. */
+export function usualRows(cells: Cell[], width = 1200): string[] {
   const dimensions = dimensionsOf(cells);
-  return dimensions.length < 2 ? [] : dimensions.slice(1);
+  if (dimensions.length < 2) return [];
+  const { w, h } = tileOf(cells);
+  const splits = Array.from({ length: 2 ** dimensions.length - 2 }, (_, i) => dimensions.filter((_, bit) => ((i + 1) >> bit) & 1));
+  const cost = (rows: string[]) => {
+    const table = pivot(cells, rows, dimensions.filter((d) => !rows.includes(d)));
+    const [across, down] = [HEAD + table.columns.length * w, table.rows.length * h];
+    const empty = table.rows.length * table.columns.length - cells.length;
+    return down + Math.max(0, across - width) * 40 + empty * 2 + rows.length;
+  };
+  return splits.reduce((best, rows) => (cost(rows) < cost(best) ? rows : best));
 }
+
+export const tileOf = (cells: Cell[]) => (cells.length >= DENSE ? TILE.dense : TILE.usual);

@@ -3,8 +3,8 @@ import { useDebouncedValue } from "@mantine/hooks";
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useRef, useState } from "react";
 import { Link } from "react-router";
-import { Notice } from "../app/Notice";
 import { meaningQuery, standingQuery, wordsQuery } from "../app/queries";
+import { Loading, Trouble } from "../app/Awaited";
 import { counted, short } from "../app/words";
 import { api, taken, type Meaning, type Standing } from "../api/client";
 import { usePlanAddress, views, type View } from "./address";
@@ -27,8 +27,7 @@ const titles: Record<View, string> = { text: "Text", forms: "Forms", difference:
 export function Workbench() {
   const [address] = usePlanAddress();
   const standing = useQuery(standingQuery(address.project, address.branch));
-  if (standing.error) return <Notice title="The repository cannot be read">{standing.error.message}</Notice>;
-  if (!standing.data) return null;
+  if (!standing.data) return standing.error ? <Trouble what="The plan workbench" error={standing.error} onAgain={() => void standing.refetch()} /> : <Loading what="The plan workbench" rows={8} />;
   return <Bench key={`${address.project}/${standing.data.branch}`} standing={standing.data} />;
 }
 

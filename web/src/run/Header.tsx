@@ -2,8 +2,10 @@ import { useClipboard } from "@mantine/hooks";
 import { Actions } from "./Actions";
 import { Accepting } from "./Accepting";
 import { Approvals } from "./Approvals";
-import type { Rule, Run } from "../api/client";
-import { ago, counted, duration, exact, short, signed } from "../app/words";
+import type { Run } from "../api/client";
+import { useAddress } from "../app/address";
+import { MustHold } from "./MustHold";
+import { ago, counted, duration, exact, middle, short, signed } from "../app/words";
 import { Link } from "react-router";
 import { VerdictMark } from "../marks/StatusMark";
 import { verdictNames } from "../marks/shapes";
@@ -28,12 +30,15 @@ function eventOf(run: Run): string {
 export function Header({ run, now }: { run: Run; now: number }) {
   const { run: line } = run;
   const clipboard = useClipboard();
+  const [address, go] = useAddress();
   return (
     <div className={classes.head}>
       <div>
         <div className={classes.line}>
           <strong>#{line.number}</strong>
-          <strong>{line.title || "reading the commit …"}</strong>
+          <button type="button" className={`plain ${classes.title ?? ""}`} title={`${line.title}\nWhat it changed (key d)`} onClick={() => go({ section: address.section === "change" ? "findings" : "change" })}>
+            {line.title ? middle(line.title, 120) : "reading the commit …"}
+          </button>
         </div>
         <h1 className={classes.sentence} data-testid="sentence">
           <VerdictMark verdict={line.verdict} size={16} />
@@ -79,7 +84,7 @@ export function Header({ run, now }: { run: Run; now: number }) {
           <Actions run={run} />
         </div>
       </div>
-      <GateCard run={run} />
+      <MustHold run={run} />
     </div>
   );
 }
@@ -113,7 +118,7 @@ function Controls({ run }: { run: Run }) {
   if (open.length === 0) return null;
   const here = open.filter((c) => c.place === "here").length;
   const said = [here ? `${counted(here, "cell")} here` : "", open.length - here ? `${counted(open.length - here, "cell")} on the gate baseline` : ""].filter(Boolean).join(" and ");
-  return <div className="soft">Repeating {said}, to tell the change from the world and from chance.</div>;
+  return <div className="soft">Repeating {said}, to tell whether the change did it, something outside of it, or chance.</div>;
 }
 
 /** The sentence while nothing is decided yet. */
@@ -133,43 +138,3 @@ function progress(run: Run): string {
   if (run.reason && open.length === 0) return `Undecided: ${run.reason}.`;
   return `Undecided: ${said.join(", ")}.${stuck ? ` ${stuck.job} ${stuck.key} waits: ${stuck.reason}.` : ""}`;
 }
-
-function GateCard({ run }: { run: Run }) {
-  return (
-    <aside className={classes.gate} aria-label="Gate" data-testid="gate">
-      <div className={classes.gateHead}>
-        <span>Gate</span>
-        <span>{verdictNames[run.run.verdict]}</span>
-      </div>
-      <ul>
-        {run.judged.map((rule) => (
-          <RuleRow key={`${rule.name}/${rule.line}`} rule={rule} />
-        ))}
-        {run.judged.length === 0 && <li style={{ display: "block" }} className="soft">{run.run.verdict === "undecided" ? (run.run.ended_at ? `Not judged: ${run.reason}.` : "Judged when the last cell has ended.") : run.reason || "No rule had to be judged."}</li>}
-      </ul>
-    </aside>
-  );
-}
-
-function builtIn(rule: Rule): string {
-  if (rule.met) return "yes";
-  return rule.measure ? `no, ${rule.value ?? ""}` : "no";
-}
-
-function RuleRow({ rule }: { rule: Rule }) {
-  const where = rule.line > 0 ? `declared in myriant.toml, line ${rule.line}` : "built in";
-  const sign = rule.sign.replace("-", " ");
-  const limit = rule.limit === null ? "" : `${sign} ${rule.limit}${rule.against_baseline ? " (the baseline's)" : ""}`;
-  return (
-    <li data-met={rule.met} data-level={rule.level} title={`${where}${rule.reason ? `; ${rule.reason}` : ""}`}>
-      <VerdictMark verdict={rule.met ? "clear" : rule.level === "warn" ? "undecided" : "held"} size={11} />
-      <span className={classes.rule}>{rule.name}</span>
-      <span className="soft">
-        {rule.built_in ? builtIn(rule) : `${rule.value ?? "not measured"}, ${limit}`}
-        {rule.level === "warn" && !rule.met && " · warns"}
-        {rule.level === "off" && " · off"}
-      </span>
-    </li>
-  );
-}
-

@@ -1,8 +1,11 @@
-import { useHotkeys, useLocalStorage, useMediaQuery } from "@mantine/hooks";
+import { useLocalStorage, useMediaQuery } from "@mantine/hooks";
 import { Button } from "@mantine/core";
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { useAddress } from "../app/address";
+import { Loading, Trouble } from "../app/Awaited";
+import { useActions } from "../app/keys";
+import { useTab } from "../app/tab";
 import { Notice } from "../app/Notice";
 import { useNow } from "../app/useNow";
 import { keys, comingQuery, projectsQuery, runQuery } from "../app/queries";
@@ -13,6 +16,9 @@ import { StripBand } from "../strip/StripBand";
 import { StripList } from "../strip/StripList";
 import strips from "../strip/strip.module.css";
 import { useStrip, type StripData } from "../strip/useStrip";
+import { Beside } from "./Beside";
+import { ByHand } from "./ByHand";
+import { Legend } from "./Legend";
 import { RunBody } from "./RunBody";
 
 /** A project: its strip, and below it the selected run. */
@@ -23,10 +29,10 @@ export function ProjectPage() {
   const of = selected ? named.data : undefined;
   // An address that names only a run shows the strip that this run is on.
   const line = address.branch ?? (of?.project === address.project ? lineOf(of) : undefined);
-  const { data, error } = useStrip(address.project, line, !selected || named.isFetched);
-  if (selected && !of && named.error) return <Notice title="This run cannot be shown">{named.error.message}</Notice>;
-  if (error) return <Notice title="This project cannot be shown">{error.message}</Notice>;
-  if (!data) return null;
+  const { data, error, again } = useStrip(address.project, line, !selected || named.isFetched);
+  if (selected && !of && named.error) return <Trouble what={`Run #${address.run ?? ""}`} error={named.error} onAgain={() => void named.refetch()} />;
+  if (error && !data) return <Trouble what={`The project ${address.project}`} error={error} onAgain={again} />;
+  if (!data) return <Loading what={`The strip of ${address.project}`} rows={7} />;
   if (data.columns.length === 0 && address.run === undefined) return <EmptyProject project={address.project} branch={data.branch} />;
   return <Filled strip={data} />;
 }
@@ -76,24 +82,25 @@ function Filled({ strip }: { strip: StripData }) {
   const newest = strip.columns.at(-1)?.run.number;
   const selected = address.run ?? newest;
   const index = strip.columns.findIndex((c) => c.run.number === selected);
-  const run = useQuery({ ...runQuery(address.project, selected ?? 0), enabled: selected !== undefined });
-  const base = address.base ?? run.data?.baseline?.number;
+  const run = useQuery({ ...runQuery(address.project, selected ?? 0), enabled: selected !== undefined, placeholderData: (former) => (former?.project === address.project ? former : undefined) });
+  const base = address.base ?? (run.isPlaceholderData ? undefined : run.data?.baseline?.number);
+  useTab(run.isPlaceholderData ? undefined : run.data);
   const select = (number: number | undefined) => go({ run: number, cells: [], finding: undefined, line: undefined });
   const step = (to: number) => {
     const target = strip.columns[to];
     if (target) select(target.run.number);
   };
   const asList = address.list || narrow;
-  useHotkeys([
-    ["ArrowLeft", () => step(index < 0 ? strip.columns.length - 1 : index - 1)],
-    ["ArrowRight", () => step(index < 0 ? strip.columns.length - 1 : index + 1)],
-    ["End", () => select(undefined)],
-    ["n", () => step(nextChange(strip.columns, index, 1))],
-    ["p", () => step(nextChange(strip.columns, index, -1))],
-    ["b", () => go({ base: address.base === selected ? undefined : selected }, true)],
-    ["c", () => go({ coverage: !address.coverage }, true)],
-    ["l", () => go({ list: !address.list }, true)],
-  ]);
+  useActions({
+    before: () => step(index < 0 ? strip.columns.length - 1 : index - 1),
+    after: () => step(index < 0 ? strip.columns.length - 1 : index + 1),
+    newest: () => select(undefined),
+    nextChange: () => step(nextChange(strip.columns, index, 1)),
+    lastChange: () => step(nextChange(strip.columns, index, -1)),
+    base: () => go({ base: address.base === selected ? undefined : selected }, true),
+    line: () => go({ coverage: !address.coverage }, true),
+    list: () => go({ list: !address.list }, true),
+  });
   return (
     <>
       {asList ? (
@@ -126,9 +133,18 @@ function Filled({ strip }: { strip: StripData }) {
             {address.coverage ? "Hide coverage" : "Show coverage"}
           </button>
         )}
+        <Beside strip={strip} selected={selected} base={base} onBase={(b) => go({ base: b }, true)} />
+        <ByHand project={address.project} branch={strip.branch} />
         {strip.loading && <span>loading older runs …</span>}
+        <Legend />
       </div>
-      {run.data ? <RunBody run={run.data} now={now} /> : run.error ? <Notice title="This run cannot be shown">{run.error.message}</Notice> : null}
+      {run.data ? (
+        <RunBody run={run.data} now={now} stale={run.isPlaceholderData} />
+      ) : run.error ? (
+        <Trouble what={`Run #${selected ?? ""}`} error={run.error} onAgain={() => void run.refetch()} />
+      ) : (
+        <Loading what={`Run #${selected ?? ""}`} rows={6} />
+      )}
     </>
   );
 }

@@ -3,6 +3,7 @@ import { Link } from "react-router";
 import { api, type Queue, type Queued, type Runner } from "../api/client";
 import { written } from "../app/address";
 import { keys, queueQuery, runnersQuery } from "../app/queries";
+import { Loading, Trouble } from "../app/Awaited";
 import { useNow } from "../app/useNow";
 import { ago, counted, duration, exact } from "../app/words";
 import classes from "./runners.module.css";
@@ -11,10 +12,13 @@ const HOUR = 3_600_000;
 
 /** Every runner with the last hour of its slots, and the queue that explains itself. */
 export function Runners() {
-  const runners = useQuery(runnersQuery).data;
-  const queue = useQuery(queueQuery).data;
+  const asked = useQuery(runnersQuery);
+  const waiting = useQuery(queueQuery);
+  const runners = asked.data;
+  const queue = waiting.data;
   const now = useNow();
-  if (!runners || !queue) return null;
+  const error = asked.error ?? waiting.error;
+  if (!runners || !queue) return error ? <Trouble what="The runners" error={error} onAgain={() => void asked.refetch().then(() => waiting.refetch())} /> : <Loading what="The runners" rows={6} />;
   const present = runners.filter((r) => r.in_touch);
   return (
     <div className={classes.page}>

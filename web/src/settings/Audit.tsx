@@ -3,15 +3,17 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api } from "../api/client";
 import { auditQuery, keys } from "../app/queries";
+import { Loading, Trouble } from "../app/Awaited";
 import { useNow } from "../app/useNow";
 import { ago, exact } from "../app/words";
 import classes from "./settings.module.css";
 
 /** What people decided: accepted, set aside, began anew; and a new beginning for a project that comes with failures. */
 export function Audit({ project }: { project: string }) {
-  const lines = useQuery(auditQuery(project)).data;
+  const asked = useQuery(auditQuery(project));
+  const lines = asked.data;
   const now = useNow();
-  if (!lines) return null;
+  if (!lines) return asked.error ? <Trouble what="The audit record" error={asked.error} onAgain={() => void asked.refetch()} /> : <Loading what="The audit record" />;
   return (
     <section aria-label="Decisions">
       <h2>Decisions</h2>

@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api } from "../api/client";
 import { keys, cachesQuery } from "../app/queries";
+import { Loading, Trouble } from "../app/Awaited";
 import { useNow } from "../app/useNow";
 import { ago, counted, exact, size } from "../app/words";
 import { Twice } from "./Twice";
@@ -8,14 +9,15 @@ import classes from "./settings.module.css";
 
 /** Archives that later attempts begin with. */
 export function Caches({ project }: { project: string }) {
-  const caches = useQuery(cachesQuery(project)).data;
+  const asked = useQuery(cachesQuery(project));
+  const caches = asked.data;
   const client = useQueryClient();
   const now = useNow();
   const forget = useMutation({
     mutationFn: (entry: number | undefined) => api.DELETE("/api/v1/projects/{project}/caches", { params: { path: { project }, query: { entry } } }),
     onSettled: () => client.invalidateQueries({ queryKey: keys.caches(project) }),
   });
-  if (!caches) return null;
+  if (!caches) return asked.error ? <Trouble what="The list of caches" error={asked.error} onAgain={() => void asked.refetch()} /> : <Loading what="The list of caches" />;
   return (
     <section aria-label="Caches">
       <h2>Caches</h2>

@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, taken } from "../api/client";
 import { keys, kindsQuery } from "../app/queries";
+import { Loading, Trouble } from "../app/Awaited";
 import { useNow } from "../app/useNow";
 import { ago } from "../app/words";
 import classes from "./settings.module.css";
@@ -16,7 +17,8 @@ say = "Gauge {which} has come loose: moor it, then run these cells again."
 
 /** How failures of this project are recognised, and what is said then. */
 export function Kinds({ project }: { project: string }) {
-  const kinds = useQuery(kindsQuery(project)).data;
+  const asked = useQuery(kindsQuery(project));
+  const kinds = asked.data;
   const client = useQueryClient();
   const now = useNow();
   const [draft, setDraft] = useState<string>();
@@ -27,7 +29,7 @@ export function Kinds({ project }: { project: string }) {
       return client.invalidateQueries({ queryKey: keys.kinds(project) });
     },
   });
-  if (!kinds) return null;
+  if (!kinds) return asked.error ? <Trouble what="The list of kinds" error={asked.error} onAgain={() => void asked.refetch()} /> : <Loading what="The list of kinds" />;
   const text = draft ?? kinds.text;
   return (
     <section aria-label="Kinds of failure">

@@ -3,6 +3,7 @@ import { Audit } from "./Audit";
 import { Caches } from "./Caches";
 import { Kinds } from "./Kinds";
 import { Secrets } from "./Secrets";
+import { ThisProject } from "./ThisProject";
 import classes from "./settings.module.css";
 
 /** What is kept for a project beside its plan. */
@@ -10,7 +11,9 @@ export function ProjectSettings() {
   const { project = "" } = useParams();
   return (
     <div className={classes.page}>
-      <h1>Kept for {project}, beside its plan.</h1>
+      <h1>Settings of {project}</h1>
+      <p className="soft">What the server keeps for this project and its plan cannot hold. What is tested, and by which rules, stands in the plan.</p>
+      <ThisProject key={project} project={project} />
       <Secrets project={project} />
       <Caches project={project} />
       <Kinds project={project} />

@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Secret } from "../api/client";
 import { keys, secretsQuery } from "../app/queries";
+import { Loading, Trouble } from "../app/Awaited";
 import { useNow } from "../app/useNow";
 import { ago, exact } from "../app/words";
 import { Twice } from "./Twice";
@@ -10,14 +11,15 @@ import classes from "./settings.module.css";
 
 /** Values that only runners are given, and what they are given for. */
 export function Secrets({ project }: { project: string }) {
-  const secrets = useQuery(secretsQuery(project)).data;
+  const asked = useQuery(secretsQuery(project));
+  const secrets = asked.data;
   const client = useQueryClient();
   const now = useNow();
   const remove = useMutation({
     mutationFn: (name: string) => api.DELETE("/api/v1/projects/{project}/secrets/{name}", { params: { path: { project, name } } }),
     onSettled: () => client.invalidateQueries({ queryKey: keys.secrets(project) }),
   });
-  if (!secrets) return null;
+  if (!secrets) return asked.error ? <Trouble what="The list of secrets" error={asked.error} onAgain={() => void asked.refetch()} /> : <Loading what="The list of secrets" />;
   return (
     <section aria-label="Secrets">
       <h2>Secrets</h2>

@@ -1,5 +1,5 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useLayoutEffect, useRef } from "react";
+import { useLayoutEffect, useRef, type KeyboardEvent } from "react";
 import { ago, duration, exact } from "../app/words";
 import { StatusMark, VerdictMark } from "../marks/StatusMark";
 import { markOfLetter } from "../marks/shapes";
@@ -27,8 +27,18 @@ export function StripList({ strip, selected, base, now, onSelect }: Props) {
     const at = box.current;
     if (at && at.scrollTop + at.clientHeight > at.scrollHeight - 400) strip.loadOlder();
   };
+  // The newest run is at the top: downwards is back in time, as ← is on the strip.
+  const moved = (event: KeyboardEvent) => {
+    const by: Record<string, number> = { ArrowDown: index + 1, ArrowUp: index - 1, PageDown: index + 8, PageUp: index - 8, Home: 0, End: rows.length - 1 };
+    const to = by[event.key];
+    if (to === undefined) return;
+    event.preventDefault();
+    event.stopPropagation();
+    const target = rows[Math.min(Math.max(0, to), rows.length - 1)];
+    if (target) onSelect(target.run.number);
+  };
   return (
-    <div ref={box} className={classes.list} onScroll={scrolled} role="listbox" aria-label="Runs, newest first" tabIndex={0}>
+    <div ref={box} className={classes.list} onScroll={scrolled} role="listbox" aria-label="Runs, newest first" aria-activedescendant={index >= 0 ? `run-${selected ?? ""}` : undefined} tabIndex={0} onKeyDown={moved}>
       <div style={{ height: virtual.getTotalSize(), position: "relative" }} role="presentation">
         {virtual.getVirtualItems().map((item) => {
           const column = rows[item.index];
@@ -38,6 +48,7 @@ export function StripList({ strip, selected, base, now, onSelect }: Props) {
           return (
             <div
               key={run.number}
+              id={`run-${run.number}`}
               role="option"
               aria-selected={run.number === selected}
               data-base={run.number === base}
@@ -47,7 +58,7 @@ export function StripList({ strip, selected, base, now, onSelect }: Props) {
             >
               <VerdictMark verdict={run.word} />
               <span className="tabular">#{run.number}</span>
-              <span>{run.title}</span>
+              <span title={run.title}>{run.title}</span>
               <span className={`${classes.wide ?? ""} soft`}>{run.author}</span>
               <span className={`${classes.wide ?? ""} soft`} title={exact(run.at)}>
                 {ago(run.at, now)}

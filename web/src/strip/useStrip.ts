@@ -14,7 +14,7 @@ export interface StripData extends Joined {
 }
 
 /** A branch's runs, oldest first: the live end, and history as far as it was asked for. */
-export function useStrip(project: string, branch: string | undefined, known = true): { data: StripData | undefined; error: Error | null } {
+export function useStrip(project: string, branch: string | undefined, known = true): { data: StripData | undefined; error: Error | null; again: () => void } {
   const recent = useQuery({ ...stripQuery(project, branch), enabled: known });
   const [asked, setAsked] = useState({ of: "", anchor: undefined as number | undefined, limit: 0 });
   const name = `${project}/${recent.data?.branch ?? ""}`;
@@ -24,10 +24,11 @@ export function useStrip(project: string, branch: string | undefined, known = tr
   const limit = valid ? asked.limit : 0;
   const history = useQuery({ ...historyQuery(project, recent.data?.branch, anchor, limit), enabled: limit > 0 && anchor !== undefined });
   const joined = useMemo(() => recent.data && join(limit > 0 ? history.data : undefined, recent.data, anchor), [recent.data, history.data, anchor, limit]);
-  if (!recent.data || !joined) return { data: undefined, error: recent.error };
+  const again = () => void recent.refetch();
+  if (!recent.data || !joined) return { data: undefined, error: recent.error, again };
   const more = limit > 0 && history.data ? history.data.more : recent.data.more;
   const loadOlder = () => {
     if (more && !history.isFetching) setAsked({ of: name, anchor, limit: limit + PAGE });
   };
-  return { data: { ...joined, branch: recent.data.branch, more, loading: history.isFetching, loadOlder }, error: recent.error };
+  return { data: { ...joined, branch: recent.data.branch, more, loading: history.isFetching, loadOlder }, error: recent.error, again };
 }

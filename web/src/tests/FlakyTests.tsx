@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
-import { Notice } from "../app/Notice";
 import { flakyQuery } from "../app/queries";
+import { Loading, Trouble } from "../app/Awaited";
 import { counted } from "../app/words";
 import { Estimate } from "./Estimate";
 import classes from "./tests.module.css";
@@ -10,8 +10,7 @@ import classes from "./tests.module.css";
 export function FlakyTests() {
   const { project = "" } = useParams();
   const found = useQuery(flakyQuery(project));
-  if (found.error) return <Notice title="The flaky tests cannot be shown">{found.error.message}</Notice>;
-  if (!found.data) return null;
+  if (!found.data) return found.error ? <Trouble what="The flaky tests" error={found.error} onAgain={() => void found.refetch()} /> : <Loading what="The flaky tests" rows={8} />;
   const { tests, ended, runs, more } = found.data;
   const sure = tests.filter((t) => t.flaky).length;
   const aside = tests.filter((t) => t.quarantine).length;

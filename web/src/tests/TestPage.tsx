@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
-import { Notice } from "../app/Notice";
 import { testQuery } from "../app/queries";
+import { Loading, Trouble } from "../app/Awaited";
 import { counted, duration } from "../app/words";
 import { Estimate } from "./Estimate";
 import { PastGrid } from "./PastGrid";
@@ -12,8 +12,7 @@ import classes from "./tests.module.css";
 export function TestPage() {
   const { project = "", test = "" } = useParams();
   const found = useQuery(testQuery(project, Number(test)));
-  if (found.error) return <Notice title="This test cannot be shown">{found.error.message}</Notice>;
-  if (!found.data) return null;
+  if (!found.data) return found.error ? <Trouble what="This test" error={found.error} onAgain={() => void found.refetch()} /> : <Loading what="This test" rows={8} />;
   const t = found.data;
   const ran = t.results.filter((r) => r.outcome !== "skipped");
   const failed = ran.filter((r) => r.outcome === "failed" || r.outcome === "errored").length;

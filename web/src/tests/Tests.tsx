@@ -1,9 +1,9 @@
-import { NumberInput, SegmentedControl, TextInput } from "@mantine/core";
+import { Menu, NumberInput, SegmentedControl, TextInput } from "@mantine/core";
 import { useDebouncedCallback } from "@mantine/hooks";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useAddress } from "../app/address";
-import { Notice } from "../app/Notice";
+import { Loading, Trouble } from "../app/Awaited";
 import { testsQuery } from "../app/queries";
 import { counted, duration } from "../app/words";
 import type { Run } from "../api/client";
@@ -27,8 +27,7 @@ export function Tests({ run }: { run: Run }) {
   const wanted = { base: address.base, state: address.state, search: address.search, slower: address.slower, cells: address.cells };
   const first = useQuery(testsQuery(run.project, run.run.number, wanted, 0, 200));
   const search = useDebouncedCallback((value: string) => go({ search: value }, true), 250);
-  if (first.error) return <Notice title="The tests cannot be shown">{first.error.message}</Notice>;
-  if (!first.data) return null;
+  if (!first.data) return first.error ? <Trouble what="The tests" error={first.error} onAgain={() => void first.refetch()} /> : <Loading what="The tests" rows={8} />;
   const { total, shown, cells, kinds } = first.data;
   const exported = (form: string) => `/api/v1/projects/${encodeURIComponent(run.project)}/runs/${run.run.number}/results.${form}`;
   return (
@@ -62,6 +61,30 @@ export function Tests({ run }: { run: Run }) {
   );
 }
 
+const MANY = 14; // values of a dimension that stand in a row
+
+/** A dimension of many values: its values by name, in a menu. */
+function ManyValues({ dimension, values, onChoose }: { dimension: string; values: { value: string; chosen: boolean }[]; onChoose: (value: string) => void }) {
+  const [text, setText] = useState("");
+  const fitting = values.filter((v) => v.value.toLowerCase().includes(text.toLowerCase()));
+  return (
+    <Menu position="bottom-start" width={240} shadow="none" closeOnItemClick={false} onClose={() => setText("")}>
+      <Menu.Target>
+        <button type="button">{counted(values.length, "value")}…</button>
+      </Menu.Target>
+      <Menu.Dropdown className={classes.values}>
+        <TextInput size="xs" m={4} data-autofocus aria-label={`Filter values of ${dimension}`} placeholder="Type to filter" value={text} onChange={(e) => setText(e.currentTarget.value)} />
+        {fitting.map((v) => (
+          <Menu.Item key={v.value} fw={v.chosen ? 650 : 400} onClick={() => onChoose(v.value)}>
+            {v.value}
+          </Menu.Item>
+        ))}
+        {fitting.length === 0 && <Menu.Item disabled>no value has that</Menu.Item>}
+      </Menu.Dropdown>
+    </Menu>
+  );
+}
+
 /** Switches for the values of each dimension: only the cells that have them are shown. */
 function Narrow({ run }: { run: Run }) {
   const [address, go] = useAddress();
@@ -73,7 +96,8 @@ function Narrow({ run }: { run: Run }) {
       {dimensions.map(({ dimension, values }) => (
         <span key={dimension} role="group" aria-label={`Cells by ${dimension}`}>
           {dimension}
-          {values.map(({ value, chosen }) => (
+          {values.length > MANY && <ManyValues dimension={dimension} values={values} onChoose={(value) => go({ cells: toggled(cells, address.cells, dimension, value) }, true)} />}
+          {values.filter((v) => values.length <= MANY || v.chosen).map(({ value, chosen }) => (
             <button key={value} type="button" aria-pressed={chosen} onClick={() => go({ cells: toggled(cells, address.cells, dimension, value) }, true)}>
               {value}
             </button>

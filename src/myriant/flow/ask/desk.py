@@ -23,6 +23,7 @@ from myriant.store.coverage import coverage_totals_of
 from myriant.store.projects import all_projects
 from myriant.store.runs import approvals_waiting, marks_of_runs, newest_runs_on_main
 from myriant.store.tables import Project, Run
+from myriant.store.takings import all_open_takings
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,6 +63,17 @@ class DeskProject:
     held_since: RunLine | None  # the first of the held runs in a row up to now
     runs: list[DeskRun]  # oldest first
     seconds: float | None  # median time to the verdict
+    taken: list[TakenCause]
+
+
+@dataclass(frozen=True, slots=True)
+class TakenCause:
+    """A cause of failures that somebody sees to."""
+
+    title: str
+    by: str
+    run: int
+    finding: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,11 +101,14 @@ def desk_view(site: Site) -> Desk:
         for run_id, _, _, _, mark, advisory in marks_of_runs(session, list(marks)):
             marks[run_id].append(LETTERS[mark].upper() if advisory else LETTERS[mark])
         shares = coverage_totals_of(session, list(marks))
+        taken: dict[int, list[TakenCause]] = {}
+        for t in all_open_takings(session):
+            taken.setdefault(t.project_id, []).append(TakenCause(t.title, t.by, t.run, t.signature))
         rows = []
         for p in all_projects(session):
             mine = newest.get(p.id, [])
             words = words_of(session, p.id, {r.commit for r in mine})
-            rows.append(_desk_project(session, p, mine, words, marks, shares))
+            rows.append(_desk_project(session, p, mine, words, marks, shares, taken.get(p.id, [])))
         stuck = [StuckCell(c.project, c.run, c.job, c.key, c.reason) for c in stuck_cells(session)]
         approvals = [WaitingApproval(*row) for row in approvals_waiting(session)]
         return Desk(rows, stuck, approvals, load_of(session))
@@ -101,7 +116,7 @@ def desk_view(site: Site) -> Desk:
 
 def _desk_project(
     session: Session, p: Project, newest: Sequence[Run], words: Mapping[str, Word],
-    marks: Mapping[int, list[str]], shares: Mapping[tuple[int, str], Totals],
+    marks: Mapping[int, list[str]], shares: Mapping[tuple[int, str], Totals], taken: list[TakenCause],
 ) -> DeskProject:  # fmt: skip
     by_commit: dict[str, Run] = {}
     for run in newest:
@@ -120,7 +135,9 @@ def _desk_project(
         for r in reversed(newest)
     ]  # fmt: skip
     times = [r.seconds for r in runs if r.seconds is not None]
-    return DeskProject(line_of(session, p, newest, words), since, runs, statistics.median(times) if times else None)
+    return DeskProject(
+        line_of(session, p, newest, words), since, runs, statistics.median(times) if times else None, taken
+    )
 
 
 _FINE = (Verdict.CLEAR, Verdict.EXEMPT)

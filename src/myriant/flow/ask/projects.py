@@ -14,7 +14,7 @@ from myriant.flow.ask.words import words_of
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.store.projects import all_projects
-from myriant.store.runs import newest_runs_on_main, run_numbered, runs_on
+from myriant.store.runs import newest_runs_on_main, run_numbered, runs_on, sizes_of_project
 from myriant.store.tables import Project, Run
 
 
@@ -27,6 +27,8 @@ class ProjectLine:
     hooked: bool
     looked_at: datetime | None
     trouble: str | None
+    paused: bool
+    tracker: str  # where notes on causes lead: https://…/{id}
     newest: RunLine | None
 
 
@@ -47,6 +49,27 @@ def project_id(site: Site, name: str) -> int:
         return the_project(session, name).id
 
 
+def is_paused(site: Site, name: str) -> bool:
+    with site.store.transaction() as session:
+        return the_project(session, name).paused
+
+
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """What is kept about a project, and goes with it."""
+
+    runs: int
+    attempts: int
+    results: int  # attempts whose tests are kept
+    log_bytes: int
+    file_bytes: int  # of reports and artifacts
+
+
+def kept_of(site: Site, name: str) -> Kept:
+    with site.store.transaction() as session:
+        return Kept(*sizes_of_project(session, the_project(session, name).id))
+
+
 def line_of(
     session: Session, p: Project, newest: Sequence[Run], words: Mapping[str, Word] | None = None
 ) -> ProjectLine:
@@ -59,4 +82,6 @@ def line_of(
         if saying is None and word is not None and word.number:
             saying = run_numbered(session, p.id, word.number)
         line = run_line(saying or newest[0], word)
-    return ProjectLine(p.name, p.description, p.address, p.main_branch, p.hooked, p.looked_at, p.trouble, line)
+    return ProjectLine(
+        p.name, p.description, p.address, p.main_branch, p.hooked, p.looked_at, p.trouble, p.paused, p.tracker, line
+    )

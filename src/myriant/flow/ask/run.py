@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from fractions import Fraction
@@ -251,6 +251,12 @@ def _share(row: Run) -> tuple[str | None, int]:
     return (percent(share) if share is not None else None), ran
 
 
+def in_plan_order(key: str, values: Mapping[str, str]) -> dict[str, str]:
+    """A cell's values in the order of its key, which is the plan's; the database keeps another."""
+    at = {name: f",{key}".find(f",{name}=") for name in values}
+    return {name: values[name] for name in sorted(values, key=lambda n: at[n])}
+
+
 def _cell_view(
     c: Cell,
     a: Attempt | None,
@@ -266,7 +272,7 @@ def _cell_view(
         c.job,
         c.job_title,
         c.key,
-        c.values,
+        in_plan_order(c.key, c.values),
         c.advisory,
         c.state,
         c.mark,

@@ -33,3 +33,17 @@ def file_at(site: Site, name: str, commit: str, path: str) -> SourceFile:
     if b"\0" in data[:8000]:
         raise NotFound(f"{path[:300]} is no text", "fetch the commit to look at it")
     return SourceFile(path, commit, data[:MOST_SHOWN].decode("utf-8", "replace"), len(data) > MOST_SHOWN)
+
+
+def files_named(site: Site, name: str, commit: str, part: str, most: int = 20) -> list[str]:
+    """Paths at a commit that hold a text, whatever its case; those whose own name holds it first. Raises NotFound."""
+    with site.store.transaction() as session:
+        project = the_project(session, name)
+    try:
+        every = site.mirror(project).files(commit) if is_object_id(commit) else []
+    except GitError as error:
+        raise NotFound(f"the commit {commit[:12]} is not known here") from error
+    wanted = part.lower()
+    fitting = [p for p in every if wanted in p.lower()]
+    fitting.sort(key=lambda p: (wanted not in p.rsplit("/", 1)[-1].lower(), len(p), p))
+    return fitting[:most]

@@ -18,7 +18,7 @@ from myriant.core.states import OPEN, TRUSTED, State, Verdict, Why
 from myriant.flow.conclude.comparing import MOST_COMPARED, Compared, compare_run, runs_since
 from myriant.flow.conclude.controls import plan_controls
 from myriant.flow.conclude.coverage import Changed, changed_share, coverage_share, merge_coverage
-from myriant.flow.conclude.learning import learn_moves, settle_quarantines
+from myriant.flow.conclude.learning import learn_moves, settle_quarantines, settle_takings
 from myriant.flow.conclude.lessening import Lessened, keep_lasting, lessened
 from myriant.flow.conclude.telling import early_sentence, tell_run
 from myriant.flow.planning.baselines import ancestors, gate_baselines
@@ -95,6 +95,8 @@ def conclude_run(site: Site, run_id: int, *, follow_up: bool = True) -> None:
             found = {n: c for n, c in beside.compared.cells.items() if n in binding}
             plan_controls(session, run, beside.compared.baselines, found)
         settle_quarantines(session, project, run)
+        if not run.wish and all(c.state in TRUSTED for c in beside.binding):
+            settle_takings(session, run, beside.compared)
         tell_of_run(session, run)
         if follow_up:
             runs.call_for_announcement(session, run)

@@ -19,6 +19,7 @@ from myriant.repos.mirror import Mirror
 from myriant.store.history import keep_moves, newest_number_at, open_quarantines
 from myriant.store.results import history_of_test, tests_numbered
 from myriant.store.tables import Project, Run, Test
+from myriant.store.takings import open_takings, signatures_in
 
 
 def learn_moves(site: Site, session: Session, project: Project, run: Run, compared: Compared) -> int:
@@ -104,3 +105,14 @@ def settle_quarantines(session: Session, project: Project, run: Run) -> None:
             if is_steady(odd, len(ran)):
                 held.ended_at = func.now()
                 held.ended_why = f"it proved steady: {len(ran)} results without a failure since it began"
+
+
+def settle_takings(session: Session, run: Run, compared: Compared) -> None:
+    """End what somebody took in this context and a run that can be trusted shows no more."""
+    mine = [t for t in open_takings(session, run.project_id) if t.context == run.context and t.run < run.number]
+    if not mine:
+        return
+    seen = signatures_in(session, list(compared.attempts.values()), [t.signature for t in mine])
+    for held in mine:
+        if held.signature not in seen:
+            held.ended_at, held.ended_why = func.now(), f"fixed in #{run.number}"

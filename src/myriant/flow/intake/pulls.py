@@ -10,9 +10,11 @@ from myriant.flow.intake.refs import look
 from myriant.flow.intake.starting import Taken, start_pull_request, started_text
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
-from myriant.store.projects import branch_at
-from myriant.store.runs import run_numbered
+from myriant.store.projects import branch_at, newest_pulls
+from myriant.store.runs import has_run_of_pull, run_numbered
 from myriant.store.tables import Project, PullRequest
+
+MOST_PULLS = 1000
 
 
 def change_pull_request(
@@ -55,6 +57,19 @@ def change_pull_request(
             begun = start_pull_request(session, project, pull)
             made = [*made, *([begun] if begun is not None else [])]
     return Taken(started_text(made), made)
+
+
+def start_what_waits(site: Site, project_name: str) -> list[int]:
+    """Take up what moved while a project was paused: branches, tags, and open pull requests at new heads."""
+    numbers = look(site, project_name)
+    with site.store.transaction() as session:
+        project = the_project(session, project_name)
+        for pull in newest_pulls(session, project.id, MOST_PULLS):
+            head = branch_at(session, project.id, pull.source)
+            if pull.state is PullState.OPEN and head and not has_run_of_pull(session, project.id, pull.number, head):
+                begun = start_pull_request(session, project, pull)
+                numbers += [begun] if begun is not None else []
+    return numbers
 
 
 def _is_of(session: Session, project: Project, number: int, pull: int) -> bool:

@@ -42,6 +42,8 @@ def hear(site: Site, project_name: str, moved: list[Moved]) -> list[int]:
     trusted = True
     with site.store.transaction() as session:
         project = the_project(session, project_name)
+        if project.paused:
+            return []
         one_at_a_time(session, project.id)
         for move in moved:
             if not move.ref.startswith(BRANCH) or not is_object_id(move.after):
@@ -85,6 +87,8 @@ def _look_once(site: Site, project_name: str) -> list[int] | None:
         known = commits_of_refs(session, project.id)
         if known != before:
             return None
+        if project.paused:
+            return []  # what moved meanwhile is found when it is resumed
         for name, commit in sorted(found.items()):
             numbers += _take(session, project, name, commit)
         forget_refs(session, project.id, set(known) - set(found))

@@ -28,7 +28,7 @@ def _start(session: Session, due: Schedule, now: datetime) -> int | None:
     project = session.get_one(Project, due.project_id)
     head = branch_at(session, project.id, due.branch)
     missed, due.next_at = due.next_at, _next(session, project, due, now)
-    if head is None:
+    if head is None or project.paused:
         return None
     wish = {}
     if now - missed > _LATE:

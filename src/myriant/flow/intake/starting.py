@@ -45,6 +45,8 @@ def start_run(
 
 def start_pull_request(session: Session, project: Project, pull: PullRequest) -> int | None:
     """Make a run for a pull request at the heads of its branches as they were last seen; None without them."""
+    if project.paused:
+        return None
     source = branch_at(session, project.id, pull.source)
     target = branch_at(session, project.id, pull.target)
     if source is None or target is None:

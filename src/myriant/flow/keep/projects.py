@@ -10,14 +10,17 @@ from urllib.parse import urlsplit
 
 from myriant.flow.ask.repositories import POLL_SECONDS, is_bare, main_branch_of, opened, suggested_name, why_refused
 from myriant.flow.errors import BadInput, Refused
+from myriant.flow.intake.pulls import start_what_waits
 from myriant.flow.intake.refs import remember_branches
 from myriant.flow.keep.people import make_token
 from myriant.flow.naming import the_project
 from myriant.flow.sealing import seal
 from myriant.flow.site import CREDENTIAL, Site
+from myriant.flow.who import Person
 from myriant.repos.git import GitError
 from myriant.repos.hook import install_hook, remove_hook, try_hook
 from myriant.repos.remote import Remote, heads, without_password
+from myriant.store.audit import record
 from myriant.store.changes import tell
 from myriant.store.projects import all_projects, project_named, remove_project
 from myriant.store.projects import project_names as names
@@ -116,6 +119,61 @@ def seal_passwords(site: Site) -> int:
                 project.address, count = address, count + 1
                 _seal(site, project, password)
     return count
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """What is to be otherwise; None leaves it as it is."""
+
+    name: str | None = None
+    description: str | None = None
+    paused: bool | None = None
+    tracker: str | None = None
+
+
+def change_project(site: Site, name: str, wish: Change, who: Person) -> str:
+    """Rename, describe, pause or resume a project; its name now. Raises BadInput, Refused."""
+    if wish.tracker and not (wish.tracker.startswith(("http://", "https://")) and "{id}" in wish.tracker):
+        raise BadInput("a link pattern is an address with {id} in it", "write for example https://tracker.example/{id}")
+    if wish.name is not None and wish.name != name:
+        _rename(site, name, wish.name)
+    now = wish.name or name
+    with site.store.transaction() as session:
+        project = the_project(session, now)
+        said = [f"renamed from {name}"] if now != name else []
+        if wish.description is not None:
+            project.description = wish.description.strip()
+        if wish.tracker is not None:
+            project.tracker = wish.tracker.strip()
+        if wish.paused is not None and wish.paused != project.paused:
+            project.paused = wish.paused
+            project.looked_at = None if not wish.paused else project.looked_at
+            said.append("paused" if wish.paused else "resumed")
+        if said:
+            record(session, project.id, who.name, "project", ", ".join(said))
+        tell(session, "project", now)
+    if wish.paused is False and "resumed" in said:
+        start_what_waits(site, now)
+    return now
+
+
+def _rename(site: Site, name: str, now: str) -> None:
+    if not _NAME.fullmatch(now):
+        raise BadInput(f"{now!r} cannot be a project's name", "use small letters, digits and hyphens")
+    with site.store.transaction() as session:
+        project = the_project(session, name)
+        if project_named(session, now) is not None:
+            raise Refused(f"there is a project {now} already")
+        project.name = now
+        remote, hooked = site.remote(project), project.hooked
+        token = make_token(session, "hook", project=project.id) if hooked else ""
+        tell(session, "project", name)
+    if hooked and remote.local is not None:
+        with suppress(OSError):
+            remove_hook(remote.local, name)
+        heard, _, _ = _hook(site, now, remote, token)
+        with site.store.transaction() as session:
+            the_project(session, now).hooked = heard
 
 
 def forget_project(site: Site, name: str) -> None:

@@ -16,12 +16,22 @@ from myriant.core.diagnosis.signature import Group, Signature, group, signature_
 from myriant.core.results.model import Outcome
 from myriant.core.results.titles import test_title
 from myriant.flow.ask.controls import answers, controls_of
-from myriant.flow.ask.findings.model import AffectedCell, AttachmentView, FailedTest, Finding, KindView, Place, SeenIn
+from myriant.flow.ask.findings.model import (
+    AffectedCell,
+    AttachmentView,
+    FailedTest,
+    Finding,
+    KindView,
+    Place,
+    SeenIn,
+    Taken,
+)
 from myriant.flow.conclude.comparing import Compared
 from myriant.store.attempts import attachments_before, attachments_of, workspaces_of
 from myriant.store.history import Sight, sights_of
 from myriant.store.results import Shown, all_not_passed, earlier_attempts
-from myriant.store.tables import Cell, Project, Run
+from myriant.store.tables import Cell, Project, Run, Taking
+from myriant.store.takings import open_takings
 
 MOST_FINDINGS = 500
 
@@ -59,7 +69,8 @@ def causes_of(
     for f in failed:
         marks[f.shown.number] = min(marks.get(f.shown.number, f.mark), f.mark, key=_ORDER.__getitem__)
     counts = {mark: sum(m == mark for m in marks.values()) for mark in _ORDER}
-    maker = _Maker(session, row, compared, cells, sights, control, rules)
+    taken = {t.signature: t for t in open_takings(session, project.id)}
+    maker = _Maker(session, row, compared, cells, sights, control, rules, taken)
     causes = [(sorted((failed[m] for m in g.members), key=_importance), g) for g in groups]
     causes.sort(key=lambda cause: (_ORDER[cause[0][0].mark], -len(cause[0]), cause[0][0].signature.headline))
     listed = [maker.finding(members, g) for members, g in causes[:MOST_FINDINGS]]
@@ -126,6 +137,7 @@ class _Maker:
         sights: Mapping[str, list[Sight]],
         control: Mapping[int, str],
         rules: Sequence[Kind],
+        taken: Mapping[str, Taking],
     ) -> None:
         self.session = session
         self.row = row
@@ -134,6 +146,7 @@ class _Maker:
         self.sights = sights
         self.control = control
         self.rules = rules
+        self.taken = taken
         self.ran = {n: (o != Outcome.ABSENT) & (o != Outcome.SKIPPED) for n, o in compared.current.items()}
 
     def seen(self, members: Sequence[_Failed]) -> list[Sight]:
@@ -172,6 +185,7 @@ class _Maker:
             told=KindView(kind.name, kind.part, kind.say, kind.line) if kind else None,
             first_seen=SeenIn(seen[0].number, seen[0].commit, seen[0].at) if seen else None,
             seen=len(seen),
+            taken=next((Taken(t.by, t.at, t.note) for f in members if (t := self.taken.get(f.shown.signature))), None),
             places=[
                 Place(f.file, f.line, f.name) for f in frames_of(shown.detail or shown.message, first.roots) if f.own
             ][:8],

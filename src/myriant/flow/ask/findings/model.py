@@ -57,6 +57,15 @@ class SeenIn:
 
 
 @dataclass(frozen=True, slots=True)
+class Taken:
+    """Who sees to it, since when, with what they noted."""
+
+    by: str
+    at: datetime
+    note: str
+
+
+@dataclass(frozen=True, slots=True)
 class Finding:
     """One cause with every test and cell in which it shows."""
 
@@ -83,6 +92,7 @@ class Finding:
     told: KindView | None
     first_seen: SeenIn | None
     seen: int  # runs that saw it, this one included
+    taken: Taken | None
     places: list[Place]  # the project's own, innermost first
     tests: list[FailedTest]
     more_tests: int

@@ -1,0 +1,69 @@
+import { Link } from "react-router";
+import { useAddress, written, type Section } from "../app/address";
+import type { Rule, Run } from "../api/client";
+import { VerdictMark } from "../marks/StatusMark";
+import classes from "./run.module.css";
+
+/** What must hold for the run to be clear, each rule in a sentence that leads to its evidence. */
+export function MustHold({ run }: { run: Run }) {
+  const open = run.run.verdict === "undecided";
+  return (
+    <aside className={classes.hold} aria-label="What must hold" data-testid="gate">
+      <h2>What must hold</h2>
+      <ul>
+        {run.judged.map((rule) => (
+          <Held key={`${rule.name}/${rule.line}`} rule={rule} />
+        ))}
+      </ul>
+      {run.judged.length === 0 && (
+        <p className="soft">{open ? (run.run.ended_at ? `Not judged: ${run.reason}.` : "It is judged when the last cell has ended.") : run.reason || "No rule had to be judged."}</p>
+      )}
+    </aside>
+  );
+}
+
+function Held({ rule }: { rule: Rule }) {
+  const [address] = useAddress();
+  const where = rule.line > 0 ? `myriant.toml, line ${rule.line}` : "built in";
+  return (
+    <li data-met={rule.met} data-level={rule.level} title={`${where}${rule.reason ? `; ${rule.reason}` : ""}`}>
+      <VerdictMark verdict={rule.met ? "clear" : rule.level === "warn" ? "undecided" : "held"} size={11} />
+      <span>
+        <Link to={written({ ...address, section: sectionOf(rule) })} className={classes.rule}>
+          {rule.name}
+        </Link>
+        <span className="soft">
+          {": "}
+          {saysOf(rule)}
+          {rule.level === "warn" && !rule.met && "; it only warns"}
+          {rule.level === "off" && "; it is switched off"}
+        </span>
+      </span>
+    </li>
+  );
+}
+
+/** A rule's outcome in words: what was found, and what may be. */
+export function saysOf(rule: Rule): string {
+  if (rule.built_in) {
+    if (rule.met) return "yes";
+    return [rule.measure && rule.value ? `no, ${rule.value}` : "no", rule.reason].filter(Boolean).join("; ");
+  }
+  const found = rule.value === null ? "not measured" : rule.value;
+  const of = rule.measure.startsWith("tests.") && rule.value !== null ? `${found === "0" ? "none" : found} found` : found;
+  if (rule.limit === null) return [of, rule.reason].filter(Boolean).join("; ");
+  return `${of}, ${allowed(rule)}${rule.value === null && rule.reason ? `; ${rule.reason}` : ""}`;
+}
+
+function allowed(rule: Rule): string {
+  const baseline = rule.against_baseline ? " (the baseline's)" : "";
+  if (rule.limit === "0" && rule.sign === "at-most") return `none allowed${baseline}`;
+  return `${rule.sign.replace("-", " ")} ${rule.limit ?? ""}${baseline}`;
+}
+
+function sectionOf(rule: Rule): Section {
+  if (rule.measure.startsWith("coverage.")) return "coverage";
+  if (rule.measure === "tests.vanished" || rule.measure === "tests.newly-skipped") return "tests";
+  if (rule.measure.startsWith("tests.")) return "findings";
+  return rule.measure === "plan.loosened" ? "change" : "evidence";
+}

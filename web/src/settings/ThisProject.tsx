@@ -1,0 +1,110 @@
+import { Button, TextInput } from "@mantine/core";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { api, taken, type Project } from "../api/client";
+import { Awaited } from "../app/Awaited";
+import { keptQuery, meQuery, projectsQuery } from "../app/queries";
+import { counted, size } from "../app/words";
+import classes from "./settings.module.css";
+
+/** Name, description, rest and removal of a project. */
+export function ThisProject({ project }: { project: string }) {
+  const found = useQuery(projectsQuery);
+  return (
+    <Awaited of={{ ...found, data: found.data?.find((p) => p.name === project) }} what={`The project ${project}`}>
+      {(p) => <Fields project={p} />}
+    </Awaited>
+  );
+}
+
+function Fields({ project }: { project: Project }) {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const admin = useQuery(meQuery).data?.role === "admin";
+  const [name, setName] = useState(project.name);
+  const [description, setDescription] = useState(project.description);
+  const [tracker, setTracker] = useState(project.tracker);
+  const change = useMutation({
+    mutationFn: (body: { name?: string; description?: string; paused?: boolean; tracker?: string }) =>
+      taken(api.PATCH("/api/v1/projects/{project}", { params: { path: { project: project.name } }, body })),
+    onSuccess: async (now) => {
+      await client.invalidateQueries();
+      if (now.name !== project.name) void navigate(`/p/${now.name}/settings`);
+    },
+  });
+  return (
+    <section aria-label="This project">
+      <h2>This project</h2>
+      <form
+        className={classes.fields}
+        onSubmit={(e) => {
+          e.preventDefault();
+          change.mutate({ ...(name === project.name ? {} : { name }), description, tracker });
+        }}
+      >
+        <TextInput size="xs" label="Name" value={name} disabled={!admin} onChange={(e) => setName(e.currentTarget.value)} />
+        <TextInput size="xs" label="What it is" value={description} onChange={(e) => setDescription(e.currentTarget.value)} />
+        <TextInput size="xs" label="Where #123 in notes leads" placeholder="https://tracker.example/{id}" value={tracker} onChange={(e) => setTracker(e.currentTarget.value)} />
+        <Button size="xs" type="submit" loading={change.isPending}>
+          Keep
+        </Button>
+      </form>
+      <p>
+        {project.paused ? "It is paused: pushes, pull requests and schedules start nothing. What moved is tested when it is resumed." : "Pushes, pull requests and schedules start runs."}{" "}
+        <Button size="compact-xs" variant="default" loading={change.isPending} onClick={() => change.mutate({ paused: !project.paused })}>
+          {project.paused ? "Resume" : "Pause"}
+        </Button>
+      </p>
+      {change.error && <p role="alert">{change.error.message}</p>}
+      {admin && <Removal project={project.name} />}
+    </section>
+  );
+}
+
+function Removal({ project }: { project: string }) {
+  const [open, setOpen] = useState(false);
+  const [name, setName] = useState("");
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const kept = useQuery({ ...keptQuery(project), enabled: open });
+  const remove = useMutation({
+    mutationFn: () => api.DELETE("/api/v1/projects/{project}", { params: { path: { project }, query: { really: name } } }),
+    onSuccess: async () => {
+      void navigate("/");
+      await client.invalidateQueries();
+    },
+  });
+  if (!open)
+    return (
+      <Button size="compact-xs" variant="default" onClick={() => setOpen(true)}>
+        Remove this project …
+      </Button>
+    );
+  return (
+    <form
+      onSubmit={(e) => {
+        e.preventDefault();
+        remove.mutate();
+      }}
+    >
+      <Awaited of={kept} what="What would go" rows={1}>
+        {(k) => (
+          <p>
+            With it go {counted(k.runs, "run")} of {counted(k.attempts, "attempt")}, {size(k.log_bytes)} of logs, {size(k.file_bytes)} of reports and artifacts, its secrets, caches and tokens. The repository and the notes in it stay. It cannot be taken back.
+          </p>
+        )}
+      </Awaited>
+      <div className={classes.fields}>
+        <TextInput size="xs" label={`Write ${project} to remove it`} value={name} onChange={(e) => setName(e.currentTarget.value)} />
+        <Button size="xs" type="submit" color="red" disabled={name !== project} loading={remove.isPending}>
+          Remove it
+        </Button>
+        <Button size="xs" variant="default" onClick={() => setOpen(false)}>
+          Leave it
+        </Button>
+      </div>
+      {remove.error && <p role="alert">{remove.error.message}</p>}
+    </form>
+  );
+}
