@@ -37,6 +37,8 @@ from myriant.api import (
     sign_in,
     source,
     tests,
+    trends,
+    ways,
 )
 from myriant.api.access import OPEN
 from myriant.api.door import Door
@@ -54,7 +56,7 @@ WEB = Path(__file__).parent.parent / "web"
 ROUTERS = (
     sign_in.router, projects.router, plans.router, runs.router, coverage.router, findings.router, tests.router,
     attempts.router, runners.router, secrets.router, caches.router, events.router, sendings.router, source.router,
-    live_events.router, protocol_runners.router, protocol_attempts.router,
+    live_events.router, ways.router, trends.router, protocol_runners.router, protocol_attempts.router,
 )  # fmt: skip
 
 
@@ -82,7 +84,6 @@ class Interface(StaticFiles):
         lasting = path.startswith("assets/") and answer.status_code == 200
         answer.headers["Cache-Control"] = "public, max-age=31536000, immutable" if lasting else "no-cache"
         return answer
-
 
     def _smaller(self, path: str, scope: Scope, answer: Response) -> Response:
         """The compressed form of an asset, where it was built and the reader takes it."""

@@ -9,10 +9,11 @@ from fastapi import APIRouter, HTTPException, Request
 from pydantic import BaseModel, Field
 from starlette.concurrency import run_in_threadpool
 
-from myriant.api.access import HOOK, MAINTAINER, MEMBER, SIGNED, TheSite
+from myriant.api.access import HOOK, MAINTAINER, MEMBER, SIGNED, VIEWER, TheSite
 from myriant.core.states import PullState
 from myriant.flow.ask.projects import is_paused
-from myriant.flow.intake.pulls import change_pull_request
+from myriant.flow.ask.pulls import Pulls, pulls_of
+from myriant.flow.intake.pulls import change_pull_request, test_again
 from myriant.flow.intake.refs import Moved, hear
 from myriant.flow.intake.starting import Taken
 from myriant.flow.intake.told import event_secret as _event_secret
@@ -57,6 +58,18 @@ async def bell(site: TheSite, project: str, rung: Bell) -> Said:
 def pull_request(site: TheSite, project: str, number: int, wish: PullRequestTold) -> Taken:
     """Open, update or end a pull request by hand."""
     return change_pull_request(site, project, number, **wish.model_dump())
+
+
+@router.get("/projects/{project}/pull-requests", dependencies=[VIEWER])
+def pull_requests(site: TheSite, project: str, closed: bool = False) -> Pulls:
+    """Open pull requests with what stands in the way of each; or those that are over."""
+    return pulls_of(site, project, closed=closed)
+
+
+@router.post("/projects/{project}/pull-requests/{number}/runs", status_code=201, dependencies=[MEMBER])
+def test_pull_request(site: TheSite, project: str, number: int) -> Taken:
+    """Test an open pull request as its branches stand now."""
+    return test_again(site, project, number)
 
 
 @router.post("/projects/{project}/event-secret", dependencies=[MAINTAINER])

@@ -54,6 +54,8 @@ class ProjectChange(BaseModel):
     description: str | None = Field(None, max_length=2000)
     paused: bool | None = None
     tracker: str | None = Field(None, max_length=2000)
+    pull_refs: str | None = Field(None, max_length=200)
+    pull_target: str | None = Field(None, max_length=500)
 
 
 class Named(BaseModel):

@@ -38,7 +38,7 @@ class Site:
         return Remote(project.address, password or "")
 
     def mirror(self, project: Project) -> Mirror:
-        return Mirror(self.mirrors / f"{project.id}.git", self.remote(project))
+        return Mirror(self.mirrors / f"{project.id}.git", self.remote(project), project.pull_refs)
 
     def run_address(self, project: str, number: int) -> str:
         return f"{self.address}/p/{project}/runs/{number}"

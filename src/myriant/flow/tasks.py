@@ -10,6 +10,8 @@ from datetime import timedelta
 import procrastinate
 
 from myriant.flow.announce.notes import announce_run
+from myriant.flow.announce.sending import deliver
+from myriant.flow.announce.ways import tell_ways
 from myriant.flow.ask.repositories import POLL_SECONDS
 from myriant.flow.conclude.judging import conclude_run
 from myriant.flow.control.searches import go_on
@@ -54,6 +56,14 @@ def task_app(site: Site) -> procrastinate.App:
     @app.task(name="announce", retry=persistent)
     def announce(run_id: int) -> None:
         announce_run(site, run_id)
+
+    @app.task(name="tell", retry=persistent)
+    def tell_of(run_id: int) -> None:
+        tell_ways(site, run_id)
+
+    @app.task(name="deliver", retry=persistent)
+    def deliver_on(way_id: int) -> None:
+        deliver(site, way_id)
 
     @app.task(name="search", retry=persistent)
     def search(search_id: int) -> None:

@@ -24,7 +24,7 @@ _RING = """\
 import json, os, socket, sys
 trying = os.environ.get("MYRIANT_TRY")
 rows = [line.rstrip("\\n").split(" ", 2) for line in sys.stdin if line.count(" ") >= 2]
-moved = [{"before": b, "after": a, "ref": r} for b, a, r in rows if r.startswith(("refs/heads/", "refs/tags/"))]
+moved = [{"before": b, "after": a, "ref": r} for b, a, r in rows if not r.startswith(("refs/notes/", "refs/myriant/"))]
 failed = 0
 try:
     with open(os.path.join(os.path.dirname(os.path.abspath(__file__)), "myriant-bells")) as file:

@@ -42,8 +42,9 @@ class Merge:
 class Mirror:
     """A bare mirror at `path` of a repository."""
 
-    def __init__(self, path: Path, remote: Remote) -> None:
+    def __init__(self, path: Path, remote: Remote, pulls: str = "") -> None:
         self.path, self.remote = path, remote
+        self.pulls = pulls  # pattern of refs that are pull requests
 
     def fetch(self) -> None:
         """Bring branches and tags up to date; commits that a rewrite left behind are kept; one fetch at a time."""
@@ -57,6 +58,7 @@ class Mirror:
             self.remote.git(
                 self.path, "fetch", "--quiet", "--prune", "--force", "--no-auto-gc",
                 "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*",
+                *([f"+{self.pulls}:{self.pulls}"] if self.pulls else []),
             )  # fmt: skip
 
     def has(self, commit: str) -> bool:
@@ -289,6 +291,12 @@ class Mirror:
             return {}
         parts = told.decode("utf-8", "replace").split("\0")
         return {parts[i + 2]: parts[i + 1] for i in range(0, len(parts) - 2, 3)}
+
+    def tell_outcome(self, pull: int, commit: str, word: str, words: Sequence[str]) -> None:
+        """Leave the word of a pull request as a ref in the repository, in place of the word before."""
+        ref = f"refs/myriant/outcomes/{pull}"
+        others = [f":{ref}/{w}" for w in words if w != word]
+        self.remote.git(self.path, "push", "--quiet", "--force", f"+{commit}:{ref}/{word}", *others)
 
     def note_here(self, commit: str, text: str) -> None:
         """Write the commit note in the mirror only; `send_notes` delivers many at once."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -71,15 +72,37 @@ def without_password(address: str) -> tuple[str, str]:
     return urlunsplit((parts.scheme, f"{user}@{host}", *parts[2:])), password
 
 
-def heads(remote: Remote) -> dict[str, str]:
+_PULLS = re.compile(r"refs/(?!heads/|tags/|notes/|myriant/)[A-Za-z0-9._/-]*\*[A-Za-z0-9._/-]*")
+
+
+def is_pull_pattern(text: str) -> bool:
+    """Whether a text can say which refs are pull requests: refs/…, with one * where the number stands."""
+    return bool(_PULLS.fullmatch(text)) and ".." not in text and "//" not in text
+
+
+def pull_number(pattern: str, ref: str) -> int | None:
+    """The number of the pull request that a ref is by a pattern, None when it is none."""
+    before, _, after = pattern.partition("*")
+    middle = ref[len(before) : len(ref) - len(after)]
+    fits = ref.startswith(before) and ref.endswith(after) and ref == f"{before}{middle}{after}"
+    digits = middle.rsplit("/", 1)[-1]
+    return int(digits) if pattern and fits and digits.isdecimal() and len(digits) < 10 else None
+
+
+def heads(remote: Remote, pulls: str = "") -> dict[str, str]:
     """Branches and tags of a repository and their commits, by full name. Raises GitError with the reason otherwise.
+
+    `pulls` is a pattern of further refs, those of pull requests.
 
     An annotated tag counts as the commit that it names.
     """
-    listed = remote.git(None, "ls-remote", "--heads", "--tags", timeout=60).decode("utf-8", "replace")
+    wanted = ["refs/heads/*", "refs/tags/*", *([pulls] if pulls else [])]
+    listed = remote.git(None, "ls-remote", *wanted, timeout=60).decode("utf-8", "replace")
     found = {}
     for line in listed.splitlines():
         commit, _, name = line.partition("\t")
-        if is_object_id(commit) and name.startswith(("refs/heads/", "refs/tags/")):
+        if is_object_id(commit) and (
+            name.startswith(("refs/heads/", "refs/tags/")) or (pulls and pull_number(pulls, name))
+        ):
             found[name.removesuffix("^{}")] = commit  # the peeled line follows the tag's own
     return found

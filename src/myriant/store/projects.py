@@ -20,6 +20,10 @@ def project_named(session: Session, name: str) -> Project | None:
     return session.scalar(select(Project).where(Project.name == name))
 
 
+def project_with_badge_key(session: Session, key: str) -> Project | None:
+    return session.scalar(select(Project).where(Project.badge_key == key))
+
+
 def all_projects(session: Session) -> Sequence[Project]:
     return session.scalars(select(Project).order_by(Project.name)).all()
 
@@ -50,8 +54,8 @@ def next_run_number(session: Session, project_id: int) -> int:
 
 
 def branch_at(session: Session, project_id: int, branch: str) -> str | None:
-    """The commit at which a branch was last seen."""
-    ref = session.get(Ref, (project_id, BRANCH + branch))
+    """The commit at which a branch, or a ref named in full, was last seen."""
+    ref = session.get(Ref, (project_id, branch if branch.startswith("refs/") else BRANCH + branch))
     return ref.commit if ref is not None else None
 
 
@@ -79,6 +83,17 @@ def open_pulls_from(session: Session, project_id: int, branch: str) -> Sequence[
             PullRequest.project_id == project_id, PullRequest.state == PullState.OPEN, PullRequest.source == branch
         )
     ).all()
+
+
+def close_pulls_from(session: Session, project_id: int, sources: Collection[str]) -> None:
+    """Pull requests whose own ref is gone are over."""
+    if sources:
+        session.execute(
+            update(PullRequest)
+            .where(PullRequest.project_id == project_id, PullRequest.source.in_(sources))
+            .where(PullRequest.state == PullState.OPEN)
+            .values(state=PullState.CLOSED)
+        )
 
 
 def newest_pulls(session: Session, project_id: int, most: int) -> Sequence[PullRequest]:

@@ -299,3 +299,17 @@ def sizes_of_project(session: Session, project_id: int) -> tuple[int, int, int, 
         select(func.coalesce(func.sum(Report.size), 0)).where(Report.attempt_id.in_(select(mine.c.id)))
     )
     return runs, attempts, with_results or 0, int(logs), int(artifacts or 0)
+
+
+def runs_of_pulls(session: Session, project_id: int, pulls: Sequence[int], most: int) -> dict[int, list[Run]]:
+    """By pull request, its newest runs, the newest first."""
+    place = func.row_number().over(partition_by=Run.pull_request, order_by=Run.number.desc())
+    query = select(Run.id, place.label("place")).where(Run.project_id == project_id, Run.pull_request.in_(pulls))
+    ranked = query.where(Run.event == EventKind.PULL_REQUEST).subquery()
+    rows = session.scalars(
+        select(Run).join(ranked, ranked.c.id == Run.id).where(ranked.c.place <= most).order_by(Run.number.desc())
+    )
+    found: dict[int, list[Run]] = {}
+    for run in rows:
+        found.setdefault(run.pull_request or 0, []).append(run)
+    return found

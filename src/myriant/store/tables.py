@@ -121,6 +121,9 @@ class Project(Base):
     plan_at: Mapped[datetime | None]
     paused: Mapped[bool] = mapped_column(server_default=text("false"))  # nothing is started by itself
     tracker: Mapped[str] = mapped_column(server_default="")  # where the team's notes lie: https://…/{id}
+    badge_key: Mapped[str] = mapped_column(server_default="")  # stands in the addresses of its badges
+    pull_refs: Mapped[str] = mapped_column(server_default="")  # refs that are pull requests: refs/changes/*/head
+    pull_target: Mapped[str] = mapped_column(server_default="")  # into which they go; empty: the main branch
     event_secret: Mapped[str] = mapped_column(server_default="")  # what events told over HTTP are signed with
     next_number: Mapped[int] = mapped_column(server_default="1")
     next_test: Mapped[int] = mapped_column(server_default="0")
@@ -261,6 +264,48 @@ class Taking(Base):
     at: Mapped[datetime] = _now()
     ended_at: Mapped[datetime | None]
     ended_why: Mapped[str] = mapped_column(server_default="")
+
+
+class Way(Base):
+    """Where a project's outcomes are told: a request by template, or a mail."""
+
+    __tablename__ = "way"
+    __table_args__ = (UniqueConstraint("project_id", "name"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    name: Mapped[str]
+    kind: Mapped[str]  # request, mail
+    shown: Mapped[str]  # what anybody may see of where it leads: the host, or the receivers
+    sealed: Mapped[bytes]  # the template, or receivers; addresses of requests often are secrets
+    always: Mapped[bool]  # every outcome, pending ones too; otherwise only what is news
+    branches: Mapped[list[str]] = mapped_column(server_default="{}")  # globs; none: all
+    on: Mapped[bool] = mapped_column("in_force", server_default=text("true"))
+    by: Mapped[str]
+    at: Mapped[datetime] = _now()
+
+
+class Delivery(Base):
+    """Something that was, or is to be, told on a way: once for each subject."""
+
+    __tablename__ = "delivery"
+    __table_args__ = (
+        UniqueConstraint("way_id", "subject"),
+        Index("delivery_of_run", "project_id", "run"),
+        Index("delivery_waiting", "way_id", "id", postgresql_where=text("state = 'waiting'")),
+    )
+    id: Mapped[int] = mapped_column(BigInteger, primary_key=True)
+    way_id: Mapped[int] = mapped_column(ForeignKey("way.id", ondelete="CASCADE"))
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    run: Mapped[int]  # its number
+    subject: Mapped[str]  # what makes it one thing that is told once
+    said: Mapped[str]  # in a few words
+    told: Mapped[Json] = mapped_column("named_values")
+    state: Mapped[str]  # waiting, sent, aside
+    tries: Mapped[int] = mapped_column(server_default="0")
+    next_at: Mapped[datetime] = _now()
+    sent_at: Mapped[datetime | None]
+    answer: Mapped[str] = mapped_column(server_default="")
+    created_at: Mapped[datetime] = _now()
 
 
 class Audit(Base):

@@ -1135,6 +1135,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/pull-requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Open pull requests with what stands in the way of each; or those that are over. */
+        get: operations["pull_requests"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/pull-requests/{number}/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Test an open pull request as its branches stand now. */
+        post: operations["test_pull_request"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/event-secret": {
         parameters: {
             query?: never;
@@ -1284,6 +1318,176 @@ export interface paths {
         };
         /** @description Server-sent events about what changed. */
         get: operations["live"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Where a project's outcomes are told. */
+        get: operations["ways"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/template-values": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The values that a request's template can name. */
+        get: operations["template_values"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/ways/{way}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Tell a project's outcomes by a request or by mail. */
+        put: operations["set_way"];
+        post?: never;
+        delete: operations["remove_way"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/ways/{way}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Send an example now. */
+        post: operations["try_way"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/sent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What was told, newest first: of one run, or of all. */
+        get: operations["sent"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/sent/{number}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Try again what did not arrive. */
+        post: operations["tell_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/trends": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The newest decided runs of a branch as series, where they changed, and what each version found. */
+        get: operations["trends"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/trends.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The same series as CSV. */
+        get: operations["trends_csv"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/badge-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What stands in the addresses of the project's badges. */
+        post: operations["badge_key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/badges/{key}/{what}.svg": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What is said of a branch or tag now, as a small picture; it may be kept, but is asked for anew each time. */
+        get: operations["badge"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1622,6 +1826,21 @@ export interface components {
              */
             cells: string;
         };
+        /**
+         * Answer
+         * @description What came of a try: whether it arrived, in words, and whether another try makes sense.
+         */
+        Answer: {
+            /** Arrived */
+            arrived: boolean;
+            /** Said */
+            said: string;
+            /**
+             * Lasting
+             * @default false
+             */
+            lasting: boolean;
+        };
         /** ApprovalView */
         ApprovalView: {
             /** Job */
@@ -1717,6 +1936,11 @@ export interface components {
             what: string;
             /** Said */
             said: string;
+        };
+        /** BadgeKey */
+        BadgeKey: {
+            /** Key */
+            key: string;
         };
         /**
          * Bar
@@ -2653,7 +2877,7 @@ export interface components {
             first_seen: components["schemas"]["SeenIn"] | null;
             /** Seen */
             seen: number;
-            taken: components["schemas"]["myriant__flow__ask__findings__model__Taken"] | null;
+            taken: components["schemas"]["TakenBy"] | null;
             /** Places */
             places: components["schemas"]["Place"][];
             /** Tests */
@@ -3330,6 +3554,15 @@ export interface components {
             /** Name */
             name: string;
         };
+        /** NamedValue */
+        NamedValue: {
+            /** Name */
+            name: string;
+            /** Means */
+            means: string;
+            /** Example */
+            example: string | number | null;
+        };
         /** NewProject */
         NewProject: {
             /** Address */
@@ -3361,6 +3594,58 @@ export interface components {
              * @default []
              */
             branches: string[];
+        };
+        /** NewWay */
+        NewWay: {
+            /**
+             * Kind
+             * @default request
+             */
+            kind: string;
+            /**
+             * Always
+             * @default false
+             */
+            always: boolean;
+            /**
+             * Branches
+             * @default []
+             */
+            branches: string[];
+            /**
+             * On
+             * @default true
+             */
+            on: boolean;
+            /**
+             * Url
+             * @default
+             */
+            url: string;
+            /**
+             * Method
+             * @default POST
+             */
+            method: string;
+            /** Headers */
+            headers?: {
+                [key: string]: string;
+            };
+            /**
+             * Body
+             * @default
+             */
+            body: string;
+            /**
+             * To
+             * @default []
+             */
+            to: string[];
+            /**
+             * Authors
+             * @default false
+             */
+            authors: boolean;
         };
         /** Offset */
         Offset: {
@@ -3621,6 +3906,10 @@ export interface components {
             paused?: boolean | null;
             /** Tracker */
             tracker?: string | null;
+            /** Pull Refs */
+            pull_refs?: string | null;
+            /** Pull Target */
+            pull_target?: string | null;
         };
         /** ProjectLine */
         ProjectLine: {
@@ -3642,6 +3931,10 @@ export interface components {
             paused: boolean;
             /** Tracker */
             tracker: string;
+            /** Pull Refs */
+            pull_refs: string;
+            /** Pull Target */
+            pull_target: string;
             newest: components["schemas"]["RunLine"] | null;
         };
         /**
@@ -3670,6 +3963,63 @@ export interface components {
             files: number;
             /** Misplaced */
             misplaced: string;
+        };
+        /**
+         * PullHead
+         * @description A run of a pull request at one of its heads, in a few marks.
+         */
+        PullHead: {
+            /** Number */
+            number: number;
+            /** Commit */
+            commit: string;
+            /** Title */
+            title: string;
+            verdict: components["schemas"]["Verdict"];
+            /** Marks */
+            marks: string;
+            /** New */
+            new: number;
+            /** Fixed */
+            fixed: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+        };
+        /** PullLine */
+        PullLine: {
+            /** Number */
+            number: number;
+            /** Title */
+            title: string;
+            /** Author */
+            author: string;
+            /** Source */
+            source: string;
+            /** Target */
+            target: string;
+            state: components["schemas"]["PullState"];
+            /**
+             * Opened At
+             * Format: date-time
+             */
+            opened_at: string;
+            newest: components["schemas"]["RunLine"] | null;
+            verdict: components["schemas"]["Verdict"];
+            /** New */
+            new: number;
+            /** Changed Covered */
+            changed_covered: string | null;
+            /** Merge */
+            merge: string;
+            /** Mergeable */
+            mergeable: boolean;
+            /** Stale */
+            stale: boolean;
+            /** Heads */
+            heads: components["schemas"]["PullHead"][];
         };
         /** PullRequestTold */
         PullRequestTold: {
@@ -3712,6 +4062,15 @@ export interface components {
          * @enum {string}
          */
         PullState: "open" | "merged" | "closed";
+        /** Pulls */
+        Pulls: {
+            /** Said */
+            said: string;
+            /** Pulls */
+            pulls: components["schemas"]["PullLine"][];
+            /** Closed */
+            closed: number;
+        };
         /** QuarantineView */
         QuarantineView: {
             /** Id */
@@ -4184,6 +4543,65 @@ export interface components {
             run: number | null;
         };
         /**
+         * SentView
+         * @description One thing that was told, or is to be.
+         */
+        SentView: {
+            /** Id */
+            id: number;
+            /** Way */
+            way: string;
+            /** Kind */
+            kind: string;
+            /** Shown */
+            shown: string;
+            /** Run */
+            run: number;
+            /** Said */
+            said: string;
+            /** State */
+            state: string;
+            /** Tries */
+            tries: number;
+            /** Answer */
+            answer: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Next At */
+            next_at: string | null;
+            /** Sent At */
+            sent_at: string | null;
+        };
+        /**
+         * SeriesChange
+         * @description A measure has another level from a run on; it came with one of the runs from `earliest` to `latest`.
+         */
+        SeriesChange: {
+            /** Measure */
+            measure: string;
+            /** Said */
+            said: string;
+            /** Run */
+            run: number;
+            /** Earliest */
+            earliest: number;
+            /** Latest */
+            latest: number;
+            /** Commit */
+            commit: string;
+            /** Title */
+            title: string;
+            /** Before */
+            before: number;
+            /** After */
+            after: number;
+            /** Worse */
+            worse: boolean;
+        };
+        /**
          * SettingView
          * @description A variable: its value in force, where it came from, what that overrode, files that set the same name.
          */
@@ -4486,6 +4904,36 @@ export interface components {
             because: string[];
         };
         /**
+         * Taken
+         * @description What came of an event.
+         */
+        Taken: {
+            /** Said */
+            said: string;
+            /** Runs */
+            runs: number[];
+            /**
+             * Repeated
+             * @default false
+             */
+            repeated: boolean;
+        };
+        /**
+         * TakenBy
+         * @description Who sees to it, since when, with what they noted.
+         */
+        TakenBy: {
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Note */
+            note: string;
+        };
+        /**
          * TakenCause
          * @description A cause of failures that somebody sees to.
          */
@@ -4609,6 +5057,68 @@ export interface components {
             /** Won */
             won: number | null;
         };
+        /** TrendRun */
+        TrendRun: {
+            /** Number */
+            number: number;
+            /** Commit */
+            commit: string;
+            /** Title */
+            title: string;
+            /** Author */
+            author: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            verdict: components["schemas"]["Verdict"];
+            /** New */
+            new: number;
+            /** Known */
+            known: number;
+            /** Fixed */
+            fixed: number;
+            /** Passed */
+            passed: number;
+            /** Skipped */
+            skipped: number;
+            /** Flaky */
+            flaky: number;
+            /** Tests */
+            tests: number;
+            /** Coverage */
+            coverage: number | null;
+            /** Seconds */
+            seconds: number | null;
+            /** Waited */
+            waited: number | null;
+            /** To Verdict */
+            to_verdict: number | null;
+        };
+        /** Trends */
+        Trends: {
+            /** Branch */
+            branch: string;
+            /** Said */
+            said: string;
+            /** Runs */
+            runs: components["schemas"]["TrendRun"][];
+            /** More */
+            more: boolean;
+            /** Changes */
+            changes: components["schemas"]["SeriesChange"][];
+            /** Versions */
+            versions: components["schemas"]["ValueRecord"][];
+            /** Versions Over */
+            versions_over: number;
+            /** Held */
+            held: number;
+            /** Repair */
+            repair: number | null;
+            /** Minutes */
+            minutes: number;
+        };
         /**
          * TroubledCell
          * @description What is known of a cell that gave no result or failed beside its tests.
@@ -4654,6 +5164,31 @@ export interface components {
             input?: unknown;
             /** Context */
             ctx?: Record<string, never>;
+        };
+        /** ValueRecord */
+        ValueRecord: {
+            /** Job */
+            job: string;
+            /** Dimension */
+            dimension: string;
+            /** Value */
+            value: string;
+            /** Runs */
+            runs: number;
+            /** Failed */
+            failed: number;
+            /** Alone */
+            alone: number;
+            /** Seconds */
+            seconds: number;
+            /** Share */
+            share: number;
+            /** Advisory */
+            advisory: boolean;
+            /** Breaks */
+            breaks: number;
+            /** Advice */
+            advice: string;
         };
         /**
          * Verdict
@@ -4738,16 +5273,23 @@ export interface components {
              */
             cells: string;
         };
-        /** Word */
-        Word: {
-            /** Given */
-            given: boolean;
-        };
         /**
-         * Taken
-         * @description Who sees to it, since when, with what they noted.
+         * WayView
+         * @description A way as anybody sees it: where it leads, but no address that may be a secret.
          */
-        myriant__flow__ask__findings__model__Taken: {
+        WayView: {
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /** Shown */
+            shown: string;
+            /** Always */
+            always: boolean;
+            /** Branches */
+            branches: string[];
+            /** On */
+            on: boolean;
             /** By */
             by: string;
             /**
@@ -4755,23 +5297,11 @@ export interface components {
              * Format: date-time
              */
             at: string;
-            /** Note */
-            note: string;
         };
-        /**
-         * Taken
-         * @description What came of an event.
-         */
-        myriant__flow__intake__starting__Taken: {
-            /** Said */
-            said: string;
-            /** Runs */
-            runs: number[];
-            /**
-             * Repeated
-             * @default false
-             */
-            repeated: boolean;
+        /** Word */
+        Word: {
+            /** Given */
+            given: boolean;
         };
     };
     responses: never;
@@ -5727,7 +6257,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["myriant__flow__intake__starting__Taken"];
+                    "application/json": components["schemas"]["Taken"];
                 };
             };
             /** @description Validation Error */
@@ -7255,7 +7785,72 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["myriant__flow__intake__starting__Taken"];
+                    "application/json": components["schemas"]["Taken"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    pull_requests: {
+        parameters: {
+            query?: {
+                closed?: boolean;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pulls"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    test_pull_request: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Taken"];
                 };
             };
             /** @description Validation Error */
@@ -7317,7 +7912,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["myriant__flow__intake__starting__Taken"];
+                    "application/json": components["schemas"]["Taken"];
                 };
             };
             /** @description Unauthorized */
@@ -7551,6 +8146,351 @@ export interface operations {
                 "last-event-id"?: string | null;
             };
             path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    ways: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WayView"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    template_values: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamedValue"][];
+                };
+            };
+        };
+    };
+    set_way: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                way: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewWay"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    remove_way: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                way: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    try_way: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                way: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Answer"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    sent: {
+        parameters: {
+            query?: {
+                run?: number | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SentView"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    tell_again: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    trends: {
+        parameters: {
+            query?: {
+                branch?: string | null;
+                runs?: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trends"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    trends_csv: {
+        parameters: {
+            query?: {
+                branch?: string | null;
+                runs?: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    badge_key: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BadgeKey"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    badge: {
+        parameters: {
+            query?: {
+                branch?: string;
+                tag?: string;
+                job?: string;
+                text?: string;
+                theme?: string;
+            };
+            header?: never;
+            path: {
+                key: string;
+                what: string;
+            };
             cookie?: never;
         };
         requestBody?: never;

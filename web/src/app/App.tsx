@@ -16,6 +16,8 @@ const Runners = lazy(() => import("../runners/Runners").then((m) => ({ default: 
 const ProjectSettings = lazy(() => import("../settings/ProjectSettings").then((m) => ({ default: m.ProjectSettings })));
 const FlakyTests = lazy(() => import("../tests/FlakyTests").then((m) => ({ default: m.FlakyTests })));
 const TestPage = lazy(() => import("../tests/TestPage").then((m) => ({ default: m.TestPage })));
+const Pulls = lazy(() => import("../pulls/Pulls").then((m) => ({ default: m.Pulls })));
+const TrendsPage = lazy(() => import("../trends/TrendsPage").then((m) => ({ default: m.TrendsPage })));
 const Workbench = lazy(() => import("../plan/Workbench").then((m) => ({ default: m.Workbench })));
 
 export function App() {
@@ -64,6 +66,8 @@ function Inside() {
         <Route path="/p/:project/settings" element={<ProjectSettings />} />
         <Route path="/p/:project/tests/:test" element={<TestPage />} />
         <Route path="/p/:project/flaky" element={<FlakyTests />} />
+        <Route path="/p/:project/pulls" element={<Pulls />} />
+        <Route path="/p/:project/trends" element={<TrendsPage />} />
         <Route path="/p/:project/plan" element={<Workbench />} />
         <Route path="/p/:project" element={<ProjectPage />} />
         <Route path="/p/:project/runs/:run" element={<ProjectPage />} />

@@ -108,6 +108,7 @@ function BranchSwitch({ project }: { project: string }) {
   const navigate = useNavigate();
   const branch = query.get("branch") ?? undefined;
   const inPlan = useMatch("/p/:project/plan") !== null;
+  const inTrends = useMatch("/p/:project/trends") !== null;
   const strip = useQuery(stripQuery(project, branch)).data;
   if (!strip) return null;
   return (
@@ -115,7 +116,7 @@ function BranchSwitch({ project }: { project: string }) {
       label="Branch"
       value={strip.branch}
       options={strip.branches}
-      onChoose={(name) => void navigate(`/p/${project}${inPlan ? "/plan" : ""}?branch=${encodeURIComponent(name)}`)}
+      onChoose={(name) => void navigate(`/p/${project}${inPlan ? "/plan" : inTrends ? "/trends" : ""}?branch=${encodeURIComponent(name)}`)}
     />
   );
 }

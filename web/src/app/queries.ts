@@ -22,6 +22,8 @@ export const keys = {
   caches: (project: string) => ["caches", project],
   audit: (project: string) => ["audit", project],
   kept: (project: string) => ["kept", project],
+  ways: (project: string, of?: string) => ["ways", project, ...(of === undefined ? [] : [of])],
+  templateValues: () => ["template-values"],
   attempt: (attempt?: number, ...of: unknown[]) => ["attempt", ...(attempt === undefined ? [] : [attempt]), ...of],
   log: (attempt?: number) => ["log", ...(attempt === undefined ? [] : [attempt])],
   standing: (project?: string, branch?: string) => ["standing", ...(project === undefined ? [] : [project, branch ?? ""])],
@@ -254,6 +256,34 @@ export const keptQuery = (project: string) =>
   queryOptions({
     queryKey: keys.kept(project),
     queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/kept", { signal, params: { path: { project } } })),
+  });
+
+export const pullsQuery = (project: string, closed: boolean) =>
+  queryOptions({
+    queryKey: keys.strip(project, `pulls ${String(closed)}`),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/pull-requests", { signal, params: { path: { project }, query: { closed } } })),
+    placeholderData: keepPreviousData,
+  });
+
+export const trendsQuery = (project: string, branch: string | undefined, runs: number) =>
+  queryOptions({
+    queryKey: keys.strip(project, `trends ${branch ?? ""} ${runs}`),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/trends", { signal, params: { path: { project }, query: { branch, runs } } })),
+    placeholderData: keepPreviousData,
+  });
+
+export const waysQuery = (project: string) =>
+  queryOptions({
+    queryKey: keys.ways(project),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/ways", { signal, params: { path: { project } } })),
+  });
+
+export const templateValuesQuery = queryOptions({ queryKey: keys.templateValues(), queryFn: ({ signal }) => taken(api.GET("/api/v1/template-values", { signal })), staleTime: Infinity });
+
+export const sentQuery = (project: string, run: number | undefined) =>
+  queryOptions({
+    queryKey: run === undefined ? keys.ways(project, "sent") : keys.run(project, run, "sent"),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/sent", { signal, params: { path: { project }, query: { run } } })),
   });
 
 export const auditQuery = (project: string) =>

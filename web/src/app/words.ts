@@ -1,6 +1,7 @@
 /** How numbers, times and sizes are written; one way everywhere. */
 
 export function duration(seconds: number): string {
+  if (seconds < 0.0005) return "under 1 ms";
   if (seconds < 0.1) return `${Math.round(seconds * 1000)} ms`;
   if (seconds < 10) return `${seconds.toFixed(1)} s`;
   const whole = Math.round(seconds);

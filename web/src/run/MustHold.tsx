@@ -47,7 +47,8 @@ function Held({ rule }: { rule: Rule }) {
 export function saysOf(rule: Rule): string {
   if (rule.built_in) {
     if (rule.met) return "yes";
-    return [rule.measure && rule.value ? `no, ${rule.value}` : "no", rule.reason].filter(Boolean).join("; ");
+    const found = rule.measure.startsWith("tests.") ? `${rule.value ?? ""} found, none allowed` : rule.value && rule.measure ? `no, ${rule.value}` : "no";
+    return [found, rule.reason].filter(Boolean).join("; ");
   }
   const found = rule.value === null ? "not measured" : rule.value;
   const of = rule.measure.startsWith("tests.") && rule.value !== null ? `${found === "0" ? "none" : found} found` : found;

@@ -16,7 +16,7 @@ test.each([
   [{ measure: "coverage.changed", value: null, limit: null, reason: "nothing that coverage can tell of was changed" }, "not measured; nothing that coverage can tell of was changed"],
   [{ built_in: "steps", measure: "", value: null, limit: null }, "yes"],
   [{ built_in: "steps", measure: "", value: null, limit: null, met: false, reason: "lint ended with 1 in unit" }, "no; lint ended with 1 in unit"],
-  [{ built_in: "vanished", measure: "tests.vanished", value: "20", met: false }, "no, 20"],
+  [{ built_in: "vanished", measure: "tests.vanished", value: "20", met: false }, "20 found, none allowed"],
 ])("a rule is said as a sentence: %j", (more, said) => {
   expect(saysOf(rule(more as Partial<Rule>))).toBe(said);
 });

@@ -1,9 +1,11 @@
 import { useParams } from "react-router";
 import { Audit } from "./Audit";
+import { Badges } from "./Badges";
 import { Caches } from "./Caches";
 import { Kinds } from "./Kinds";
 import { Secrets } from "./Secrets";
 import { ThisProject } from "./ThisProject";
+import { Ways } from "./Ways";
 import classes from "./settings.module.css";
 
 /** What is kept for a project beside its plan. */
@@ -14,6 +16,8 @@ export function ProjectSettings() {
       <h1>Settings of {project}</h1>
       <p className="soft">What the server keeps for this project and its plan cannot hold. What is tested, and by which rules, stands in the plan.</p>
       <ThisProject key={project} project={project} />
+      <Ways project={project} />
+      <Badges project={project} />
       <Secrets project={project} />
       <Caches project={project} />
       <Kinds project={project} />

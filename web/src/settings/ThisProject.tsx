@@ -25,8 +25,9 @@ function Fields({ project }: { project: Project }) {
   const [name, setName] = useState(project.name);
   const [description, setDescription] = useState(project.description);
   const [tracker, setTracker] = useState(project.tracker);
+  const [pulls, setPulls] = useState(project.pull_refs);
   const change = useMutation({
-    mutationFn: (body: { name?: string; description?: string; paused?: boolean; tracker?: string }) =>
+    mutationFn: (body: { name?: string; description?: string; paused?: boolean; tracker?: string; pull_refs?: string }) =>
       taken(api.PATCH("/api/v1/projects/{project}", { params: { path: { project: project.name } }, body })),
     onSuccess: async (now) => {
       await client.invalidateQueries();
@@ -40,12 +41,13 @@ function Fields({ project }: { project: Project }) {
         className={classes.fields}
         onSubmit={(e) => {
           e.preventDefault();
-          change.mutate({ ...(name === project.name ? {} : { name }), description, tracker });
+          change.mutate({ ...(name === project.name ? {} : { name }), description, tracker, pull_refs: pulls });
         }}
       >
         <TextInput size="xs" label="Name" value={name} disabled={!admin} onChange={(e) => setName(e.currentTarget.value)} />
         <TextInput size="xs" label="What it is" value={description} onChange={(e) => setDescription(e.currentTarget.value)} />
         <TextInput size="xs" label="Where #123 in notes leads" placeholder="https://tracker.example/{id}" value={tracker} onChange={(e) => setTracker(e.currentTarget.value)} />
+        <TextInput size="xs" label="Refs that are pull requests" placeholder="none; for example refs/changes/*/head" value={pulls} onChange={(e) => setPulls(e.currentTarget.value)} />
         <Button size="xs" type="submit" loading={change.isPending}>
           Keep
         </Button>

@@ -56,6 +56,8 @@ def block(
     cells: Sequence[NotedCell] = (),
     new: Sequence[NotedFailure] = (),
     coverage: tuple[int, int] | None = None,  # covered and coverable lines
+    changed: Fraction | None = None,  # share of the changed lines that was run
+    uncovered: Sequence[str] = (),  # the first of those that nothing ran
 ) -> str:
     """What one run says, at most 50 new failures in full."""
     told = parse_context(context)
@@ -65,6 +67,9 @@ def block(
     if coverage and coverage[1]:
         covered, valid = coverage
         lines.append(f"line coverage: {percent(Fraction(covered, valid))} ({covered:,} of {counted(valid, 'line')})")
+    if changed is not None:
+        named = f"; nothing ran {', '.join(uncovered)}" if uncovered else ""
+        lines.append(f"changed lines covered: {percent(changed)}{named}")
     if cells:
         lines += ["", "cells:"]
         width = max(len(f"{c.job} {c.key}") for c in cells)

@@ -18,6 +18,7 @@ from myriant.store.runs import runs_numbered
 from myriant.store.tables import Project, Run
 
 _log = logging.getLogger(__name__)
+_OUTCOMES = (Verdict.CLEAR, Verdict.HELD, Verdict.EXEMPT)
 
 
 def announce_run(site: Site, run_id: int) -> None:
@@ -36,7 +37,10 @@ def announce_run(site: Site, run_id: int) -> None:
         text = plain(commit_note(word(said), [_block(site, project, r) for r in decided or [run]]))
     trouble = None
     try:
-        site.mirror(project).note(run.commit, text)
+        mirror = site.mirror(project)
+        mirror.note(run.commit, text)
+        if project.pull_refs and run.pull_request is not None and run.verdict in _OUTCOMES:
+            mirror.tell_outcome(run.pull_request, run.commit, run.verdict, _OUTCOMES)
     except GitError as error:
         trouble = str(error)
         _log.warning("the note on %s could not be written: %s", run.commit, error)

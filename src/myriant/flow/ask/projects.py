@@ -29,6 +29,8 @@ class ProjectLine:
     trouble: str | None
     paused: bool
     tracker: str  # where notes on causes lead: https://…/{id}
+    pull_refs: str  # pattern of refs that are pull requests
+    pull_target: str
     newest: RunLine | None
 
 
@@ -83,5 +85,16 @@ def line_of(
             saying = run_numbered(session, p.id, word.number)
         line = run_line(saying or newest[0], word)
     return ProjectLine(
-        p.name, p.description, p.address, p.main_branch, p.hooked, p.looked_at, p.trouble, p.paused, p.tracker, line
+        p.name,
+        p.description,
+        p.address,
+        p.main_branch,
+        p.hooked,
+        p.looked_at,
+        p.trouble,
+        p.paused,
+        p.tracker,
+        p.pull_refs,
+        p.pull_target,
+        line,
     )

@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from myriant.core.coverage.merge import merge_files
 from myriant.core.coverage.model import FileCoverage, Totals
-from myriant.core.coverage.view import changed_share_of
+from myriant.core.coverage.view import changed_files, changed_share_of
 from myriant.flow.conclude.comparing import Compared
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
@@ -29,6 +29,7 @@ class Changed:
 
     share: Callable[[Sequence[str], str | None], Fraction | None] = lambda jobs, folder: None
     nothing: str = ""
+    uncovered: Sequence[str] = ()  # the first changed lines that nothing ran, as path:line
 
 
 def changed_share(
@@ -58,8 +59,25 @@ def changed_share(
 
     whole = merged_coverage_of(session, run.id, [""]).get("", {})
     counted = changed_share_of(whole, lines, present)
+    listed = changed_files(whole, lines, present) or []
+    bare = [f"{f.path}:{_ranges(f.uncovered)}" for f in listed if f.uncovered]
     nothing = "no line changed that could be covered" if counted is not None and not counted[1] else ""
-    return Changed(share, nothing)
+    return Changed(share, nothing, bare[:MOST_NAMED])
+
+
+MOST_NAMED = 5
+
+
+def _ranges(lines: Sequence[int]) -> str:
+    """Line numbers in few characters: 12-14, 20 …"""
+    parts: list[list[int]] = []
+    for n in sorted(lines):
+        if parts and parts[-1][1] == n - 1:
+            parts[-1][1] = n
+        else:
+            parts.append([n, n])
+    told = [str(a) if a == b else f"{a}-{b}" for a, b in parts[:3]]
+    return ", ".join(told) + (" …" if len(parts) > 3 else "")
 
 
 def merge_coverage(

@@ -87,6 +87,7 @@ def conclude_run(site: Site, run_id: int, *, follow_up: bool = True) -> None:
         beside = _beside(site, session, project, run, cells, nearest, early=still_open)
         if still_open:
             if _hold_early(session, beside):
+                runs.call_for_telling(session, run)
                 tell_of_run(session, run)
             return
         _judge(site, session, project, beside)
@@ -192,6 +193,7 @@ def _judge(site: Site, session: Session, project: Project, beside: Beside) -> No
         "loosened": list(beside.lessened.loosened),
         "accepted": list(beside.lessened.accepted),
         **({"coverage.changed": [share.numerator, share.denominator]} if share is not None else {}),
+        **({"uncovered": changed.uncovered} if changed.uncovered else {}),
     }
     _keep_jobs(session, beside, judged)
     keep_lasting(session, run, beside.lessened, compared)

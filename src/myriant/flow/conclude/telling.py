@@ -72,6 +72,7 @@ def tell_run(
     )  # fmt: skip
     if run.wish.get("said"):
         run.sentence += f" {run.wish['said']}."
+    run.measures = {**run.measures, "causes": causes_told(new)}
     whole = coverage_totals_of(session, [run.id]).get((run.id, ""))
     run.judged = [judged_json(j) for j in judged]
     run.note = block(
@@ -80,7 +81,28 @@ def tell_run(
         baseline=f"{baseline.commit} (#{baseline.number})" if baseline is not None else "none",
         judged=judged, cells=[_noted(c) for c in cells], new=new,
         coverage=(whole.lines_covered, whole.lines_valid) if whole is not None else None,
+        changed=Fraction(*share) if (share := run.measures.get("coverage.changed")) else None,
+        uncovered=run.measures.get("uncovered", ()),
     )  # fmt: skip
+
+
+MOST_TOLD = 12  # causes that messages name
+
+
+def causes_told(new: Sequence[NotedFailure]) -> dict[str, Any]:
+    """New failures as messages name them: by test, with its cells and the first line of what it said."""
+    by_test: dict[tuple[str, str], list[NotedFailure]] = {}
+    for failure in new:
+        by_test.setdefault((failure.job, failure.test), []).append(failure)
+    listed = [
+        {
+            "title": test,
+            "where": f"{job} {rows[0].key}".strip() if len(rows) == 1 else f"{job}, {counted(len(rows), 'cell')}",
+            "message": rows[0].message.strip().split("\n")[0][:300],
+        }
+        for (job, test), rows in list(by_test.items())[:MOST_TOLD]
+    ]
+    return {"listed": listed, "more": max(0, len(by_test) - MOST_TOLD)}
 
 
 def _run_of(session: Session, cells: Sequence[Cell]) -> Run:

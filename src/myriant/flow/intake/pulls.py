@@ -59,6 +59,22 @@ def change_pull_request(
     return Taken(started_text(made), made)
 
 
+def test_again(site: Site, project_name: str, number: int) -> Taken:
+    """Test an open pull request as its branches stand now, though it was tested before. Raises BadInput."""
+    look(site, project_name)
+    with site.store.transaction() as session:
+        project = the_project(session, project_name)
+        pull = session.get(PullRequest, (project.id, number))
+        if pull is None or pull.state is not PullState.OPEN:
+            raise BadInput(f"there is no open pull request {number}", "open it first")
+        begun = start_pull_request(session, project, pull)
+        if begun is None:
+            raise BadInput(
+                f"pull request {number} cannot be tested now", "its branches are gone, or the project is paused"
+            )
+    return Taken(started_text([begun]), [begun])
+
+
 def start_what_waits(site: Site, project_name: str) -> list[int]:
     """Take up what moved while a project was paused: branches, tags, and open pull requests at new heads."""
     numbers = look(site, project_name)

@@ -13,16 +13,24 @@ from sqlalchemy import func
 from sqlalchemy.orm import Session
 
 from myriant.core.gate.contexts import Context, push_to
-from myriant.core.states import EventKind
+from myriant.core.states import EventKind, PullState
 from myriant.flow.intake.starting import start_pull_request, start_run
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.repos.git import GitError, is_object_id
-from myriant.repos.remote import heads
+from myriant.repos.remote import heads, pull_number
 from myriant.store.changes import tell
-from myriant.store.projects import BRANCH, TAG, commits_of_refs, forget_refs, one_at_a_time, open_pulls_from
+from myriant.store.projects import (
+    BRANCH,
+    TAG,
+    close_pulls_from,
+    commits_of_refs,
+    forget_refs,
+    one_at_a_time,
+    open_pulls_from,
+)
 from myriant.store.runs import newest_run_in
-from myriant.store.tables import Project, Ref
+from myriant.store.tables import Project, PullRequest, Ref
 
 _log = logging.getLogger(__name__)
 
@@ -47,7 +55,9 @@ def hear(site: Site, project_name: str, moved: list[Moved]) -> list[int]:
         one_at_a_time(session, project.id)
         for move in moved:
             if not move.ref.startswith(BRANCH) or not is_object_id(move.after):
-                trusted = trusted and not move.ref.startswith(TAG)  # a tag may be an object of its own: look
+                # a tag may be an object of its own, and a pull request may be new: look
+                pull = project.pull_refs and pull_number(project.pull_refs, move.ref) is not None
+                trusted = trusted and not move.ref.startswith(TAG) and not pull
             elif made := _made_already(session, project, move):
                 numbers += made
             elif not _is_next(session, project, move):
@@ -72,9 +82,9 @@ def _look_once(site: Site, project_name: str) -> list[int] | None:
     with site.store.transaction() as session:
         project = the_project(session, project_name)
         remote = site.remote(project)
-        before = commits_of_refs(session, project.id)
+        before, pulls = commits_of_refs(session, project.id), project.pull_refs
     try:
-        found = heads(remote)
+        found = heads(remote, pulls)
     except GitError as error:
         with site.store.transaction() as session:
             _seen(session, project_name, trouble=str(error))
@@ -91,7 +101,9 @@ def _look_once(site: Site, project_name: str) -> list[int] | None:
             return []  # what moved meanwhile is found when it is resumed
         for name, commit in sorted(found.items()):
             numbers += _take(session, project, name, commit)
-        forget_refs(session, project.id, set(known) - set(found))
+        gone = set(known) - set(found)
+        close_pulls_from(session, project.id, gone)
+        forget_refs(session, project.id, gone)
     return numbers
 
 
@@ -99,7 +111,7 @@ def remember_branches(site: Site, project_name: str) -> dict[str, str]:
     """Note where branches and tags are without starting anything. Raises GitError when they cannot be read."""
     with site.store.transaction() as session:
         project = the_project(session, project_name)
-        found = heads(site.remote(project))
+        found = heads(site.remote(project), project.pull_refs)
         one_at_a_time(session, project.id)
         for name, commit in found.items():
             session.merge(Ref(project_id=project.id, name=name, commit=commit))
@@ -152,6 +164,8 @@ def _take(session: Session, project: Project, name: str, commit: str) -> list[in
                 tag=tag, wish=wish,
             )
         ]  # fmt: skip
+    if not name.startswith(BRANCH):
+        return _take_pull(session, project, name)
     branch = name.removeprefix(BRANCH)
     numbers = [
         start_run(
@@ -162,3 +176,19 @@ def _take(session: Session, project: Project, name: str, commit: str) -> list[in
     pulls = open_pulls_from(session, project.id, branch)
     numbers += [n for pull in pulls if (n := start_pull_request(session, project, pull)) is not None]
     return numbers
+
+
+def _take_pull(session: Session, project: Project, name: str) -> list[int]:
+    """A ref that is a pull request is new or moved: it is open, and tested as it would be merged."""
+    number = pull_number(project.pull_refs, name)
+    if number is None:
+        return []
+    target = project.pull_target or project.main_branch
+    pull = session.get(PullRequest, (project.id, number), with_for_update=True)
+    if pull is None:
+        pull = PullRequest(project_id=project.id, number=number, title="", author="", target=target)
+        session.add(pull)
+    pull.source, pull.state = name, PullState.OPEN
+    session.flush()
+    begun = start_pull_request(session, project, pull)
+    return [begun] if begun is not None else []

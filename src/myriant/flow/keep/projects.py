@@ -19,7 +19,7 @@ from myriant.flow.site import CREDENTIAL, Site
 from myriant.flow.who import Person
 from myriant.repos.git import GitError
 from myriant.repos.hook import install_hook, remove_hook, try_hook
-from myriant.repos.remote import Remote, heads, without_password
+from myriant.repos.remote import Remote, heads, is_pull_pattern, without_password
 from myriant.store.audit import record
 from myriant.store.changes import tell
 from myriant.store.projects import all_projects, project_named, remove_project
@@ -129,12 +129,18 @@ class Change:
     description: str | None = None
     paused: bool | None = None
     tracker: str | None = None
+    pull_refs: str | None = None
+    pull_target: str | None = None
 
 
 def change_project(site: Site, name: str, wish: Change, who: Person) -> str:
     """Rename, describe, pause or resume a project; its name now. Raises BadInput, Refused."""
     if wish.tracker and not (wish.tracker.startswith(("http://", "https://")) and "{id}" in wish.tracker):
         raise BadInput("a link pattern is an address with {id} in it", "write for example https://tracker.example/{id}")
+    if wish.pull_refs and not is_pull_pattern(wish.pull_refs):
+        raise BadInput(
+            f"{wish.pull_refs[:80]!r} names no refs of pull requests", "write for example refs/changes/*/head"
+        )
     if wish.name is not None and wish.name != name:
         _rename(site, name, wish.name)
     now = wish.name or name
@@ -143,6 +149,12 @@ def change_project(site: Site, name: str, wish: Change, who: Person) -> str:
         said = [f"renamed from {name}"] if now != name else []
         if wish.description is not None:
             project.description = wish.description.strip()
+        if wish.pull_refs is not None and wish.pull_refs != project.pull_refs:
+            project.pull_refs = wish.pull_refs
+            project.looked_at = None
+            said.append(f"pull requests are {wish.pull_refs or 'told, no refs'}")
+        if wish.pull_target is not None:
+            project.pull_target = wish.pull_target
         if wish.tracker is not None:
             project.tracker = wish.tracker.strip()
         if wish.paused is not None and wish.paused != project.paused:

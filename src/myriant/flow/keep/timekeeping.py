@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
 
+from myriant.flow.announce.sending import call_for_due
 from myriant.flow.control.searches import go_on_with_searches
 from myriant.flow.intake.schedules import start_due_schedules
 from myriant.flow.intake.sending import forget_unfinished
@@ -39,6 +40,7 @@ def keep_time(site: Site, now: datetime | None = None) -> list[int]:
             give_up(control)
         forget_seen_events(session, now - _REMEMBERED)
     go_on_with_searches(site)
+    call_for_due(site, now)
     forget_unfinished(site)
     for report in gone:
         site.blobs.remove(report.blob)

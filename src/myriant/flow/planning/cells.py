@@ -61,6 +61,8 @@ def make_cells(
             position = _bring_along(session, run, base, job, position)
     runs.plan(run)
     session.flush()
+    if position > 0:
+        runs.call_for_telling(session, run)
     if position == 0:
         runs.hold_untested(session, run, Why.NO_CELLS, "no cell is left of the plan: every combination is dropped")
     return position > 0

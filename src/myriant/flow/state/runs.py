@@ -86,6 +86,12 @@ def reopen(run: Run) -> None:
 
 def call_for_announcement(session: Session, run: Run) -> None:
     defer(session, "announce", lock=f"notes-{run.project_id}", run_id=run.id)
+    call_for_telling(session, run)
+
+
+def call_for_telling(session: Session, run: Run) -> None:
+    """What is said of it now is told where the project wants it; pending at once, its verdict when there is one."""
+    defer(session, "tell", lock=f"tell-{run.project_id}", priority=5, run_id=run.id)
 
 
 def call_for_conclusion(session: Session, run: Run, *, urgent: bool = False) -> None:

@@ -24,7 +24,7 @@ from myriant.flow.ask.findings.model import (
     KindView,
     Place,
     SeenIn,
-    Taken,
+    TakenBy,
 )
 from myriant.flow.conclude.comparing import Compared
 from myriant.store.attempts import attachments_before, attachments_of, workspaces_of
@@ -185,7 +185,9 @@ class _Maker:
             told=KindView(kind.name, kind.part, kind.say, kind.line) if kind else None,
             first_seen=SeenIn(seen[0].number, seen[0].commit, seen[0].at) if seen else None,
             seen=len(seen),
-            taken=next((Taken(t.by, t.at, t.note) for f in members if (t := self.taken.get(f.shown.signature))), None),
+            taken=next(
+                (TakenBy(t.by, t.at, t.note) for f in members if (t := self.taken.get(f.shown.signature))), None
+            ),
             places=[
                 Place(f.file, f.line, f.name) for f in frames_of(shown.detail or shown.message, first.roots) if f.own
             ][:8],
@@ -194,6 +196,10 @@ class _Maker:
             cells=cells,
             attachments=self.attachments(shown, first.cell),
         )
+
+    def taken_by(self, members: Sequence[_Failed]) -> TakenBy | None:
+        held = next((t for f in members if (t := self.taken.get(f.shown.signature))), None)
+        return TakenBy(held.by, held.at, held.note) if held is not None else None
 
     def tests(self, members: Sequence[_Failed]) -> list[FailedTest]:
         by_test: dict[int, list[_Failed]] = {}

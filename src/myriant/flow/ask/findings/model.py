@@ -57,7 +57,7 @@ class SeenIn:
 
 
 @dataclass(frozen=True, slots=True)
-class Taken:
+class TakenBy:
     """Who sees to it, since when, with what they noted."""
 
     by: str
@@ -92,7 +92,7 @@ class Finding:
     told: KindView | None
     first_seen: SeenIn | None
     seen: int  # runs that saw it, this one included
-    taken: Taken | None
+    taken: TakenBy | None
     places: list[Place]  # the project's own, innermost first
     tests: list[FailedTest]
     more_tests: int

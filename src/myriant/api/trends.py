@@ -1,0 +1,72 @@
+"""Trends of a branch, and badges."""
+
+from __future__ import annotations
+
+import hashlib
+from typing import Annotated
+
+from fastapi import APIRouter, Query, Request, Response
+from pydantic import BaseModel
+
+from myriant.api.access import MEMBER, OPEN, VIEWER, TheSite
+from myriant.core.telling.badge import svg
+from myriant.flow.ask.badges import badge_key as _badge_key
+from myriant.flow.ask.badges import badge_of
+from myriant.flow.ask.trends import MOST_RUNS, Trends, trends_of, trends_table
+
+router = APIRouter()
+_Short = Annotated[str, Query(max_length=500)]
+
+
+class BadgeKey(BaseModel):
+    key: str
+
+
+@router.get("/projects/{project}/trends", dependencies=[VIEWER])
+def trends(
+    site: TheSite,
+    project: str,
+    branch: Annotated[str | None, Query(max_length=500)] = None,
+    runs: Annotated[int, Query(ge=1, le=MOST_RUNS)] = 300,
+) -> Trends:
+    """The newest decided runs of a branch as series, where they changed, and what each version found."""
+    return trends_of(site, project, branch, runs)
+
+
+@router.get("/projects/{project}/trends.csv", response_class=Response, dependencies=[VIEWER])
+def trends_csv(
+    site: TheSite,
+    project: str,
+    branch: Annotated[str | None, Query(max_length=500)] = None,
+    runs: Annotated[int, Query(ge=1, le=MOST_RUNS)] = 300,
+) -> Response:
+    """The same series as CSV."""
+    headers = {"Content-Disposition": 'attachment; filename="trends.csv"', "X-Content-Type-Options": "nosniff"}
+    return Response(trends_table(site, project, branch, runs), media_type="text/csv; charset=utf-8", headers=headers)
+
+
+@router.post("/projects/{project}/badge-key", dependencies=[MEMBER])
+def badge_key(site: TheSite, project: str) -> BadgeKey:
+    """What stands in the addresses of the project's badges."""
+    return BadgeKey(key=_badge_key(site, project))
+
+
+@router.get("/badges/{key}/{what}.svg", response_class=Response, dependencies=[OPEN])
+def badge(
+    site: TheSite,
+    request: Request,
+    key: str,
+    what: str,
+    branch: _Short = "",
+    tag: _Short = "",
+    job: _Short = "",
+    text: _Short = "",
+    theme: Annotated[str, Query(pattern="^(light|dark|auto)$")] = "auto",
+) -> Response:
+    """What is said of a branch or tag now, as a small picture; it may be kept, but is asked for anew each time."""
+    picture = svg(badge_of(site, key, what, branch, tag, job, text), theme)
+    mark = f'"{hashlib.sha256(picture.encode()).hexdigest()[:24]}"'
+    headers = {"Cache-Control": "no-cache", "ETag": mark, "Access-Control-Allow-Origin": "*"}
+    if request.headers.get("if-none-match") == mark:
+        return Response(status_code=304, headers=headers)
+    return Response(picture, media_type="image/svg+xml", headers=headers)

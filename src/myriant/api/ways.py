@@ -1,0 +1,80 @@
+"""Where outcomes are told, and what was told."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter
+from pydantic import BaseModel, Field
+
+from myriant.api.access import MAINTAINER, MEMBER, VIEWER, ThePerson, TheSite
+from myriant.core.telling.template import VALUES
+from myriant.flow.announce.sending import Answer
+from myriant.flow.keep.ways import SentView, WayView, WayWish, send_again
+from myriant.flow.keep.ways import remove_way as _remove_way
+from myriant.flow.keep.ways import sent as _sent
+from myriant.flow.keep.ways import set_way as _set_way
+from myriant.flow.keep.ways import try_way as _try_way
+from myriant.flow.keep.ways import ways as _ways
+
+router = APIRouter()
+
+
+class NewWay(BaseModel):
+    kind: Annotated[str, Field(pattern="^(request|mail)$")] = "request"
+    always: bool = False
+    branches: list[Annotated[str, Field(max_length=500)]] = Field([], max_length=50)
+    on: bool = True
+    url: str = Field("", max_length=2000)
+    method: str = Field("POST", max_length=10)
+    headers: dict[str, Annotated[str, Field(max_length=4000)]] = Field(default_factory=dict, max_length=30)
+    body: str = Field("", max_length=64_000)
+    to: list[Annotated[str, Field(max_length=320)]] = Field([], max_length=100)
+    authors: bool = False
+
+
+class NamedValue(BaseModel):
+    name: str
+    means: str
+    example: str | int | float | None
+
+
+@router.get("/projects/{project}/ways", dependencies=[VIEWER])
+def ways(site: TheSite, project: str) -> list[WayView]:
+    """Where a project's outcomes are told."""
+    return _ways(site, project)
+
+
+@router.get("/template-values", dependencies=[VIEWER])
+def template_values() -> list[NamedValue]:
+    """The values that a request's template can name."""
+    return [NamedValue(name=n, means=m, example=e) for n, (m, e) in VALUES.items()]
+
+
+@router.put("/projects/{project}/ways/{way}", status_code=204, dependencies=[MAINTAINER])
+def set_way(site: TheSite, who: ThePerson, project: str, way: str, wish: NewWay) -> None:
+    """Tell a project's outcomes by a request or by mail."""
+    _set_way(site, project, way, WayWish(**wish.model_dump()), who)
+
+
+@router.delete("/projects/{project}/ways/{way}", status_code=204, dependencies=[MAINTAINER])
+def remove_way(site: TheSite, who: ThePerson, project: str, way: str) -> None:
+    _remove_way(site, project, way, who)
+
+
+@router.post("/projects/{project}/ways/{way}/try", dependencies=[MAINTAINER])
+def try_way(site: TheSite, project: str, way: str) -> Answer:
+    """Send an example now."""
+    return _try_way(site, project, way)
+
+
+@router.get("/projects/{project}/sent", dependencies=[VIEWER])
+def sent(site: TheSite, project: str, run: int | None = None) -> list[SentView]:
+    """What was told, newest first: of one run, or of all."""
+    return _sent(site, project, run)
+
+
+@router.post("/projects/{project}/sent/{number}/again", status_code=202, dependencies=[MEMBER])
+def tell_again(site: TheSite, project: str, number: int) -> None:
+    """Try again what did not arrive."""
+    send_again(site, project, number)

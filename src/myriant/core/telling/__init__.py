@@ -1,0 +1,1 @@
+"""Telling: when an outcome is news, and in which words it leaves."""

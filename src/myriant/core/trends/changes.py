@@ -1,0 +1,124 @@
+"""Where a series changed: binary segmentation by ranks.
+
+Within a segment each split is scored by the Wilcoxon rank-sum statistic of what lies before against what lies after
+(Mann and Whitney 1947; Pettitt 1979 for the largest over all splits), which outliers and the shape of the noise do not
+move. The largest score is a change when it is beyond what the same number of exchangeable values reach in 1 of 200
+series, when the medians differ by more than the noise, and by a share that anybody would call a change. Both halves
+are then looked at in the same way (Scott and Knott 1974; Vostrikova 1981).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.stats import rankdata
+
+Values = NDArray[np.float64]
+LEAST = 5  # values on either side
+ALARMS = 0.005  # share of series without a change in which one segment gives an alarm
+LEAST_SHARE = 0.05  # of the median before: a smaller shift is none
+NOISE = 1.0  # medians differ by more than so many typical deviations
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """The series has another level from index `at` on; it lies surely between `earliest` and `latest`."""
+
+    at: int
+    earliest: int
+    latest: int
+    before: float  # median of the level before
+    after: float
+    score: float  # of the rank-sum statistic, in standard deviations
+
+
+def changes(values: Sequence[float | None] | Values) -> list[Change]:
+    """Changes of level in the order of the series. None and NaN are left out; indexes are of the whole series."""
+    whole = np.array([np.nan if v is None else v for v in values], np.float64)
+    kept = np.flatnonzero(np.isfinite(whole))
+    found: list[tuple[int, int, int, float]] = []
+    _look(whole[kept], 0, found)
+    found.sort()
+    edges = [0, *(at for at, *_ in found), len(kept)]
+    told = []
+    for i, (at, low, high, score) in enumerate(found):
+        before = float(np.median(whole[kept[edges[i] : at]]))
+        after = float(np.median(whole[kept[at : edges[i + 2]]]))
+        told.append(Change(int(kept[at]), int(kept[low]), int(kept[high]), before, after, score))
+    return told
+
+
+def _look(values: Values, start: int, found: list[tuple[int, int, int, float]]) -> None:
+    n = len(values)
+    if n < 2 * LEAST or values.min() == values.max():
+        return
+    scores = _scores(values)
+    k = int(np.argmax(scores))
+    at, score = k + LEAST, float(scores[k])
+    if score * _lasting(values, at) <= _bound(n) or not _counts(values[:at], values[at:]):
+        return
+    near = np.flatnonzero(scores >= score - 1.0) + LEAST  # splits that explain the series nearly as well
+    low, high = int(near.min()), int(near.max())
+    found.append((start + at, start + low, start + high, score))
+    _look(values[:at], start, found)
+    _look(values[at:], start + at, found)
+
+
+def _scores(values: Values) -> Values:
+    """The absolute rank-sum statistic of each split, in standard deviations under exchangeability, ties included."""
+    n = len(values)
+    ranks = rankdata(values)
+    left = np.arange(LEAST, n - LEAST + 1)
+    sums = np.cumsum(ranks)[left - 1]
+    spread = float(np.sum((ranks - ranks.mean()) ** 2)) / (n * (n - 1))
+    deviation = np.sqrt(np.maximum(spread * left * (n - left), 1e-12))
+    score: Values = np.abs(sums - left * (n + 1) / 2) / deviation
+    return score
+
+
+def _lasting(values: Values, at: int) -> float:
+    """By how much neighbours that resemble each other make the score smaller: noise that lasts is no change.
+
+    The factor for a first-order autoregressive series (Bartlett 1946), of what is left beside the two medians.
+    """
+    rest = np.concatenate([values[:at] - np.median(values[:at]), values[at:] - np.median(values[at:])])
+    ranks = rankdata(rest) - (len(rest) + 1) / 2
+    like = float(np.sum(ranks[1:] * ranks[:-1]) / max(np.sum(ranks**2), 1e-12))
+    like = min(max(like - 2 / np.sqrt(len(rest)), 0.0), 0.95)
+    return float(np.sqrt((1 - like) / (1 + like)))
+
+
+def _counts(before: Values, after: Values) -> bool:
+    """Whether a shift is more than the noise, and more than anybody would overlook."""
+    shift = abs(float(np.median(after) - np.median(before)))
+    noise = max(_deviation(before), _deviation(after))
+    scale = abs(float(np.median(before)))
+    return shift > NOISE * noise and shift >= LEAST_SHARE * scale
+
+
+def _deviation(values: Values) -> float:
+    return 1.4826 * float(np.median(np.abs(values - np.median(values))))
+
+
+def _bound(n: int) -> float:
+    """What the largest score of `n` exchangeable values passes in a share of ALARMS of all series."""
+    size = 10
+    while size * 1.3 < n:
+        size = int(size * 1.3)
+    return _simulated(min(size, 4000))
+
+
+@lru_cache(maxsize=64)
+def _simulated(n: int) -> float:
+    rng = np.random.default_rng(n)
+    tries = max(400, min(4000, 2_000_000 // n))
+    ranks = np.argsort(rng.random((tries, n)), axis=1) + 1.0
+    left = np.arange(LEAST, n - LEAST + 1)
+    sums = np.cumsum(ranks, axis=1)[:, left - 1]
+    spread = (n * n - 1) / 12 / (n - 1)
+    score = np.abs(sums - left * (n + 1) / 2) / np.sqrt(spread * left * (n - left))
+    return float(np.quantile(score.max(axis=1), 1 - ALARMS))

@@ -1,0 +1,86 @@
+"""Questions about where outcomes are told, and what was told there."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import func, select, update
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import Session
+
+from myriant.core.results.model import Outcome
+from myriant.core.states import DECIDED
+from myriant.store.tables import Cell, Delivery, Failure, Run, Way
+
+
+def ways_of(session: Session, project_id: int) -> Sequence[Way]:
+    return session.scalars(select(Way).where(Way.project_id == project_id).order_by(Way.name)).all()
+
+
+def way_named(session: Session, project_id: int, name: str) -> Way | None:
+    return session.scalar(select(Way).where(Way.project_id == project_id, Way.name == name))
+
+
+def add_delivery(session: Session, **row: Any) -> int | None:
+    """Keep what is to be told, once for its way and subject; its number, None when that was told already."""
+    made: int | None = session.scalar(
+        insert(Delivery).values(state="waiting", **row).on_conflict_do_nothing().returning(Delivery.id)
+    )
+    return made
+
+
+def next_waiting(session: Session, way_id: int) -> Delivery | None:
+    """The oldest that waits on a way, locked: things are told in the order in which they came about."""
+    query = select(Delivery).where(Delivery.way_id == way_id, Delivery.state == "waiting").order_by(Delivery.id)
+    return session.scalars(query.limit(1).with_for_update()).first()
+
+
+def ways_that_are_due(session: Session, now: datetime) -> list[int]:
+    """Ways whose oldest waiting delivery is to be tried now."""
+    oldest = select(func.min(Delivery.id)).where(Delivery.state == "waiting").group_by(Delivery.way_id)
+    query = select(Delivery.way_id).where(Delivery.id.in_(oldest), Delivery.next_at <= now)
+    return list(session.scalars(query))
+
+
+def deliveries_of(session: Session, project_id: int, run: int | None, most: int) -> Sequence[tuple[Delivery, Way]]:
+    """What was told, newest first: of one run, or of all."""
+    query = select(Delivery, Way).join(Way, Way.id == Delivery.way_id).where(Delivery.project_id == project_id)
+    if run is not None:
+        query = query.where(Delivery.run == run)
+    return session.execute(query.order_by(Delivery.id.desc()).limit(most)).tuples().all()
+
+
+def pass_over(session: Session, way_id: int, run: int, but: int) -> None:
+    """Of a run's outcomes that wait on a way only the newest is still worth telling."""
+    session.execute(
+        update(Delivery)
+        .where(Delivery.way_id == way_id, Delivery.run == run, Delivery.state == "waiting", Delivery.id != but)
+        .where(Delivery.tries == 0)
+        .values(state="aside", answer="a newer outcome of the run took its place")
+    )
+
+
+def last_decided_in(session: Session, run: Run) -> Run | None:
+    """The newest decided run of the same context before a run."""
+    query = select(Run).where(Run.project_id == run.project_id, Run.context == run.context, Run.number < run.number)
+    return session.scalars(query.where(Run.verdict.in_(DECIDED)).order_by(Run.number.desc()).limit(1)).first()
+
+
+def is_newest_decided(session: Session, run: Run) -> bool:
+    query = select(Run.id).where(Run.project_id == run.project_id, Run.context == run.context, Run.number > run.number)
+    return session.scalar(query.where(Run.verdict.in_(DECIDED)).limit(1)) is None
+
+
+def failing_signatures(session: Session, run_id: int, most: int = 20_000) -> frozenset[str]:
+    """Signatures of what failed or errored in the newest attempts of a run's binding cells."""
+    query = (
+        select(Failure.signature)
+        .join(Cell, Cell.attempt_id == Failure.attempt_id)
+        .where(Cell.run_id == run_id, Cell.advisory.is_(False), Failure.signature != "")
+        .where(Failure.outcome.in_((Outcome.FAILED, Outcome.ERRORED)))
+        .distinct()
+        .limit(most)
+    )
+    return frozenset(session.scalars(query))

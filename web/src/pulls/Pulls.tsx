@@ -1,0 +1,98 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import { api, taken, type Pull } from "../api/client";
+import { Awaited } from "../app/Awaited";
+import { keys, pullsQuery } from "../app/queries";
+import { useNow } from "../app/useNow";
+import { ago, counted, exact, middle, short } from "../app/words";
+import { StatusMark, VerdictMark } from "../marks/StatusMark";
+import { markOfLetter } from "../marks/shapes";
+import classes from "./pulls.module.css";
+
+const MOST_MARKS = 24;
+
+/** Pull requests: what is said of each as it would be merged, at which heads, and what stands in its way. */
+export function Pulls() {
+  const { project = "" } = useParams();
+  const [closed, setClosed] = useState(false);
+  const found = useQuery(pullsQuery(project, closed));
+  const now = useNow();
+  return (
+    <div className={classes.page}>
+      <Awaited of={found} what="The pull requests" rows={6}>
+        {(data) => (
+          <>
+            <h1>{data.said}</h1>
+            {data.pulls.length === 0 && !closed && (
+              <p className="soft">
+                One is opened by <code>myriant pull-request</code>, by an event over HTTP, or is found as a ref when the <Link to={`/p/${project}/settings`}>settings</Link> say which refs they are.
+              </p>
+            )}
+            <ul className={classes.list}>
+              {data.pulls.map((pull) => (
+                <Row key={pull.number} project={project} pull={pull} now={now} />
+              ))}
+            </ul>
+            <button type="button" className={`plain ${classes.other ?? ""}`} onClick={() => setClosed(!closed)}>
+              {closed ? "Those that are open" : data.closed > 0 ? `${counted(data.closed, "one that is", "that are")} over` : ""}
+            </button>
+          </>
+        )}
+      </Awaited>
+    </div>
+  );
+}
+
+function Row({ project, pull, now }: { project: string; pull: Pull; now: number }) {
+  const client = useQueryClient();
+  const test = useMutation({
+    mutationFn: () => taken(api.POST("/api/v1/projects/{project}/pull-requests/{number}/runs", { params: { path: { project, number: pull.number } } })),
+    onSettled: () => client.invalidateQueries({ queryKey: keys.strip(project) }),
+  });
+  const to = `/p/${project}${pull.newest ? `/runs/${pull.newest.number}` : ""}?branch=${encodeURIComponent(`pull request ${pull.number}`)}`;
+  return (
+    <li className={classes.pull} aria-label={`Pull request ${pull.number}`}>
+      <VerdictMark verdict={pull.verdict} size={16} />
+      <div className={classes.what}>
+        <div>
+          <span className="tabular soft">{pull.number}</span>{" "}
+          <Link to={to} title={pull.title}>
+            <b>{middle(pull.title || `${pull.source} into ${pull.target}`, 110)}</b>
+          </Link>
+        </div>
+        <div>{pull.newest ? pull.newest.sentence : "It has not been tested yet."}</div>
+        <div className="soft">
+          {pull.author}
+          {pull.author && ", "}
+          <span className="mono">{middle(pull.source, 40)}</span> into <span className="mono">{pull.target}</span>, opened <span title={exact(pull.opened_at)}>{ago(pull.opened_at, now)}</span>
+          {pull.new > 0 && ` · ${counted(pull.new, "new failure")}`}
+          {pull.changed_covered && ` · ${pull.changed_covered} of the changed lines covered`}
+        </div>
+      </div>
+      <ol className={classes.heads} aria-label="Its heads, oldest first">
+        {pull.heads.slice(-8).map((head) => (
+          <li key={head.number}>
+            <Link to={`/p/${project}/runs/${head.number}`} title={`#${head.number} at ${short(head.commit)}: ${head.title}\n${head.new} new, ${head.fixed} fixed`}>
+              <span className={classes.marks}>
+                {Array.from(head.marks.slice(0, MOST_MARKS)).map((letter, i) => (
+                  <StatusMark key={i} mark={markOfLetter(letter)} size={7} advisory={letter !== letter.toLowerCase()} />
+                ))}
+              </span>
+              <VerdictMark verdict={head.verdict} size={12} />
+            </Link>
+          </li>
+        ))}
+      </ol>
+      <div className={classes.merge} data-ready={pull.mergeable}>
+        <span>{pull.merge.charAt(0).toUpperCase() + pull.merge.slice(1)}.</span>
+        {pull.state === "open" && (pull.stale || !pull.newest) && (
+          <button type="button" className="plain" disabled={test.isPending} onClick={() => test.mutate()}>
+            Test it as it stands now
+          </button>
+        )}
+        {test.error && <span role="alert">{test.error.message}</span>}
+      </div>
+    </li>
+  );
+}

@@ -1,0 +1,212 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import type { SeriesChange, Trends, ValueRecord } from "../api/client";
+import { Awaited } from "../app/Awaited";
+import { trendsQuery } from "../app/queries";
+import { counted, duration, exact, middle, short } from "../app/words";
+import { StatusMark, VerdictMark } from "../marks/StatusMark";
+import { chartsOf } from "./charts";
+import { Plot } from "./Plot";
+import classes from "./trends.module.css";
+
+const spans = [50, 150, 500, 2000];
+
+/** The past of a branch: what held, where its measures changed and by which commit, and what each version found. */
+export function TrendsPage() {
+  const { project = "" } = useParams();
+  const [query, setQuery] = useSearchParams();
+  const branch = query.get("branch") ?? undefined;
+  const runs = Number(query.get("runs")) || 150;
+  const found = useQuery(trendsQuery(project, branch, runs));
+  const choose = (key: string, value: string) =>
+    setQuery((now) => {
+      now.set(key, value);
+      return now;
+    });
+  return (
+    <div className={classes.page}>
+      <Awaited of={found} what="The trends" rows={9}>
+        {(data) => (
+          <>
+            <h1>{data.said}</h1>
+            <div className={classes.tools}>
+              <span className="soft">The newest</span>
+              {spans.map((n) => (
+                <button key={n} type="button" className="plain" aria-pressed={runs === n} onClick={() => choose("runs", String(n))}>
+                  {n}
+                </button>
+              ))}
+              <span className="soft">
+                runs of {data.branch} ({data.runs.length}
+                {data.more ? " of more" : ", all there are"}); as <a href={`/api/v1/projects/${encodeURIComponent(project)}/trends.csv?runs=${runs}${branch ? `&branch=${encodeURIComponent(branch)}` : ""}`}>CSV</a>
+              </span>
+            </div>
+            {data.runs.length > 0 && <Filled project={project} data={data} />}
+          </>
+        )}
+      </Awaited>
+    </div>
+  );
+}
+
+function Filled({ project, data }: { project: string; data: Trends }) {
+  const navigate = useNavigate();
+  const [table, setTable] = useState(false);
+  const charts = chartsOf(data);
+  const shown = charts.filter((c) => !c.empty);
+  return (
+    <>
+      <Changes project={project} changes={data.changes} />
+      <button type="button" className={`plain ${classes.as ?? ""}`} onClick={() => setTable(!table)}>
+        {table ? "As charts" : "As a table"}
+      </button>
+      {table ? (
+        <Table project={project} data={data} />
+      ) : (
+        <div className={classes.charts}>
+          {shown.map((chart) => (
+            <figure key={chart.id} aria-label={chart.title}>
+              <figcaption>
+                {chart.title}
+                {chart.series.length > 1 && (
+                  <span className="soft">
+                    {chart.series.map((s) => (
+                      <span key={s.name} className={classes.key}>
+                        <i style={{ background: `var(--${s.ink})` }} /> {s.name}
+                      </span>
+                    ))}
+                  </span>
+                )}
+              </figcaption>
+              <Plot chart={chart} runs={data.runs} height={170} onRun={(run) => void navigate(`/p/${project}/runs/${run}`)} />
+            </figure>
+          ))}
+        </div>
+      )}
+      {charts.some((c) => c.empty) && !table && <p className="soft">Nothing to draw: {charts.filter((c) => c.empty).map((c) => c.title.toLowerCase()).join(", ")}.</p>}
+      <Versions data={data} />
+    </>
+  );
+}
+
+/** Where a measure has another level, with the commits between which that came. */
+function Changes({ project, changes }: { project: string; changes: SeriesChange[] }) {
+  if (changes.length === 0) return <p className="soft">No measure has changed its level in these runs, beyond its usual noise.</p>;
+  return (
+    <ul className={classes.changes} aria-label="Changes of level">
+      {changes.map((c) => (
+        <li key={`${c.measure} ${c.run}`}>
+          <StatusMark mark={c.worse ? "new" : "fixed"} size={12} label={c.worse ? "for the worse" : "for the better, or neither"} />
+          <span>
+            {c.said}.{" "}
+            <span className="soft">
+              It came with <Link to={`/p/${project}/runs/${c.run}?section=change`}>{middle(c.title, 70)}</Link> <span className="mono">{short(c.commit)}</span>
+              {c.earliest !== c.latest && `, or with another run from #${c.earliest} to #${c.latest}`}.
+            </span>
+          </span>
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+const advice: Record<string, string> = {
+  keep: "keep: it found what no other did",
+  nights: "found nothing alone: nightly would do",
+  promote: "advisory and steady: it could bind",
+};
+
+/** What each value of a dimension found that no other did, and what it costs. */
+function Versions({ data }: { data: Trends }) {
+  if (data.versions.length === 0) return null;
+  const groups = new Map<string, ValueRecord[]>();
+  for (const v of data.versions) groups.set(`${v.job} · ${v.dimension}`, [...(groups.get(`${v.job} · ${v.dimension}`) ?? []), v]);
+  return (
+    <section aria-label="Versions" className={classes.versions}>
+      <h2>What each version found</h2>
+      <p className="soft">
+        Over the newest {counted(data.versions_over, "run")}, {Math.round(data.minutes).toLocaleString("en")} minutes of runners. “Alone”: runs in which nothing but this value newly failed, so that without it the break would not have been seen there.
+      </p>
+      <table>
+        <thead>
+          <tr>
+            <th scope="col">Value</th>
+            <th scope="col">Runs</th>
+            <th scope="col">Newly failed in</th>
+            <th scope="col">Alone</th>
+            <th scope="col">Time</th>
+            <th scope="col">What that suggests</th>
+          </tr>
+        </thead>
+        {[...groups].map(([name, values]) => (
+          <tbody key={name}>
+            <tr>
+              <th scope="rowgroup" colSpan={6}>
+                {name} <span className="soft">{counted(values[0]?.breaks ?? 0, "run")} with new failures</span>
+              </th>
+            </tr>
+            {values.map((v) => (
+              <tr key={v.value}>
+                <td className="mono">
+                  {middle(v.value, 40)}
+                  {v.advisory && <span className="soft"> advisory</span>}
+                </td>
+                <td>{v.runs}</td>
+                <td>{v.failed}</td>
+                <td>{v.alone > 0 ? <b>{v.alone}</b> : 0}</td>
+                <td>
+                  {duration(v.seconds)} <span className="soft">{(v.share * 100).toFixed(0)} %</span>
+                </td>
+                <td>{advice[v.advice] ?? ""}</td>
+              </tr>
+            ))}
+          </tbody>
+        ))}
+      </table>
+    </section>
+  );
+}
+
+function Table({ project, data }: { project: string; data: Trends }) {
+  const [all, setAll] = useState(false);
+  const rows = [...data.runs].reverse();
+  return (
+    <div className={classes.versions}>
+      <table>
+        <thead>
+          <tr>
+            {["Run", "Commit", "New", "Known", "Fixed", "Tests", "Skipped", "Lines covered", "Took", "Waited"].map((t) => (
+              <th key={t} scope="col">
+                {t}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {rows.slice(0, all ? undefined : 60).map((r) => (
+            <tr key={r.number}>
+              <td>
+                <VerdictMark verdict={r.verdict} /> <Link to={`/p/${project}/runs/${r.number}`}>#{r.number}</Link>
+              </td>
+              <td title={exact(r.at)}>{middle(r.title, 50)}</td>
+              <td>{r.new}</td>
+              <td>{r.known}</td>
+              <td>{r.fixed}</td>
+              <td>{r.tests}</td>
+              <td>{r.skipped}</td>
+              <td>{r.coverage === null ? "" : `${r.coverage.toFixed(1)} %`}</td>
+              <td>{r.seconds === null ? "" : duration(r.seconds)}</td>
+              <td>{r.waited === null ? "" : duration(r.waited)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {rows.length > 60 && !all && (
+        <button type="button" className={`plain ${classes.as ?? ""}`} onClick={() => setAll(true)}>
+          All {rows.length}
+        </button>
+      )}
+    </div>
+  );
+}
