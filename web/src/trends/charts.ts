@@ -63,7 +63,7 @@ export function optionOf(chart: Chart, runs: TrendRun[], inks: Record<Ink, strin
       formatter: (points: { dataIndex: number; seriesName: string; value: number | null }[]) => saidAt(chart, runs, points),
     },
     xAxis: { type: "category", data: runs.map((r) => `#${r.number}`), axisLine: line, axisTick: { show: false }, axisLabel: { color: inks.ink, hideOverlap: true } },
-    yAxis: { type: "value", scale: chart.kind === "line", splitNumber: 3, splitLine: line, axisLabel: { color: inks.ink, formatter: (v: number) => chart.written(Math.abs(v)) } },
+    yAxis: { type: "value", scale: chart.kind === "line", splitNumber: 3, splitLine: line, axisLabel: { color: inks.ink, formatter: (v: number) => (v === 0 ? "0" : chart.written(Math.abs(v))) } },
     series: chart.series.map((s, i) => ({
       type: chart.kind,
       name: s.name,

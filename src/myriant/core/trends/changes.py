@@ -9,6 +9,7 @@ are then looked at in the same way (Scott and Knott 1974; Vostrikova 1981).
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
@@ -36,13 +37,20 @@ class Change:
     score: float  # of the rank-sum statistic, in standard deviations
 
 
-def changes(values: Sequence[float | None] | Values) -> list[Change]:
-    """Changes of level in the order of the series. None and NaN are left out; indexes are of the whole series."""
+def changes(values: Sequence[float | None] | Values, least: float = LEAST_SHARE) -> list[Change]:
+    """Changes of level in the order of the series. None and NaN are left out; indexes are of the whole series.
+
+    A shift by less than the share `least` of the level before is none.
+    """
     whole = np.array([np.nan if v is None else v for v in values], np.float64)
     kept = np.flatnonzero(np.isfinite(whole))
-    found: list[tuple[int, int, int, float]] = []
-    _look(whole[kept], 0, found)
-    found.sort()
+    series = whole[kept]
+    if len(kept) < 2 * LEAST:
+        return []
+    lasting = _lasting(series)
+    places: list[int] = []
+    _look(series, 0, places, lasting)
+    found = _lasting_ones(series, sorted(places), lasting, least)
     edges = [0, *(at for at, *_ in found), len(kept)]
     told = []
     for i, (at, low, high, score) in enumerate(found):
@@ -52,20 +60,48 @@ def changes(values: Sequence[float | None] | Values) -> list[Change]:
     return told
 
 
-def _look(values: Values, start: int, found: list[tuple[int, int, int, float]]) -> None:
+def _look(values: Values, start: int, places: list[int], lasting: float) -> None:
+    """Where a change may be; what stands between two others is only judged when all are known."""
     n = len(values)
     if n < 2 * LEAST or values.min() == values.max():
         return
     scores = _scores(values)
-    k = int(np.argmax(scores))
-    at, score = k + LEAST, float(scores[k])
-    if score * _lasting(values, at) <= _bound(n) or not _counts(values[:at], values[at:]):
+    at = int(np.argmax(scores)) + LEAST
+    if float(scores.max()) * lasting <= _bound(n):
         return
-    near = np.flatnonzero(scores >= score - 1.0) + LEAST  # splits that explain the series nearly as well
-    low, high = int(near.min()), int(near.max())
-    found.append((start + at, start + low, start + high, score))
-    _look(values[:at], start, found)
-    _look(values[at:], start + at, found)
+    places.append(start + at)
+    _look(values[:at], start, places, lasting)
+    _look(values[at:], start + at, places, lasting)
+
+
+def _lasting_ones(values: Values, places: list[int], lasting: float, least: float) -> list[tuple[int, int, int, float]]:
+    """The changes that hold beside their neighbours: each is placed anew between them, and the weakest is left out."""
+    while True:
+        placed = _placed(values, places)
+        edges = [0, *(at for at, *_ in placed), len(values)]
+        weak = [
+            (score, i)
+            for i, (at, _, _, score) in enumerate(placed)
+            if score * lasting <= _bound(edges[i + 2] - edges[i])
+            or not _counts(values[edges[i] : at], values[at : edges[i + 2]], least)
+        ]
+        if not weak:
+            return placed
+        places = [at for i, (at, *_) in enumerate(placed) if i != min(weak)[1]]
+
+
+def _placed(values: Values, places: list[int]) -> list[tuple[int, int, int, float]]:
+    """Each change where it stands best between its neighbours: found first, it did not know of them."""
+    edges = [0, *places, len(values)]
+    placed = []
+    for i in range(len(places)):
+        start, end = edges[i], edges[i + 2]
+        scores = _scores(values[start:end])
+        k = int(np.argmax(scores))
+        near = np.flatnonzero(scores >= scores[k] - 1.0) + LEAST + start  # splits that explain it nearly as well
+        edges[i + 1] = start + k + LEAST
+        placed.append((edges[i + 1], int(near.min()), int(near.max()), float(scores[k])))
+    return placed
 
 
 def _scores(values: Values) -> Values:
@@ -80,24 +116,24 @@ def _scores(values: Values) -> Values:
     return score
 
 
-def _lasting(values: Values, at: int) -> float:
+def _lasting(values: Values) -> float:
     """By how much neighbours that resemble each other make the score smaller: noise that lasts is no change.
 
-    The factor for a first-order autoregressive series (Bartlett 1946), of what is left beside the two medians.
+    The factor for a first-order autoregressive series (Bartlett 1946). How much they resemble each other is told by
+    typical differences over one step and over two, 2σ²(1 − ρ) and 2σ²(1 − ρ²), which few changes of level do not move.
     """
-    rest = np.concatenate([values[:at] - np.median(values[:at]), values[at:] - np.median(values[at:])])
-    ranks = rankdata(rest) - (len(rest) + 1) / 2
-    like = float(np.sum(ranks[1:] * ranks[:-1]) / max(np.sum(ranks**2), 1e-12))
-    like = min(max(like - 2 / np.sqrt(len(rest)), 0.0), 0.95)
-    return float(np.sqrt((1 - like) / (1 + like)))
+    near, far = (_deviation(values[k:] - values[:-k]) for k in (1, 2))
+    like = (far / near) ** 2 - 1 if near > 0 else 0.0
+    like = min(max(like - 2 / math.sqrt(len(values)), 0.0), 0.9)
+    return math.sqrt((1 - like) / (1 + like))
 
 
-def _counts(before: Values, after: Values) -> bool:
+def _counts(before: Values, after: Values, least: float) -> bool:
     """Whether a shift is more than the noise, and more than anybody would overlook."""
     shift = abs(float(np.median(after) - np.median(before)))
     noise = max(_deviation(before), _deviation(after))
     scale = abs(float(np.median(before)))
-    return shift > NOISE * noise and shift >= LEAST_SHARE * scale
+    return shift > NOISE * noise and shift >= least * scale
 
 
 def _deviation(values: Values) -> float:

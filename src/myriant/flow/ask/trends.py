@@ -81,6 +81,7 @@ class _Measure:
     value: Callable[[TrendRun], float | None]
     worse_up: bool | None  # None: neither way is worse
     written: Callable[[float], str]
+    least: float = 0.05  # share of the level before that counts as a change
 
 
 def _number(value: float) -> str:
@@ -96,7 +97,7 @@ _MEASURES = (
     _Measure("waited", "Runs wait", lambda r: r.waited, True, duration),
     _Measure("tests", "The number of tests is", lambda r: float(r.tests), False, _number),
     _Measure("skipped", "Skipped tests are", lambda r: float(r.skipped), True, _number),
-    _Measure("coverage", "Line coverage is", lambda r: r.coverage, False, _percent),
+    _Measure("coverage", "Line coverage is", lambda r: r.coverage, False, _percent, 0.005),
 )
 
 
@@ -147,7 +148,7 @@ def _run(row: Row) -> TrendRun:
 
 def _changes(measure: _Measure, runs: Sequence[TrendRun]) -> list[SeriesChange]:
     told = []
-    for change in changes([measure.value(r) for r in runs]):
+    for change in changes([measure.value(r) for r in runs], measure.least):
         run = runs[change.at]
         up = change.after > change.before
         share = (change.after - change.before) / change.before if change.before else None

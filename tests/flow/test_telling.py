@@ -1,0 +1,187 @@
+"""Outcomes told by requests and mail: once, in order, again when they did not arrive; a real server and real receivers."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Iterator
+
+import pytest
+
+from conftest import Repository, World, one_installation
+from myriant.flow.announce import sending
+from standins import MailRoom, Receiver, mail_room, receiver
+
+GREEN = "mkdir -p out; cp report.xml out/a.xml"
+PLAN = f"""version = 1
+[jobs.unit]
+runtime = ["lua"]
+vary = {{ lua = ["5.4"] }}
+[[jobs.unit.steps]]
+command = "{GREEN}"
+collect = {{ tests = ["out/*.xml"] }}
+"""
+PASSES = "<testsuite name='t'><testcase name='a'/></testsuite>"
+FAILS = "<testsuite name='t'><testcase name='a'><failure message='{}'/></testcase></testsuite>"
+
+
+@pytest.fixture(scope="module")
+def rooms() -> Iterator[tuple[Receiver, MailRoom]]:
+    with receiver() as requests, mail_room() as mails:
+        os.environ["MYRIANT_TELL_TO"] = requests.address
+        os.environ["MYRIANT_MAIL_SERVER"] = f"smtp://{mails.address}"
+        os.environ["MYRIANT_MAIL_FROM"] = "myriant@here.example"
+        yield requests, mails
+        for name in ("MYRIANT_TELL_TO", "MYRIANT_MAIL_SERVER", "MYRIANT_MAIL_FROM"):
+            del os.environ[name]
+
+
+@pytest.fixture(scope="module")
+def telling(rooms: tuple[Receiver, MailRoom]) -> Iterator[World]:
+    with one_installation("myriant-telling-") as made:
+        yield made
+
+
+def way(world: World, project: str, name: str, **wish: object) -> None:
+    answer = world.http.put(f"/projects/{project}/ways/{name}", json=wish)
+    assert answer.status_code == 204, answer.text
+
+
+def sent(world: World, project: str, *states: str, count: int = 1, within: float = 60) -> list[dict]:
+    """What was told, when so much of it is in one of the states."""
+    end = time.monotonic() + within
+    while True:
+        rows = [r for r in world.get(f"/projects/{project}/sent") if not states or r["state"] in states]
+        if len(rows) >= count or time.monotonic() > end:
+            return rows
+        time.sleep(0.1)
+
+
+def test_every_outcome_is_told_and_news_only_once(telling: World, rooms: tuple[Receiver, MailRoom]) -> None:
+    requests, mails = rooms
+    repo = telling.repository("told", None)
+    telling.http.put("/projects/told/secrets/ROOM_KEY", json={"value": "opensesame"})
+    at = f"http://{requests.address}"
+    body = '{"state": "{state}", "n": "{number}", "new": "{tests.new}", "said": "{sentence}", "text": "{text}"}'
+    way(telling, "told", "all", always=True, url=f"{at}/all", headers={"X-Key": "{secret:ROOM_KEY}"}, body=body)
+    way(telling, "told", "news", url=f"{at}/news?{{short}}", body='{"news": "{news}"}')
+    way(telling, "told", "people", kind="mail", to=["ada@tidewater.example"], authors=True)
+
+    green = repo.pushed({"myriant.toml": PLAN, "report.xml": PASSES}, "first")
+    requests.wait(2)
+    red = repo.pushed({"report.xml": FAILS.format("adrift")}, "Let it drift")
+    docs = repo.pushed({"notes.md": "words"}, "Write it down")
+    more = repo.pushed({"report.xml": FAILS.format("aground on a bar")}, "Run it aground")
+    clear = repo.pushed({"report.xml": PASSES}, "Float it")
+    assert [r["run"]["verdict"] for r in (green, red, docs, more, clear)] == ["clear", "held", "held", "held", "clear"]
+    rows = sent(telling, "told", "sent", count=16)
+
+    told = [(path, headers, body) for path, headers, body in requests.came]
+    every = [body for path, _, body in told if path == "/all"]
+    assert [(b["n"], b["state"]) for b in every if b["state"] != "pending"] == [
+        (1, "clear"), (2, "held"), (3, "held"), (4, "held"), (5, "clear"),
+    ]  # fmt: skip
+    assert {b["n"] for b in every if b["state"] == "pending"} <= {1, 2, 3, 4, 5} and every[0]["state"] == "pending"
+    held = next(b for b in every if b["n"] == 2 and b["state"] == "held")
+    assert held["new"] == 1 and held["said"] == red["run"]["sentence"] and "adrift" in held["text"]
+    assert {h["X-Key"] for p, h, _ in told if p == "/all"} == {"opensesame"}
+    assert [(p.split("?")[0], b["news"]) for p, _, b in told if p != "/all"] == [
+        ("/news", "held"), ("/news", "held by more"), ("/news", "cleared"),
+    ]  # fmt: skip
+    assert [str(m["Subject"]).split(": ")[0] for _, m in mails.mails] == [
+        "[told] push to main held", "[told] push to main held by more", "[told] push to main cleared",
+    ]  # fmt: skip
+    to, mail = mails.mails[0]
+    assert "ada@tidewater.example" in to and len({m["In-Reply-To"] for _, m in mails.mails}) == 1
+    plain, html = mail.get_body(("plain",)), mail.get_body(("html",))  # type: ignore[attr-defined]
+    assert "1 test newly fails" in plain.get_content() and "adrift" in html.get_content()
+    assert all("opensesame" not in str(r) for r in rows)
+    assert "opensesame" not in telling.http.get("/projects/told/ways").text
+    assert all(r["state"] == "sent" or "newer outcome" in r["answer"] for r in telling.get("/projects/told/sent"))
+
+
+@pytest.mark.parametrize(
+    ("name", "answers", "state", "said", "tries"),
+    [
+        ("busy", [(503, {}, b"busy"), (429, {}, b"later"), (200, {}, b"")], "sent", "200", 3),
+        ("gone", [(404, {}, b"no such room")], "aside", "404", 1),
+        ("moved", [(302, {"Location": "http://127.0.0.1:1/"}, b"")], "aside", "302", 1),
+        ("huge", [(200, {}, b"x" * 3_000_000)], "sent", "200", 1),
+    ],
+)
+def test_what_does_not_arrive_is_tried_again_or_put_aside(
+    telling: World, rooms: tuple[Receiver, MailRoom], monkeypatch: pytest.MonkeyPatch,
+    name: str, answers: list, state: str, said: str, tries: int,
+) -> None:  # fmt: skip
+    """Waits are made short in the process that keeps time, which is the test's own."""
+    requests, _ = rooms
+    repo = telling.repository(f"told-{name}", None)
+    requests.came.clear()
+    requests.answers[:] = answers
+    way(telling, f"told-{name}", "room", always=False, url=f"http://{requests.address}/{name}")
+    repo.pushed({"myriant.toml": PLAN, "report.xml": FAILS.format("adrift")}, "first")
+    requests.wait(1)
+    for _ in range(40):
+        rows = sent(telling, f"told-{name}", within=5)
+        if rows[0]["state"] != "waiting":
+            break
+        hurry(telling)
+        time.sleep(0.2)
+    requests.answers[:] = [(200, {}, b"")]
+    assert rows[0]["state"] == state and said in rows[0]["answer"] and rows[0]["tries"] == tries, rows
+    mine = [h["Idempotency-Key"] for p, h, _ in requests.came if p == f"/{name}"]
+    assert len(mine) == tries and len(set(mine)) == 1
+    if state == "aside":
+        assert telling.http.post(f"/projects/told-{name}/sent/{rows[0]['id']}/again").status_code == 202
+        assert sent(telling, f"told-{name}", "sent")
+
+
+def hurry(world: World) -> None:
+    """As if the waits were over."""
+    import sqlalchemy as sa
+
+    site = world.installation.site
+    assert site is not None
+    with site.store.engine.begin() as connection:
+        connection.execute(sa.text("UPDATE delivery SET next_at = now() WHERE state = 'waiting'"))
+    from datetime import UTC, datetime
+
+    sending.call_for_due(site, datetime.now(UTC))
+
+
+def test_a_mail_server_that_refuses_is_said_and_an_address_that_is_private_gets_nothing(
+    telling: World, rooms: tuple[Receiver, MailRoom]
+) -> None:
+    _, mails = rooms
+    repo: Repository = telling.repository("refused", None)
+    mails.refused.add("bob@tidewater.example")
+    way(telling, "refused", "bob", kind="mail", to=["bob@tidewater.example"])
+    way(telling, "refused", "inner", url="http://127.0.0.1:22/")
+    repo.pushed({"myriant.toml": PLAN, "report.xml": FAILS.format("adrift")}, "first")
+    rows = {r["way"]: r for r in sent(telling, "refused", count=2)}
+    end = time.monotonic() + 30
+    while any(not r["answer"] for r in rows.values()) and time.monotonic() < end:
+        time.sleep(0.1)
+        rows = {r["way"]: r for r in sent(telling, "refused", count=2)}
+    assert rows["bob"]["state"] == "aside" and "refused: 550" in rows["bob"]["answer"]
+    assert rows["inner"]["state"] == "waiting" and "private address" in rows["inner"]["answer"]
+    tried = telling.http.post("/projects/refused/ways/inner/try").json()
+    assert not tried["arrived"] and "private address" in tried["said"]
+
+
+@pytest.mark.parametrize(
+    ("wish", "said"),
+    [
+        ({"kind": "mail", "to": ["Ada <a@x.example>"]}, "is no address for mail"),
+        ({"kind": "mail"}, "mail goes to 1 to 50 addresses"),
+        ({"url": "rooms.example"}, "the address is none"),
+        ({"url": "https://rooms.example", "body": "{"}, "the body is no JSON"),
+        ({"url": "https://rooms.example", "body": '"{nothing}"'}, "there is no value {nothing}"),
+    ],
+)
+def test_a_way_that_cannot_be_gone_is_refused(telling: World, wish: dict, said: str) -> None:
+    if not [p for p in telling.get("/projects") if p["name"] == "refuses"]:
+        telling.repository("refuses", None)
+    answer = telling.http.put("/projects/refuses/ways/one", json=wish)
+    assert answer.status_code == 422 and said in answer.json()["detail"]
+    assert telling.get("/projects/refuses/ways") == []
