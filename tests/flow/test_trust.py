@@ -90,3 +90,51 @@ def test_what_went_is_missed_until_its_source_is_gone(
     for files, verdict, said in history:
         run = repo.pushed(files)["run"]
         assert run["verdict"] == verdict and said in run["sentence"], (files, run["sentence"])
+
+
+SARIF = '{"version": "2.1.0", "runs": [{"tool": {"driver": {"name": "fen"}}, "results": [%s]}]}'
+MARK = '{"ruleId": "R%d", "level": "error", "message": {"text": "odd"}, "locations": [{"physicalLocation": {"artifactLocation": {"uri": "a.lua"}, "region": {"startLine": %d}}}]}'
+LCOV = "TN:\\nSF:a.lua\\nDA:1,1\\nDA:2,0\\nBRDA:1,0,0,1\\nBRDA:1,0,1,-\\nend_of_record"
+
+
+@pytest.mark.parametrize(
+    ("measure", "limit", "verdict", "value"),
+    [
+        ("analysis.total", "at-most = 1", "clear", "1"),
+        ("analysis.total", "at-most = 0", "held", "1"),
+        ("analysis.new", "at-most = 0", "held", "1"),
+        ("coverage.branch", "at-least = 0.5", "clear", "50.0 %"),
+        ("coverage.branch", "at-least = 0.51", "held", "50.0 %"),
+        ("seconds.total", "at-most = 600", "clear", None),
+        ("seconds.total", "at-most = 0", "held", None),
+    ],
+)
+def test_rules_about_time_branches_and_analysis_are_judged(
+    world: World, measure: str, limit: str, verdict: str, value: str | None
+) -> None:
+    rule = f'[[gate.rules]]\nname = "r"\nmeasure = "{measure}"\n{limit}\n'
+    command = f"mkdir -p out; printf '{LCOV}\\n' > out/lcov.info; cp a.sarif out/; " + GREEN
+    collect = 'tests = ["out/*.xml"], coverage = ["out/lcov.info"], analysis = ["out/a.sarif"]'
+    repo = world.repository(f"rules-{measure.replace('.', '-')}-{limit[-1]}-{verdict}", None)
+    plan = HEAD + step(command, collect) + rule
+    run = repo.pushed({"myriant.toml": plan, "a.lua": "one\ntwo\n", "a.sarif": SARIF % (MARK % (1, 1))}, "first")
+    judged = next(j for j in run["judged"] if j["name"] == "r")
+    assert run["run"]["verdict"] == verdict and (value is None or judged["value"] == value), judged
+    if measure == "analysis.new":
+        repo.pushed({"notes": "words"}, "held still")
+        two = ",".join([MARK % (1, 1), MARK % (2, 2)])
+        judged = repo.pushed(
+            {"a.sarif": SARIF % two, "myriant.toml": plan.replace("at-most = 0", "at-most = 2")}, "wider"
+        )
+        assert (
+            next(j for j in judged["judged"] if j["name"] == "r")["value"] == "2"
+        )  # nothing is good at a held baseline
+        later = repo.pushed({"a.sarif": SARIF % (two + "," + MARK % (3, 3))}, "one more")
+        assert next(j for j in later["judged"] if j["name"] == "r")["value"] in ("1", "3")
+
+
+def test_a_measure_of_nothing_is_not_measured(world: World) -> None:
+    repo = world.repository("rules-nothing", None)
+    rule = '[[gate.rules]]\nname = "r"\nmeasure = "analysis.total"\nat-most = 0\n'
+    run = repo.pushed({"myriant.toml": HEAD + step(GREEN) + rule}, "first")
+    assert run["run"]["verdict"] == "held" and "analysis.total was not measured" in run["run"]["sentence"]

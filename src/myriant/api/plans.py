@@ -20,6 +20,7 @@ from myriant.flow.ask.workbench.meaning import meaning as _meaning
 from myriant.flow.ask.workbench.proposals import Looked, Proposals, offers_now, proposals_for
 from myriant.flow.ask.workbench.proposals import look_at_repository as _look_at_repository
 from myriant.flow.ask.workbench.rehearsal import WantedEvent
+from myriant.flow.ask.workbench.replay import MOST_RUNS, Replay, replay_of
 from myriant.flow.ask.workbench.standing import Standing, standing_plan
 from myriant.flow.keep.plans import Saved, keep_plan, save_plan
 
@@ -39,6 +40,11 @@ class PlanToSave(PlanText):
     message: str = Field("", max_length=10_000)
     start: bool = True
     expected: str | None = Field(None, max_length=64)
+
+
+class PlanToReplay(PlanText):
+    branch: str | None = Field(None, max_length=500)
+    runs: int = Field(100, ge=1, le=MOST_RUNS)
 
 
 class PlanToChange(PlanText):
@@ -142,6 +148,12 @@ def standing(site: TheSite, project: str, branch: str | None = None) -> Standing
 def meaning(site: TheSite, project: str, plan: PlanToLook) -> Meaning:
     """What a text would mean as the project's plan, for an event."""
     return _meaning(site, project, plan.text, plan.event)
+
+
+@router.post("/projects/{project}/plan/replay", dependencies=[VIEWER])
+def replay(site: TheSite, project: str, plan: PlanToReplay) -> Replay:
+    """What the rules of a text would have held among the newest runs of a branch."""
+    return replay_of(site, project, plan.text, plan.branch, plan.runs)
 
 
 @router.post("/projects/{project}/plan/commits", status_code=201, dependencies=[MEMBER])

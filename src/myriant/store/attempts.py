@@ -265,3 +265,9 @@ def busy_since(session: Session, since: datetime, floor: datetime) -> Sequence[A
         .order_by(Attempt.created_at)
         .limit(5000)
     ).all()
+
+
+def attempts_with(session: Session, attempts: Sequence[int], content: Content) -> set[int]:
+    """Which of these attempts delivered a file of some content."""
+    query = select(Report.attempt_id).where(Report.attempt_id.in_(attempts), Report.content == content)
+    return set(session.scalars(query.distinct()))

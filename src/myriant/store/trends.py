@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import Any
 
 from sqlalchemy import func, select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, aliased
 
 from myriant.core.states import DECIDED
 from myriant.store.tables import Attempt, Cell, CoverageTotal, Run
@@ -44,3 +44,28 @@ def cell_totals(session: Session, runs: Sequence[int]) -> Sequence[tuple[int, st
         .where(Cell.run_id.in_(runs), Cell.reused.is_(None), Attempt.ended_at.is_not(None))
     )
     return [(*row[:6], float(row[6])) for row in session.execute(query).tuples()]
+
+
+def judged_on(session: Session, project_id: int, context: str, most: int) -> Sequence[tuple[Any, ...]]:
+    """Run, number, title, verdict, measures, rules as judged, times and baseline's number; newest first."""
+    base = aliased(Run)
+    query = (
+        select(
+            Run.id, Run.number, Run.title, Run.verdict, Run.measures["jobs"], Run.measures["coverage.changed"],
+            Run.judged, Run.started_at, Run.ended_at, base.number,
+        )
+        .outerjoin(base, base.id == Run.baseline_id)
+        .where(Run.project_id == project_id, Run.context == context, Run.verdict.in_(DECIDED))
+        .order_by(Run.depth.desc(), Run.number.desc())
+        .limit(most)
+    )  # fmt: skip
+    return session.execute(query).tuples().all()
+
+
+def shares_of(session: Session, runs: Sequence[int]) -> Sequence[tuple[int, str, int, int, int, int]]:
+    """Run, job ("": all), covered and valid lines, covered and valid branches."""
+    query = select(
+        CoverageTotal.run_id, CoverageTotal.job, CoverageTotal.lines_covered, CoverageTotal.lines_valid,
+        CoverageTotal.branches_covered, CoverageTotal.branches_valid,
+    ).where(CoverageTotal.run_id.in_(runs), CoverageTotal.attempt_id.is_(None))  # fmt: skip
+    return session.execute(query).tuples().all()

@@ -305,6 +305,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/plan/replay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What the rules of a text would have held among the newest runs of a branch. */
+        post: operations["replay"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/plan/commits": {
         parameters: {
             query?: never;
@@ -3393,6 +3410,20 @@ export interface components {
             now: number;
         };
         /**
+         * Limit
+         * @description How strict a rule could have been: it would have held `held` of the clear runs as it is.
+         */
+        Limit: {
+            /** Rule */
+            rule: string;
+            /** Limit */
+            limit: string | null;
+            /** Runs */
+            runs: number;
+            /** Held */
+            held: number;
+        };
+        /**
          * LimitsWish
          * @description What an attempt may take; None: the runner's own limit. Memory, disk and output are bytes.
          */
@@ -3853,6 +3884,18 @@ export interface components {
             text: string;
             event?: components["schemas"]["WantedEvent"] | null;
         };
+        /** PlanToReplay */
+        PlanToReplay: {
+            /** Text */
+            text: string;
+            /** Branch */
+            branch?: string | null;
+            /**
+             * Runs
+             * @default 100
+             */
+            runs: number;
+        };
         /** PlanToSave */
         PlanToSave: {
             /** Text */
@@ -4207,6 +4250,34 @@ export interface components {
             /** Jobs */
             jobs: components["schemas"]["JobMeaning"][];
             forecast: components["schemas"]["Forecast"];
+        };
+        /** Replay */
+        Replay: {
+            /** Said */
+            said: string;
+            /** Branch */
+            branch: string;
+            /** Runs */
+            runs: components["schemas"]["ReplayedRun"][];
+            /** Held */
+            held: number;
+            /** Differs */
+            differs: number;
+            /** Untold */
+            untold: string[];
+            /** Limits */
+            limits: components["schemas"]["Limit"][];
+        };
+        /** ReplayedRun */
+        ReplayedRun: {
+            /** Number */
+            number: number;
+            /** Title */
+            title: string;
+            before: components["schemas"]["Verdict"];
+            now: components["schemas"]["Verdict"];
+            /** Holding */
+            holding: string[];
         };
         /** ReportView */
         ReportView: {
@@ -5990,6 +6061,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Meaning"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    replay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanToReplay"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Replay"];
                 };
             };
             /** @description Validation Error */

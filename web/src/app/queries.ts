@@ -239,6 +239,15 @@ export const meaningQuery = (project: string, text: string, event: WantedEvent |
     gcTime: 10_000,
   });
 
+export const replayQuery = (project: string, text: string, branch: string | undefined, runs: number) =>
+  queryOptions({
+    queryKey: keys.meaning(project, text, `replay ${branch ?? ""} ${runs}`),
+    queryFn: ({ signal }) => taken(api.POST("/api/v1/projects/{project}/plan/replay", { signal, params: { path: { project } }, body: { text, branch, runs } })),
+    placeholderData: keepPreviousData,
+    staleTime: 10_000,
+    gcTime: 10_000,
+  });
+
 export const proposalsQuery = (project: string, branch: string | undefined) =>
   queryOptions({
     queryKey: keys.proposals(project, branch),

@@ -119,7 +119,7 @@ function Reach({ finding, run }: { finding: Finding; run: Run }) {
           <Link key={c.attempt_id} className={classes.cell} to={written({ ...address, section: "evidence", cells: [`${c.job}/${c.key}`] })}>
             <StatusMark mark={markNamed(c.mark)} size={11} />
             {c.job} {c.key}: {c.tests > 1 ? `${c.tests} tests` : c.outcome}
-            {c.tests === 1 && c.seconds !== null && ` after ${duration(c.seconds)}`}, its log
+            {c.tests === 1 && c.seconds !== null && c.seconds >= 0.0005 && ` after ${duration(c.seconds)}`}, its log
           </Link>
         ))}
       </div>

@@ -15,6 +15,7 @@ import { FirstSteps } from "./FirstVisit";
 import { Forms } from "./Forms";
 import { MeaningPane } from "./MeaningPane";
 import { Problems } from "./Problems";
+import { ReplayPane } from "./ReplayPane";
 import { SavePlan } from "./SavePlan";
 import { Side } from "./Side";
 import { Simulator } from "./Simulator";
@@ -39,6 +40,7 @@ function Bench({ standing }: { standing: Standing }) {
   const words = useQuery(wordsQuery).data;
   const cursor = useRef(1);
   const [saving, setSaving] = useState(false);
+  const [gate, setGate] = useState(false);
   const known = useMemo(() => knownOf(words, meaning.data, standing), [words, meaning.data, standing]);
   const current = settled === draft.text ? meaning.data : undefined;
   const insert = async (piece: string) => {
@@ -119,9 +121,23 @@ function Bench({ standing }: { standing: Standing }) {
           </div>
           <Problems problems={current?.problems ?? []} text={draft.text} onText={draft.write} onPlace={(line) => go({ line, view: "text" })} />
         </section>
-        <section className={classes.right} aria-label="What it means">
-          <Simulator event={address.event} meaning={meaning.data} standing={standing} onEvent={(event) => go({ event })} />
-          <MeaningPane meaning={meaning.data} stale={!current} onLine={(line) => go({ line, view: "text" })} />
+        <section className={classes.right} aria-label={gate ? "The gate over past runs" : "What it means"}>
+          <div className={classes.views} role="tablist" aria-label="What the draft does">
+            <button type="button" role="tab" aria-selected={!gate} className="plain" onClick={() => setGate(false)}>
+              What it means
+            </button>
+            <button type="button" role="tab" aria-selected={gate} className="plain" onClick={() => setGate(true)}>
+              Its gate over past runs
+            </button>
+          </div>
+          {gate ? (
+            <ReplayPane project={address.project} branch={standing.branch} text={settled} />
+          ) : (
+            <>
+              <Simulator event={address.event} meaning={meaning.data} standing={standing} onEvent={(event) => go({ event })} />
+              <MeaningPane meaning={meaning.data} stale={!current} onLine={(line) => go({ line, view: "text" })} />
+            </>
+          )}
         </section>
       </div>
       <SavePlan opened={saving} onClose={() => setSaving(false)} standing={standing} text={draft.text} expected={draft.expected} meaning={meaning.data} onSaved={draft.forget} />

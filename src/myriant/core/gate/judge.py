@@ -99,7 +99,12 @@ def judge(plan: Plan | None, rules: Sequence[Rule], measured: Measured, evidence
         _reasons(BuiltIn.LOOSENED, level(BuiltIn.LOOSENED), [Reason(line) for line in evidence.loosened]),
     ]
     stand = {j.rule.measure: j.rule.level for j in judged if j.rule.measure}
-    return [*judged, *(_of_plan(rule, measured) for rule in rules if not _repeats(rule, stand))]
+    return [*judged, *judge_rules([r for r in rules if not _repeats(r, stand)], measured)]
+
+
+def judge_rules(rules: Sequence[Rule], measured: Measured) -> list[Judged]:
+    """A plan's own rules by what is measured."""
+    return [_of_plan(rule, measured) for rule in rules]
 
 
 def _repeats(rule: Rule, stand: Mapping[str, Level]) -> bool:

@@ -150,4 +150,6 @@ def shown(judged: Judged) -> str:
 def value_text(measure: str, value: Fraction, limit: Fraction | None) -> str:
     if measure in FRACTIONS:
         return percent(value, limit)
+    if measure == "seconds.total":
+        return duration(float(value))
     return f"{int(value):,}" if value.denominator == 1 else f"{float(value):.3f}"

@@ -418,10 +418,10 @@ def _measures(reader: Reader, plan: Plan, around: Surroundings) -> None:
                 near = nearest(key, dimensions)
                 mend = f"did you mean {near}?" if near else f"dimensions of this plan: {', '.join(sorted(dimensions))}"
                 reader.problem((*at, "cells"), f'no job of the plan has the dimension "{key[:80]}"', mend)
-        if rule.measure == "coverage.changed" and rule.limit == "baseline":
+        if rule.measure in ("coverage.changed", "analysis.new") and rule.limit == "baseline":
             reader.problem(
                 (*at, "at-least"),
-                "coverage.changed has no baseline: each change has its own lines",
+                f"{rule.measure} has no baseline: it is about what each change brings itself",
                 "write a number",
                 value=True,
             )

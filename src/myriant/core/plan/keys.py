@@ -313,8 +313,12 @@ MEASURES: dict[str, str] = {
     "results.quarantined": "results that failed and are quarantined",
     "results.flaky": "results that failed and then passed when they were run again",
     "coverage.line": "covered ÷ coverable lines, merged over the cells",
+    "coverage.branch": "taken ÷ all branches that reports know, merged over the cells",
     "coverage.changed": "covered ÷ coverable lines among those that the change added or modified",
+    "seconds.total": "seconds from the start of the first cell to the end of the last",
+    "analysis.new": "results of static analysis that the gate baseline has not",
+    "analysis.total": "results of static analysis that are not suppressed",
 }
-FRACTIONS = frozenset({"tests.share-passed", "coverage.line", "coverage.changed"})
+FRACTIONS = frozenset({"tests.share-passed", "coverage.line", "coverage.branch", "coverage.changed"})
 EVENT_KEYS = ("event", "branch", "from", "tag", "job")
 EVENTS = ("push", "pull-request", "tag", "schedule", "manual", "upload")

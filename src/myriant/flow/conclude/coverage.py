@@ -103,10 +103,20 @@ def below(path: str, folder: str | None) -> bool:
     return folder is None or path.startswith(folder.strip("/").removeprefix("./") + "/")
 
 
-def coverage_share(session: Session, run: Run, jobs: Sequence[str], folder: str | None = None) -> Fraction | None:
-    """The line share of a judged run, merged over some jobs (none given: all), of one folder's files (None: of all)."""
+def coverage_share(
+    session: Session, run: Run, jobs: Sequence[str], folder: str | None = None, *, branches: bool = False
+) -> Fraction | None:
+    """The share of lines, or of branches, of a judged run, merged over some jobs (none given: all), of one folder's
+    files (None: of all)."""
     if len(jobs) <= 1 and folder is None:
         totals = coverage_totals_of(session, [run.id]).get((run.id, jobs[0] if jobs else ""))
-        return totals.line_share if totals is not None else None
+        return _share(totals, branches=branches) if totals is not None else None
     files = merge_files(merged_coverage_of(session, run.id, list(jobs) or [""]).values())
-    return sum((f.totals for path, f in files.items() if below(path, folder)), Totals()).line_share
+    whole = sum((f.totals for path, f in files.items() if below(path, folder)), Totals())
+    return _share(whole, branches=branches)
+
+
+def _share(totals: Totals, *, branches: bool) -> Fraction | None:
+    if not branches:
+        return totals.line_share
+    return Fraction(totals.branches_covered, totals.branches_valid) if totals.branches_valid else None

@@ -6,20 +6,20 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from fractions import Fraction
-from typing import Any
 
 from sqlalchemy.orm import Session
 
-from myriant.core.diagnosis.compare import Tally, tally
+from myriant.core.diagnosis.compare import Tally
 from myriant.core.gate.judge import Evidence, Judged, Measured, Reason, beyond_repair, good_jobs, judge, verdict_of
 from myriant.core.gate.measures import measures_of, sum_of, tally_of_job, value_of
 from myriant.core.plan.model import Plan, Rule
 from myriant.core.states import OPEN, TRUSTED, State, Verdict, Why
 from myriant.flow.conclude.comparing import MOST_COMPARED, Compared, compare_run, runs_since
 from myriant.flow.conclude.controls import plan_controls
-from myriant.flow.conclude.coverage import Changed, changed_share, coverage_share, merge_coverage
+from myriant.flow.conclude.coverage import changed_share, merge_coverage
 from myriant.flow.conclude.learning import learn_moves, settle_quarantines, settle_takings
 from myriant.flow.conclude.lessening import Lessened, keep_lasting, lessened
+from myriant.flow.conclude.measuring import Known, of_jobs, share_at
 from myriant.flow.conclude.telling import early_sentence, tell_run
 from myriant.flow.planning.baselines import ancestors, gate_baselines
 from myriant.flow.plans import plan_of_run
@@ -130,7 +130,7 @@ def _hold_early(session: Session, beside: Beside) -> bool:
     def value_now(rule: Rule) -> Fraction | None:
         if rule.cells is not None or rule.measure not in _COUNTS:
             return None
-        return value_of(_of_jobs(now, rule) or [], rule.measure)
+        return value_of(of_jobs(now, rule) or [], rule.measure)
 
     judged = judge(beside.plan, _rules(beside.plan), Measured(value_now, lambda _: None), _evidence(beside))
     lost = beyond_repair(judged)
@@ -162,22 +162,14 @@ def _rules(plan: Plan | None) -> Sequence[Rule]:
     return [r for r in plan.rules if r.since is None or r.since <= today] if plan else ()
 
 
-def _of_jobs(by_job: Mapping[str, Mapping[str, int]], rule: Rule) -> list[Mapping[str, int]] | None:
-    """The measures of the jobs that a rule names, of all without names; None when one of them gave none."""
-    if any(job not in by_job for job in rule.jobs):
-        return None
-    return [by_job[j] for j in rule.jobs or by_job]
-
-
 def _judge(site: Site, session: Session, project: Project, beside: Beside) -> None:
     run, compared = beside.run, beside.compared
     baseline = compared.nearest
     coverage = merge_coverage(session, project.id, run, beside.binding, compared)
     changed = changed_share(site, session, project, run, baseline, coverage)
     now = beside.measures()
-    judged = judge(
-        beside.plan, _rules(beside.plan), _measured(session, beside, now, coverage, changed), _evidence(beside)
-    )
+    known = Known(run, compared, now, len(beside.lessened.loosened), coverage, changed, beside.binding)
+    judged = judge(beside.plan, _rules(beside.plan), known.measured(session), _evidence(beside))
     verdict = verdict_of(judged)
     if verdict is Verdict.CLEAR and beside.binding and all(c.why == Why.BROUGHT_ALONG for c in beside.binding):
         verdict = Verdict.EXEMPT  # nothing had to run, and what the plan asks less was accepted
@@ -197,60 +189,8 @@ def _judge(site: Site, session: Session, project: Project, beside: Beside) -> No
     }
     _keep_jobs(session, beside, judged)
     keep_lasting(session, run, beside.lessened, compared)
-    before = _share_at(session, compared, ())
+    before = share_at(session, compared, ())
     tell_run(site, session, project, beside.cells, compared, beside.plan, beside.lessened, judged, coverage, before)
-
-
-def _measured(
-    session: Session, beside: Beside, now: Mapping[str, Mapping[str, int]], coverage: Fraction | None, changed: Changed
-) -> Measured:
-    run, compared = beside.run, beside.compared
-    values = {(c.job, c.key): {**c.values, "job": c.job} for c in beside.binding}
-
-    def value_now(rule: Rule) -> Fraction | None:
-        if rule.measure == "coverage.line":
-            return coverage_share(session, run, rule.jobs, rule.folder) if coverage is not None else None
-        if rule.measure == "coverage.changed":
-            return changed.share(rule.jobs, rule.folder)
-        if rule.measure == "plan.loosened":
-            return Fraction(len(beside.lessened.loosened))
-        if rule.cells is None:
-            return value_of(_of_jobs(now, rule) or [], rule.measure)
-        within = {
-            name: outcomes for name, outcomes in compared.current.items()
-            if rule.cells.holds(values.get(name, {})) and (not rule.jobs or name[0] in rule.jobs)
-        }  # fmt: skip
-        counts = measures_of(tally(within, {n: compared.cells[n] for n in within}))
-        return value_of([counts], rule.measure) if within else None
-
-    def value_before(rule: Rule) -> Fraction | None:
-        if rule.measure == "coverage.line":
-            return _share_at(session, compared, rule.jobs, rule.folder)
-        before = _measures_at(compared)
-        found = _of_jobs(before, rule)
-        return value_of(found, rule.measure) if found else None
-
-    return Measured(value_now, value_before, lambda r: changed.nothing if r.measure == "coverage.changed" else "")
-
-
-def _measures_at(compared: Compared) -> dict[str, Mapping[str, Any]]:
-    """Each job's measures at its own baseline."""
-    found = {}
-    for job, base in compared.baselines.items():
-        told = base.measures.get("jobs", {}).get(job) if base is not None else None
-        if told is not None:
-            found[job] = told
-    return found
-
-
-def _share_at(session: Session, compared: Compared, jobs: Sequence[str], folder: str | None = None) -> Fraction | None:
-    """The line share at the baselines, each job at its own; None without any."""
-    wanted = [j for j in jobs or compared.baselines if compared.baselines.get(j) is not None]
-    bases = {b.id: b for j in wanted if (b := compared.baselines[j]) is not None}
-    if len(bases) != 1:
-        nearest = compared.nearest
-        return coverage_share(session, nearest, jobs, folder) if nearest is not None else None
-    return coverage_share(session, next(iter(bases.values())), jobs, folder)
 
 
 def _keep_jobs(session: Session, beside: Beside, judged: Sequence[Judged]) -> None:

@@ -1,0 +1,115 @@
+"""Rules over the past: which earlier runs a plan's rules would have held, and how strict they could have been."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+
+from myriant.core.gate.judge import Judged, Measured, judge_rules
+from myriant.core.gate.measures import value_of
+from myriant.core.plan.model import Rule
+from myriant.core.states import Verdict
+
+
+@dataclass(frozen=True, slots=True)
+class Past:
+    """What is kept of a decided run: counts by job, exact shares by job ("": all of them), and its baseline's number.
+
+    `built_in` names the built-in rules that held it: a draft's own rules come beside them.
+    """
+
+    number: int
+    verdict: Verdict
+    jobs: Mapping[str, Mapping[str, int]]
+    lines: Mapping[str, Fraction]
+    branches: Mapping[str, Fraction]
+    changed: Fraction | None
+    seconds: Fraction | None
+    baseline: int | None
+    built_in: Sequence[str] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Replayed:
+    """What a run would have been said to be. `untold` are rules whose measure is not kept of past runs."""
+
+    number: int
+    before: Verdict
+    now: Verdict
+    holding: list[str]
+    untold: list[str]
+
+
+@dataclass(frozen=True, slots=True)
+class Strictest:
+    """The strictest limit of a rule that would have held no run that was clear; None where it was never measured."""
+
+    rule: str
+    limit: Fraction | None
+    runs: int
+    held: int  # runs that it would have held at the limit that it has
+
+
+def can_be_told(rule: Rule) -> bool:
+    """Whether a rule's measure is kept of past runs: not of single cells, folders or jobs' changed lines."""
+    if rule.cells is not None or rule.folder is not None:
+        return False
+    if rule.measure.startswith("analysis.") or rule.measure == "plan.loosened":
+        return False
+    several = len(rule.jobs) > 1
+    return not (
+        rule.measure.startswith("coverage.") and (several or (rule.measure == "coverage.changed" and rule.jobs))
+    )
+
+
+def value_at(rule: Rule, past: Past) -> Fraction | None:
+    """A rule's measure in a past run; None when it was not measured there."""
+    job = rule.jobs[0] if rule.jobs else ""
+    if rule.measure == "coverage.line":
+        return past.lines.get(job)
+    if rule.measure == "coverage.branch":
+        return past.branches.get(job)
+    if rule.measure == "coverage.changed":
+        return past.changed
+    if rule.measure == "seconds.total":
+        return past.seconds
+    if any(j not in past.jobs for j in rule.jobs):
+        return None
+    return value_of([past.jobs[j] for j in rule.jobs or past.jobs], rule.measure)
+
+
+def replay(rules: Sequence[Rule], history: Sequence[Past]) -> list[Replayed]:
+    """What these rules would have said of each run, in the order given.
+
+    A measure that a run does not have holds nothing here: whether it was not asked for then cannot be known.
+    """
+    by_number = {p.number: p for p in history}
+    told = [r for r in rules if can_be_told(r)]
+    untold = [r.name for r in rules if not can_be_told(r)]
+    return [_one(past, told, untold, by_number) for past in history]
+
+
+def _one(past: Past, rules: Sequence[Rule], untold: list[str], history: Mapping[int, Past]) -> Replayed:
+    base = history.get(past.baseline) if past.baseline is not None else None
+    asked = [r for r in rules if value_at(r, past) is not None]
+    measured = Measured(
+        lambda r: value_at(r, past), lambda r: value_at(r, base) if base is not None else None
+    )  # fmt: skip
+    judged: list[Judged] = judge_rules(asked, measured)
+    holding = [*past.built_in, *(j.rule.name for j in judged if j.holds_run)]
+    return Replayed(past.number, past.verdict, Verdict.HELD if holding else Verdict.CLEAR, holding, untold)
+
+
+def strictest(rules: Sequence[Rule], history: Sequence[Past]) -> list[Strictest]:
+    """For each rule with a number for a limit, how strict it could have been without holding a run that was clear."""
+    found = []
+    for rule in rules:
+        if rule.limit == "baseline" or not can_be_told(rule):
+            continue
+        values = [v for p in history if p.verdict is Verdict.CLEAR and (v := value_at(rule, p)) is not None]
+        least = rule.sign == "at-least"
+        limit = (min(values) if least else max(values)) if values else None
+        held = sum(v < rule.limit if least else v > rule.limit for v in values)
+        found.append(Strictest(rule.name, limit, len(values), held))
+    return found

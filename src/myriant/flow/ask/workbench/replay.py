@@ -1,0 +1,92 @@
+"""The gate of a draft over past runs: what it would have held, what differs from then, how strict it could be."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+
+from myriant.core.gate.contexts import push_to
+from myriant.core.gate.replay import Past, replay, strictest
+from myriant.core.gate.sentence import value_text
+from myriant.core.plan.read import read_plan
+from myriant.core.states import Verdict
+from myriant.core.written import counted
+from myriant.flow.naming import the_project
+from myriant.flow.site import Site
+from myriant.store.trends import judged_on, shares_of
+
+MOST_RUNS = 1000
+
+
+@dataclass(frozen=True, slots=True)
+class ReplayedRun:
+    number: int
+    title: str
+    before: Verdict
+    now: Verdict
+    holding: list[str]
+
+
+@dataclass(frozen=True, slots=True)
+class Limit:
+    """How strict a rule could have been: it would have held `held` of the clear runs as it is."""
+
+    rule: str
+    limit: str | None
+    runs: int
+    held: int
+
+
+@dataclass(frozen=True, slots=True)
+class Replay:
+    said: str
+    branch: str
+    runs: list[ReplayedRun]  # newest first
+    held: int
+    differs: int
+    untold: list[str]  # rules whose measure is not kept of past runs
+    limits: list[Limit]
+
+
+def replay_of(site: Site, name: str, text: str, branch: str | None, most: int) -> Replay:
+    """A draft's rules over the newest decided runs of a branch, beside what the built-in rules said then."""
+    plan = read_plan(text.encode("utf-8", "replace")).plan
+    rules = plan.rules if plan is not None else ()
+    with site.store.transaction() as session:
+        project = the_project(session, name)
+        branch = branch or project.main_branch
+        rows = judged_on(session, project.id, str(push_to(branch)), most)
+        shares = shares_of(session, [row[0] for row in rows])
+    lines: dict[int, dict[str, Fraction]] = {}
+    branches: dict[int, dict[str, Fraction]] = {}
+    for run, job, covered, valid, taken, every in shares:
+        if valid:
+            lines.setdefault(run, {})[job] = Fraction(covered, valid)
+        if every:
+            branches.setdefault(run, {})[job] = Fraction(taken, every)
+    history = [
+        Past(
+            number, verdict, jobs or {}, lines.get(run, {}), branches.get(run, {}),
+            Fraction(*changed) if changed and changed[1] else None,
+            Fraction(round((ended - started).total_seconds() * 1000), 1000) if started and ended else None,
+            base, [j["name"] for j in judged if j.get("built_in") and not j["met"] and j["level"] == "block"],
+        )
+        for run, number, _, verdict, jobs, changed, judged, started, ended, base in rows
+    ]  # fmt: skip
+    titles = {row[1]: row[2] for row in rows}
+    told = replay(rules, history)
+    runs = [ReplayedRun(t.number, titles[t.number], t.before, t.now, t.holding) for t in told]
+    measure = {r.name: r.measure for r in rules}
+    limits = [
+        Limit(s.rule, value_text(measure[s.rule], s.limit, None) if s.limit is not None else None, s.runs, s.held)
+        for s in strictest(rules, history)
+    ]
+    held, differs = sum(r.now is Verdict.HELD for r in runs), sum(r.now != r.before for r in runs)
+    return Replay(_said(runs, held, differs), branch, runs, held, differs, told[0].untold if told else [], limits)
+
+
+def _said(runs: list[ReplayedRun], held: int, differs: int) -> str:
+    if not runs:
+        return "No run of this branch was judged yet, so there is nothing to replay."
+    changed = f"{counted(differs, 'run')} would be said otherwise" if differs else "as it was"
+    return f"Over the newest {counted(len(runs), 'run')} this gate would have held {held}; {changed}."

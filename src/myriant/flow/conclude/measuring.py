@@ -1,0 +1,147 @@
+"""What rules are about, measured: counts of tests, coverage, time, static analysis; now and at the baselines."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+from typing import Any
+
+from sqlalchemy.orm import Session
+
+from myriant.core.diagnosis.compare import tally
+from myriant.core.gate.judge import Measured
+from myriant.core.gate.measures import measures_of, value_of
+from myriant.core.plan.model import Rule
+from myriant.core.states import Content
+from myriant.flow.conclude.comparing import Compared
+from myriant.flow.conclude.coverage import Changed, coverage_share
+from myriant.store.analysis import analysis_of
+from myriant.store.attempts import attempts_of, attempts_with
+from myriant.store.runs import cells_of
+from myriant.store.tables import Cell, Run
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """All that is known of a run when its rules are judged. `now` are the counts of each job."""
+
+    run: Run
+    compared: Compared
+    now: Mapping[str, Mapping[str, int]]
+    loosened: int
+    coverage: Fraction | None  # line share over all; None: some of it is missing
+    changed: Changed
+    binding: Sequence[Cell]
+
+    def measured(self, session: Session) -> Measured:
+        return Measured(
+            lambda rule: self._now(session, rule),
+            lambda rule: self._before(session, rule),
+            lambda rule: self.changed.nothing if rule.measure == "coverage.changed" else "",
+        )
+
+    def _now(self, session: Session, rule: Rule) -> Fraction | None:
+        family = rule.measure.partition(".")[0]
+        if family == "coverage":
+            return self._coverage(session, rule)
+        if family == "analysis":
+            return _analysis(session, self._attempts(rule), _at_baselines(session, self.compared, rule), rule.measure)
+        if rule.measure == "seconds.total":
+            return _seconds_now(session, self.run, self.binding)
+        if rule.measure == "plan.loosened":
+            return Fraction(self.loosened)
+        if rule.cells is None:
+            return value_of(of_jobs(self.now, rule) or [], rule.measure)
+        current = self.compared.current
+        within = {n: current[n] for c in self._about(rule) if (n := (c.job, c.key)) in current}
+        counts = measures_of(tally(within, {n: self.compared.cells[n] for n in within}))
+        return value_of([counts], rule.measure) if within else None
+
+    def _about(self, rule: Rule) -> list[Cell]:
+        """The cells that a rule is about."""
+        return [
+            c
+            for c in self.binding
+            if (not rule.jobs or c.job in rule.jobs)
+            and (rule.cells is None or rule.cells.holds({**c.values, "job": c.job}))
+        ]
+
+    def _attempts(self, rule: Rule) -> list[int]:
+        return [c.attempt_id for c in self._about(rule) if c.attempt_id is not None]
+
+    def _coverage(self, session: Session, rule: Rule) -> Fraction | None:
+        if rule.measure == "coverage.changed":
+            return self.changed.share(rule.jobs, rule.folder)
+        if self.coverage is None:
+            return None
+        return coverage_share(session, self.run, rule.jobs, rule.folder, branches=rule.measure == "coverage.branch")
+
+    def _before(self, session: Session, rule: Rule) -> Fraction | None:
+        if rule.measure in ("coverage.line", "coverage.branch"):
+            return share_at(session, self.compared, rule.jobs, rule.folder, branches=rule.measure == "coverage.branch")
+        if rule.measure == "seconds.total":
+            return _seconds(self.compared.nearest) if self.compared.nearest is not None else None
+        if rule.measure == "analysis.total":
+            return _analysis(session, _at_baselines(session, self.compared, rule), [], rule.measure)
+        found = of_jobs(_measures_at(self.compared), rule)
+        return value_of(found, rule.measure) if found else None
+
+
+def of_jobs(by_job: Mapping[str, Mapping[str, int]], rule: Rule) -> list[Mapping[str, int]] | None:
+    """The measures of the jobs that a rule names, of all without names; None when one of them gave none."""
+    if any(job not in by_job for job in rule.jobs):
+        return None
+    return [by_job[j] for j in rule.jobs or by_job]
+
+
+def _seconds_now(session: Session, run: Run, cells: Sequence[Cell]) -> Fraction | None:
+    """The same of a run that is being judged: its last cell has ended."""
+    ends = [a.ended_at for a in attempts_of(session, cells).values() if a.ended_at is not None]
+    if not ends or run.started_at is None:
+        return None
+    return Fraction(max(0, round((max(ends) - run.started_at).total_seconds() * 1000)), 1000)
+
+
+def _seconds(run: Run) -> Fraction | None:
+    """From the first cell's start to the end of the last, to the millisecond."""
+    if run.ended_at is None or run.started_at is None:
+        return None
+    return Fraction(round((run.ended_at - run.started_at).total_seconds() * 1000), 1000)
+
+
+def _analysis(session: Session, now: Sequence[int], before: Sequence[int], measure: str) -> Fraction | None:
+    """Results of static analysis: all, or those that the baseline has not; None where no analysis was reported."""
+    if not attempts_with(session, now, Content.ANALYSIS):
+        return None
+    found = {r.key for r in analysis_of(session, now) if not r.suppressed}
+    known = {r.key for r in analysis_of(session, before)} if measure == "analysis.new" else set()
+    return Fraction(len(found - known))
+
+
+def _at_baselines(session: Session, compared: Compared, rule: Rule) -> list[int]:
+    """Attempts at the baselines of the jobs that a rule is about."""
+    bases = {b.id for job, b in compared.baselines.items() if b is not None and (not rule.jobs or job in rule.jobs)}
+    return [c.attempt_id for base in sorted(bases) for c in cells_of(session, base) if c.attempt_id is not None]
+
+
+def _measures_at(compared: Compared) -> dict[str, Mapping[str, Any]]:
+    """Each job's measures at its own baseline."""
+    found = {}
+    for job, base in compared.baselines.items():
+        told = base.measures.get("jobs", {}).get(job) if base is not None else None
+        if told is not None:
+            found[job] = told
+    return found
+
+
+def share_at(
+    session: Session, compared: Compared, jobs: Sequence[str], folder: str | None = None, *, branches: bool = False
+) -> Fraction | None:
+    """The line or branch share at the baselines, each job at its own; None without any."""
+    wanted = [j for j in jobs or compared.baselines if compared.baselines.get(j) is not None]
+    bases = {b.id: b for j in wanted if (b := compared.baselines[j]) is not None}
+    if len(bases) != 1:
+        nearest = compared.nearest
+        return coverage_share(session, nearest, jobs, folder, branches=branches) if nearest is not None else None
+    return coverage_share(session, next(iter(bases.values())), jobs, folder, branches=branches)
