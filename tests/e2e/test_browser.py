@@ -40,7 +40,7 @@ def test_a_break_appears_fills_and_is_held_without_a_reload(world: World, page: 
     expect(page.get_by_text("Draw the ruler in one go")).to_be_visible()
     expect(sentence).to_contain_text("Undecided")
     expect(sentence).to_contain_text("Held: 1 test newly fails, only where lua=5.1.", timeout=30_000)
-    expect(page.get_by_test_id("gate")).to_contain_text("no new failuresno, 1")
+    expect(page.get_by_test_id("gate")).to_contain_text("no new failures: 1 found, none allowed")
     pair = page.get_by_test_id("expected-actual")
     expect(pair).to_contain_text('expected"+-- +--"actual"+--+--"')
     expect(page.get_by_test_id("findings")).to_contain_text("only where lua=5.1")
@@ -149,13 +149,18 @@ def test_the_desk_says_who_is_held_since_when_and_what_cannot_run(world: World, 
         "/p/watched/runs/2?section=matrix",
         "/p/watched/runs/2?section=evidence",
         "/p/watched?section=sent&list=1",
+        "/p/watched/runs/2?section=change",
+        "/p/watched/trends",
+        "/p/watched/pulls",
+        "/p/watched/settings",
+        "/p/watched/plan",
         "/nowhere",
     ],
 )
 def test_every_main_view_passes_axe(world: World, page: Page, story: Repository, path: str, scheme: str) -> None:
     page.emulate_media(color_scheme="dark" if scheme == "dark" else "light")
     page.goto(world.address + path)
-    page.wait_for_load_state("networkidle") if "p/" not in path else page.get_by_test_id("sentence").wait_for()
+    page.wait_for_load_state("networkidle") if "run" not in path else page.get_by_test_id("sentence").wait_for()
     page.wait_for_timeout(300)
     assert axe(page) == []
 

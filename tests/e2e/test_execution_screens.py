@@ -48,7 +48,7 @@ def test_evidence_shows_what_is_new_first_and_everything_else_one_click_away(wor
         expect(log.get_by_text(re.compile("the usual line 1 "))).to_be_visible()
         page.get_by_label("Search the log").fill("sluice")
         expect(page.get_by_text("1 of 1 line")).to_be_visible()
-        page.get_by_role("tab", name="Settings").click()
+        page.get_by_role("tab", name="Variables").click()
         expect(page.get_by_text("1 setting has another value in a file of the repository")).to_be_visible()
         expect(page.get_by_text(".env:1 sets low, may override")).to_be_visible()
         assert axe(page) == []
@@ -90,7 +90,7 @@ def test_a_secret_is_kept_on_screen_and_never_shown(world: World, browser: Brows
     with signed_in(browser, world, expected=("status of 404", "status of 422")) as page:
         page.goto(f"{world.address}/p/{repo.name}/settings")
         expect(page.get_by_text("Nothing is kept.")).to_be_visible()
-        page.get_by_label("Name").fill("TIDE_KEY")
+        page.get_by_role("region", name="Secrets").get_by_label("Name").fill("TIDE_KEY")
         page.get_by_label("Value", exact=True).fill("abc")
         page.get_by_role("button", name="Keep it").click()
         expect(page.get_by_role("alert")).to_contain_text("at least 6 characters")

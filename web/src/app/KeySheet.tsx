@@ -9,7 +9,7 @@ import classes from "./frame.module.css";
 /** Every mark and every key, and the keys as the reader wants them. */
 export function KeySheet({ opened, onClose }: { opened: boolean; onClose: () => void }) {
   return (
-    <Modal opened={opened} onClose={onClose} title="Marks and keys" size={860} shadow="none">
+    <Modal opened={opened} onClose={onClose} title="Marks and keys" closeButtonProps={{ "aria-label": "Close" }} size={860} shadow="none">
       <div className={classes.sheet}>
         <section aria-label="Marks">
           <h3>Cells and tests</h3>

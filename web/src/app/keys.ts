@@ -92,6 +92,7 @@ export function useActions(bound: Partial<Record<ActionId, () => void>>): void {
   for (const [id, act] of Object.entries(bound)) {
     const key = keyOf(id as ActionId, wish);
     if (key) items.push([key, act]);
+    if (key === "shift+?") items.push(["?", act]); // where the character needs no shift
   }
   useHotkeys(items, bound.goto ? [] : undefined);
 }

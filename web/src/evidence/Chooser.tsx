@@ -38,11 +38,11 @@ export function Chooser({ run, chosen, onChoose }: { run: Run; chosen: Cell; onC
       <button type="button" className="plain" onClick={() => step(-1)} aria-label="Previous cell" disabled={line.length < 2}>
         ‹
       </button>
-      <Menu position="bottom-start" width={460} shadow="none" onClose={() => setText("")}>
+      <Menu position="bottom-start" width="min(460px, 94vw)" shadow="none" onClose={() => setText("")}>
         <Menu.Target>
           <button type="button" className={`plain ${classes.chosen ?? ""}`} aria-label={`Cell: ${titleOf(chosen)}, ${chosen.state}`}>
             <StatusMark mark={markNamed(chosen.mark)} size={12} advisory={chosen.advisory} />
-            {titleOf(chosen)}
+            <span>{titleOf(chosen)}</span>
           </button>
         </Menu.Target>
         <Menu.Dropdown className={classes.choices}>

@@ -193,6 +193,7 @@ interface TableProps {
 
 function JobTable({ cells, rowDimensions, columnDimensions, tile, onToggle }: TableProps) {
   const table = pivot(cells, rowDimensions, columnDimensions);
+  const dense = cells.length >= DENSE;
   if (rowDimensions.length === 0 && table.columns.length > WRAPPED) {
     return (
       <ul className={classes.wrap}>
@@ -212,11 +213,16 @@ function JobTable({ cells, rowDimensions, columnDimensions, tile, onToggle }: Ta
       {columnDimensions.length > 0 && (
         <thead>
           <tr>
-            {rowDimensions.length > 0 && <th scope="col">{rowDimensions.join(", ")}</th>}
+            {rowDimensions.length > 0 && (
+              <th scope="col" className={classes.corner}>
+                {rowDimensions.join(", ")}
+                {(columnDimensions.length > 1 || dense) && <span>{columnDimensions.map((d) => <span key={d}>{d} →</span>)}</span>}
+              </th>
+            )}
             {table.columns.map((column) => (
               <th key={column.join()} scope="col">
-                <button type="button" className="plain" onClick={() => onToggle(present(table.rows.map((r) => table.at(r, column))))}>
-                  {columnDimensions.join(", ")} {column.join(", ")}
+                <button type="button" className={`plain ${classes.column ?? ""}`} data-dense={dense} title={columnDimensions.map((d, i) => `${d} ${column[i] ?? ""}`).join(", ")} onClick={() => onToggle(present(table.rows.map((r) => table.at(r, column))))}>
+                  {columnDimensions.length === 1 && !dense ? `${columnDimensions.join()} ${column.join()}` : column.map((value, i) => <span key={columnDimensions[i]}>{value || "–"}</span>)}
                 </button>
               </th>
             ))}

@@ -34,9 +34,11 @@ export function Pulls() {
                 <Row key={pull.number} project={project} pull={pull} now={now} />
               ))}
             </ul>
-            <button type="button" className={`plain ${classes.other ?? ""}`} onClick={() => setClosed(!closed)}>
-              {closed ? "Those that are open" : data.closed > 0 ? `${counted(data.closed, "one that is", "that are")} over` : ""}
-            </button>
+            {(closed || data.closed > 0) && (
+              <button type="button" className={`plain ${classes.other ?? ""}`} onClick={() => setClosed(!closed)}>
+                {closed ? "Those that are open" : counted(data.closed, "that is over", "that are over")}
+              </button>
+            )}
           </>
         )}
       </Awaited>

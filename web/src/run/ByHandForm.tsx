@@ -12,7 +12,7 @@ import classes from "./run.module.css";
 /** Have a branch, tag or commit tested, all of it or a part, and see before what would run. */
 export function ByHandForm({ project, branch, onDone }: { project: string; branch: string; onDone: () => void }) {
   return (
-    <Modal opened onClose={onDone} title="Run by hand" size={560} shadow="none">
+    <Modal opened onClose={onDone} title="Run by hand" closeButtonProps={{ "aria-label": "Close" }} size={560} shadow="none">
       <Form project={project} branch={branch} onDone={onDone} />
     </Modal>
   );

@@ -51,10 +51,12 @@ export function saysOf(rule: Rule): string {
     return [found, rule.reason].filter(Boolean).join("; ");
   }
   const found = rule.value === null ? "not measured" : rule.value;
-  const of = rule.measure.startsWith("tests.") && rule.value !== null ? `${found === "0" ? "none" : found} found` : found;
+  const of = counts(rule.measure) && rule.value !== null ? `${found === "0" ? "none" : found} found` : found;
   if (rule.limit === null) return [of, rule.reason].filter(Boolean).join("; ");
   return `${of}, ${allowed(rule)}${rule.value === null && rule.reason ? `; ${rule.reason}` : ""}`;
 }
+
+const counts = (measure: string) => /^(tests|results|analysis)\./.test(measure) && measure !== "tests.share-passed";
 
 function allowed(rule: Rule): string {
   const baseline = rule.against_baseline ? " (the baseline's)" : "";

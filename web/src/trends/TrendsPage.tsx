@@ -123,7 +123,7 @@ function Versions({ data }: { data: Trends }) {
   const groups = new Map<string, ValueRecord[]>();
   for (const v of data.versions) groups.set(`${v.job} · ${v.dimension}`, [...(groups.get(`${v.job} · ${v.dimension}`) ?? []), v]);
   return (
-    <section aria-label="Versions" className={classes.versions}>
+    <section aria-label="Versions" className={classes.versions} tabIndex={0}>
       <h2>What each version found</h2>
       <p className="soft">
         Over the newest {counted(data.versions_over, "run")}, {Math.round(data.minutes).toLocaleString("en")} minutes of runners. “Alone”: runs in which nothing but this value newly failed, so that without it the break would not have been seen there.
@@ -172,7 +172,7 @@ function Table({ project, data }: { project: string; data: Trends }) {
   const [all, setAll] = useState(false);
   const rows = [...data.runs].reverse();
   return (
-    <div className={classes.versions}>
+    <div className={classes.versions} tabIndex={0} role="region" aria-label="Runs as a table">
       <table>
         <thead>
           <tr>

@@ -1,0 +1,267 @@
+"""Screens under strain: slow and failing answers, many cells, narrow windows, keys of one's own; and the newer pages."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+from collections.abc import Iterator
+from typing import Any
+
+import pytest
+from playwright.sync_api import Browser, Page, Route, expect
+
+from browsing import axe, browser, page, signed_in
+from conftest import Repository, World
+from standins import receiver
+
+__all__ = ["browser", "page"]
+pytestmark = pytest.mark.browser
+PLAN = """version = 1
+[jobs.unit]
+runtime = ["lua"]
+vary = { lua = ["5.1", "5.4"] }
+[[jobs.unit.steps]]
+command = "mkdir -p out; cp report.xml out/a.xml; cp lcov.info out/"
+collect = { tests = ["out/*.xml"], coverage = ["out/lcov.info"] }
+"""
+PASSES = "<testsuite name='tide'><testcase name='rises'/><testcase name='falls'/></testsuite>"
+FAILS = PASSES.replace(
+    "<testcase name='rises'/>",
+    "<testcase name='rises'><failure message='expected 3, got 4'>tide.lua:2: in rise</failure></testcase>",
+)
+LCOV = "TN:\nSF:tide.lua\nDA:1,1\nDA:2,1\nDA:3,0\nend_of_record\n"
+
+
+@pytest.fixture(scope="module")
+def story(world: World) -> Repository:
+    """A clear commit, and one after it that is held."""
+    repo = world.repository("strained", None)
+    repo.pushed({"myriant.toml": PLAN, "report.xml": PASSES, "tide.lua": "one\n", "lcov.info": LCOV}, "Begin")
+    repo.pushed({"report.xml": FAILS, "tide.lua": "one\ntwo\nthree\n"}, "Let the tide rise by four")
+    return repo
+
+
+def of(world: World, path: str = "") -> str:
+    return f"{world.address}/p/strained{path}"
+
+
+def test_a_cause_is_taken_and_the_change_shows_the_lines_that_matter(
+    page: Page, world: World, story: Repository
+) -> None:
+    page.goto(of(world))
+    expect(page).to_have_title("strained #2 held · Myriant")
+    assert "svg" in page.locator('link[rel="icon"]').get_attribute("href")  # type: ignore[operator]
+    page.get_by_role("button", name="Take it …").click()
+    page.get_by_label("Note").fill("see #12")
+    page.get_by_role("button", name="Take it", exact=True).click()
+    expect(page.get_by_test_id("findings")).to_contain_text("has it")
+    page.get_by_role("button", name="Let the tide rise by four", exact=False).first.click()
+    expect(page.get_by_role("tab", name="The change")).to_have_attribute("aria-selected", "true")
+    lines = page.get_by_role("region", name="Changed lines of tide.lua")
+    expect(lines.locator("[data-failing='true']")).to_contain_text("two")
+    expect(lines.locator("[data-bare='true']")).to_contain_text("nothing ran it")
+    page.goto(world.address)
+    row = page.get_by_role("region", name="Needs a decision").get_by_role("listitem").filter(has_text="strained")
+    expect(row).to_contain_text("has tide › rises")
+    page.goto(of(world))
+    page.get_by_role("button", name="Taken by").click()
+    page.get_by_role("button", name="Give it back").click()
+    expect(page.get_by_role("button", name="Take it …")).to_be_visible()
+
+
+def test_what_loads_what_cannot_and_what_was_there_before(browser: Browser, world: World, story: Repository) -> None:
+    with signed_in(browser, world, ("status of 500",)) as page:
+        held: list[Route] = []
+        page.route(re.compile(r"/runs/\d+/findings"), lambda route: held.append(route))
+        page.goto(of(world, "/runs/2"))
+        expect(page.get_by_test_id("sentence")).to_be_visible()
+        expect(page.get_by_test_id("loading")).to_contain_text("still loads")
+        held.pop().fulfill(status=500, content_type="application/problem+json", body='{"detail": "out of order"}')
+        while not page.get_by_role("alert").count():  # it is tried again by itself before it is said
+            page.wait_for_timeout(200)
+            while held:
+                held.pop().fulfill(
+                    status=500, content_type="application/problem+json", body='{"detail": "out of order"}'
+                )
+        expect(page.get_by_role("alert")).to_contain_text("What was found cannot be shown. out of order")
+        page.unroute(re.compile(r"/runs/\d+/findings"))
+        page.get_by_role("button", name="Try again").click()
+        expect(page.get_by_test_id("findings")).to_contain_text("rises")
+        page.route(re.compile(r"/runs/1$"), lambda route: held.append(route))
+        page.keyboard.press("ArrowLeft")
+        expect(page.locator("[data-stale='true']")).to_contain_text("Let the tide rise by four")  # what was there stays
+        page.unroute(re.compile(r"/runs/1$"))
+        for route in held:
+            route.continue_()
+        expect(page.locator("[data-stale='false']")).to_contain_text("Clear")
+
+
+def test_keys_are_explained_changed_and_switched_off(page: Page, world: World, story: Repository) -> None:
+    page.goto(of(world))
+    page.get_by_test_id("sentence").wait_for()
+    page.keyboard.press("?")
+    sheet = page.get_by_role("dialog")
+    expect(sheet.get_by_role("region", name="Marks")).to_contain_text("no result that can be trusted")
+    assert axe(page) == []
+    matrix = sheet.get_by_role("button", name="Key for Matrix")
+    matrix.click()
+    page.keyboard.press("1")
+    expect(sheet.get_by_role("alert")).to_contain_text("1 is “Findings” already")
+    matrix.click()
+    page.keyboard.press("m")
+    expect(matrix).to_have_text("m")
+    page.keyboard.press("Escape")
+    expect(sheet).to_be_hidden()
+    page.keyboard.press("m")
+    expect(page.get_by_role("tab", name="Matrix")).to_have_attribute("aria-selected", "true")
+    page.keyboard.press("?")
+    page.get_by_text("Single keys").click()
+    page.keyboard.press("Escape")
+    expect(sheet).to_be_hidden()
+    page.keyboard.press("1")
+    expect(page.get_by_role("tab", name="Matrix")).to_have_attribute("aria-selected", "true")
+    page.keyboard.press("Control+k")
+    expect(page.get_by_label("Go to")).to_be_visible()
+
+
+def ninety_three(route: Route) -> None:
+    """The run as if it had 93 cells in four dimensions, one of them long."""
+    view: dict[str, Any] = route.fetch().json()
+    first = view["cells"][0]
+    names = [(p, d, c, o) for p in range(8) for d in "ab" for c in "xyz" for o in ("lin", "mac")][:93]
+    view["cells"] = [
+        {**first, "id": 10_000 + i, "mark": "new" if i % 31 == 0 else "passed", "failed": i % 31 == 0,
+         "key": f"python=3.{p},database={d},cache={c},os={o}", "state": "failed" if i % 31 == 0 else "passed",
+         "values": {"python": f"3.{p}", "database": d, "cache": c, "os": o}}
+        for i, (p, d, c, o) in enumerate(names)
+    ]  # fmt: skip
+    route.fulfill(json=view)
+
+
+@pytest.mark.parametrize("width", [1280, 768, 400])
+def test_93_cells_fit_and_are_chosen_by_dragging_and_by_words(
+    page: Page, world: World, story: Repository, width: int
+) -> None:
+    page.set_viewport_size({"width": width, "height": 800})
+    page.route(re.compile(r"/runs/2$"), ninety_three)
+    page.goto(of(world, "/runs/2?section=matrix"))
+    tiles = page.get_by_test_id("tile")
+    expect(tiles).to_have_count(93)
+    assert page.evaluate("document.documentElement.scrollWidth <= innerWidth")
+    if width == 1280:
+        table = page.locator("table").first.bounding_box()
+        assert table is not None and table["width"] <= 1264 and table["height"] < 560, table
+        order = page.get_by_role("group", name=re.compile("Rows|Columns")).get_by_role("button").all_inner_texts()
+        assert sorted(order) == ["cache", "database", "os", "python"]
+        boxes = [b for b in (tiles.nth(i).bounding_box() for i in range(93)) if b]
+        row = [i for i, b in enumerate(boxes) if b["y"] == boxes[0]["y"]]
+        start, end = boxes[row[0]], boxes[row[2]]
+        page.mouse.move(start["x"] + 9, start["y"] + 9)
+        page.mouse.down()
+        page.mouse.move(boxes[row[1]]["x"] + 9, start["y"] + 9)
+        page.mouse.move(end["x"] + 9, end["y"] + 9)
+        page.mouse.up()
+        expect(page.get_by_text("3 cells chosen")).to_be_visible()
+    page.goto(of(world, "/runs/2?section=evidence"))
+    page.get_by_role("group", name="Cell").get_by_role("button", name="Cell: ").click()
+    page.get_by_label("Filter cells").fill("3.2 mac z")
+    expect(page.get_by_role("menuitem")).to_have_count(2)
+    page.get_by_role("menuitem").first.click()
+    expect(page.get_by_role("button", name="Cell: unit")).to_contain_text("python 3.2")
+    assert page.evaluate("document.documentElement.scrollWidth <= innerWidth")
+
+
+@pytest.mark.parametrize("width", [768, 400])
+@pytest.mark.parametrize(
+    "path", ["", "/runs/2?section=tests", "/runs/2?section=change", "/trends", "/pulls", "/settings", "/plan"]
+)
+def test_narrow_windows_hold_every_page(page: Page, world: World, story: Repository, width: int, path: str) -> None:
+    page.set_viewport_size({"width": width, "height": 800})
+    page.goto(of(world, path))
+    page.wait_for_load_state("networkidle") if "/runs" not in path and path else page.get_by_test_id(
+        "sentence"
+    ).wait_for()
+    assert page.evaluate("document.documentElement.scrollWidth <= innerWidth"), path
+    page.get_by_role("button", name="More pages").click()
+    expect(page.get_by_role("menuitem", name="Trends")).to_be_visible()
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("menu")).to_have_count(0)
+    assert axe(page) == []
+
+
+def test_the_list_is_moved_through_by_keys_and_all_of_a_run_is_printed(
+    page: Page, world: World, story: Repository
+) -> None:
+    page.goto(of(world, "?list=1"))
+    runs = page.get_by_role("listbox", name="Runs, newest first")
+    runs.focus()
+    page.keyboard.press("ArrowDown")
+    expect(page).to_have_url(re.compile("/runs/1"))
+    expect(runs).to_have_attribute("aria-activedescendant", "run-1")
+    page.keyboard.press("Home")
+    expect(runs).to_have_attribute("aria-activedescendant", "run-2")
+    page.emulate_media(media="print")
+    expect(page.get_by_test_id("findings")).to_be_visible()
+    expect(page.get_by_role("button", name="Go to…")).to_be_hidden()
+
+
+def test_trends_open_runs_and_are_a_table_too(page: Page, world: World, story: Repository) -> None:
+    page.goto(of(world, "/trends"))
+    expect(page.get_by_role("heading", level=1)).to_contain_text("1 of the newest 2 runs were held")
+    chart = page.get_by_role("figure", name="Failing tests")
+    expect(chart.locator("svg")).to_be_visible()
+    box = chart.locator("svg").bounding_box()
+    assert box is not None
+    page.mouse.click(box["x"] + box["width"] * 0.75, box["y"] + box["height"] / 2)
+    expect(page).to_have_url(re.compile("/runs/2"))
+    page.go_back()
+    page.get_by_role("button", name="As a table").click()
+    expect(page.get_by_role("row").filter(has_text="Let the tide rise")).to_contain_text("#2")
+
+
+def test_outcomes_are_told_where_a_form_says_and_a_badge_is_shown(
+    browser: Browser, world: World, story: Repository
+) -> None:
+    with receiver() as came, signed_in(browser, world, ("status of 422",)) as page:
+        page.goto(of(world, "/settings"))
+        region = page.get_by_role("region", name="Where outcomes are told")
+        region.get_by_role("button", name="Tell it somewhere …").click()
+        region.get_by_label("Name").fill("room")
+        region.get_by_label("Address").fill("rooms.example")
+        region.get_by_role("button", name="Keep it").click()
+        expect(region.get_by_role("alert")).to_contain_text("the address is none")
+        region.get_by_label("Address").fill(f"http://{came.address}/room")
+        region.get_by_role("button", name="Keep it").click()
+        region.get_by_role("button", name="Try it").click()
+        expect(region.get_by_role("status")).to_contain_text(
+            "private address" if not os.environ.get("MYRIANT_TELL_TO") else "arrived"
+        )
+        badges = page.get_by_role("region", name="Badges")
+        badges.get_by_role("button", name="Show its address").click()
+        picture = badges.get_by_role("img")
+        expect(picture).to_be_visible()
+        assert picture.evaluate("async (i) => { await i.decode(); return i.naturalHeight }") == 20
+        region.get_by_role("button", name="Remove").click()
+        expect(region).not_to_contain_text("room,")
+
+
+def test_a_drafts_gate_is_replayed_before_it_is_saved(page: Page, world: World, story: Repository) -> None:
+    rule = '\n[[gate.rules]]\nname = "most pass"\nmeasure = "tests.share-passed"\nat-least = 1.0\n'
+    answer = world.http.post("/projects/strained/plan/replay", json={"text": PLAN + rule}).json()
+    assert [(r["number"], r["before"], r["now"]) for r in answer["runs"]] == [
+        (2, "held", "held"),
+        (1, "clear", "clear"),
+    ]
+    assert answer["limits"] == [{"rule": "most pass", "limit": "100.0 %", "runs": 1, "held": 0}]
+    page.goto(of(world, "/plan"))
+    page.get_by_role("tab", name="Its gate over past runs").click()
+    pane = page.get_by_test_id("replay")
+    expect(pane).to_contain_text("Over the newest 2 runs this gate would have held 1; as it was.")
+    assert json.dumps(answer["untold"]) == "[]"
+
+
+@pytest.fixture(autouse=True)
+def usual_window(page: Page) -> Iterator[None]:
+    yield
+    page.unroute_all(behavior="ignoreErrors")
