@@ -2,7 +2,7 @@
 BIN := .venv/bin
 SLOTS ?= 4
 
-.PHONY: setup demo test lint bench client lock
+.PHONY: setup demo test check lint bench client lock
 
 setup:            ## install what is missing and build the interface
 	@tools/setup
@@ -15,6 +15,11 @@ test: setup       ## lint, then every test
 	@$(MAKE) --no-print-directory lint
 	@cd web && ../$(BIN)/npm run -s test
 	@$(BIN)/pytest tests -n auto --maxprocesses 3 --dist loadfile
+
+check: lint       ## what a change needs while one works: lint, types, unit tests, one push end to end
+	@cd web && ../$(BIN)/npm run -s test
+	@$(BIN)/pytest tests/core tests/repos tests/store/test_schema.py -n auto -q
+	@$(BIN)/pytest tests/flow/test_push_to_verdict.py -q -k break
 
 lint: setup
 	@$(BIN)/ruff check . && $(BIN)/ruff format --check -q .

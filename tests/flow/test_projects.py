@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import json
 import subprocess
 import time
 import xml.etree.ElementTree as ET
+from datetime import UTC, datetime
 
 import pytest
+import sqlalchemy as sa
 
 from conftest import Repository, World
+from myriant.flow.keep import retention as retention_of
+from myriant.store import retention
 
 PLAN = """version = 1
 [jobs.unit]
@@ -211,3 +216,40 @@ def test_trends_of_a_branch_are_its_runs(world: World, form: str) -> None:
     assert "1 of the newest 3 runs were held" in found["said"]
     assert world.get(f"/projects/{name}/trends", runs=2)["more"]
     assert world.get(f"/projects/{name}/trends", branch="none")["said"] == "Nothing has been judged on this branch yet."
+
+
+def test_old_logs_and_files_go_and_everything_else_stays(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(retention, "KEPT_RUNS", 1)
+    repo = begun(world, "pruned")
+    held = repo.pushed({"report.xml": FAILS}, "Let it drift")
+    repo.pushed({"report.xml": PASSES}, "Moor it")
+    newest = repo.pushed({"notes.md": "words"}, "Write it down")
+    site = world.installation.site
+    assert site is not None
+    with site.store.engine.begin() as connection:
+        for table in ("run", "attempt"):
+            connection.execute(sa.text(f"UPDATE {table} SET ended_at = ended_at - interval '40 days'"))
+    before = [world.get(f"/projects/pruned/runs/{n}") for n in (1, 2, 4)]
+    attempts = [view["cells"][0]["attempt_id"] for view in before]
+    assert world.http.get(f"/attempts/{attempts[1]}/log").text
+    assert world.http.get("/projects/pruned/keeping", params={"days": 0}).status_code == 422
+    would = world.get("/projects/pruned/keeping", days=30)
+    assert would["attempts"] >= 2 and would["log_bytes"] + would["file_bytes"] > 0
+    assert world.http.put("/projects/pruned/keeping", json={"days": 30}).status_code == 204
+    while retention_of.prune_a_little(site, datetime.now(UTC)):
+        pass
+    with site.store.engine.begin() as connection:
+        for table in ("run", "attempt"):
+            connection.execute(sa.text(f"UPDATE {table} SET ended_at = ended_at + interval '40 days'"))
+    after = [world.get(f"/projects/pruned/runs/{n}") for n in (1, 2, 4)]
+    assert [(v["run"]["verdict"], v["run"]["sentence"], v["tests"]) for v in after] == [
+        (v["run"]["verdict"], v["run"]["sentence"], v["tests"]) for v in before
+    ]  # fmt: skip
+    told = world.get(f"/attempts/{attempts[1]}")
+    assert told["pruned_at"] and told["log_size"] == 0 and told["reports"]
+    assert world.http.get(f"/reports/{told['reports'][0]['id']}/raw").status_code == 404
+    assert "a" in json.dumps(repo.findings(held)["findings"])  # the failure is still told
+    assert world.get(f"/attempts/{attempts[2]}")["pruned_at"] is None and newest["run"]["verdict"] == "clear"
+    assert world.get("/projects/pruned/keeping", days=30) == {"attempts": 0, "log_bytes": 0, "file_bytes": 0}
+    assert world.http.put("/projects/pruned/keeping", json={"days": None}).status_code == 204
+    assert repo.pushed({"notes.md": "more words"}, "On it goes")["run"]["verdict"] == "clear"

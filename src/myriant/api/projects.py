@@ -14,6 +14,9 @@ from myriant.flow.ask.projects import Kept, ProjectLine, kept_of, project_line, 
 from myriant.flow.ask.strip import Strip, strip_of
 from myriant.flow.control.accepting import start_from_today as _start_from_today
 from myriant.flow.keep.projects import Added, Change, add_project, change_project, forget_project, set_credential
+from myriant.flow.keep.retention import Freed
+from myriant.flow.keep.retention import keep_for as _keep_for
+from myriant.flow.keep.retention import would_free as _would_free
 
 router = APIRouter()
 
@@ -74,6 +77,22 @@ def change(site: TheSite, who: ThePerson, project: str, wish: ProjectChange) -> 
 def kept(site: TheSite, project: str) -> Kept:
     """What would go with the project."""
     return kept_of(site, project)
+
+
+class Keeping(BaseModel):
+    days: int | None = None
+
+
+@router.put("/projects/{project}/keeping", status_code=204, dependencies=[MAINTAINER])
+def keep_for(site: TheSite, who: ThePerson, project: str, wish: Keeping) -> None:
+    """How long logs and files are kept; nothing: for ever. Totals, results and verdicts are."""
+    _keep_for(site, project, wish.days, who)
+
+
+@router.get("/projects/{project}/keeping", dependencies=[VIEWER])
+def would_free(site: TheSite, project: str, days: Annotated[int, Query(ge=1, le=3650)]) -> Freed:
+    """What keeping for so many days would let go of now."""
+    return _would_free(site, project, days)
 
 
 @router.delete("/projects/{project}", status_code=204, dependencies=[ADMIN])

@@ -248,7 +248,7 @@ def reports_to_read_again(session: Session, project_id: int, contents: Sequence[
         .join(Attempt, Attempt.id == Report.attempt_id)
         .join(Cell, Cell.id == Attempt.cell_id)
         .join(Run, Run.id == Cell.run_id)
-        .where(Run.project_id == project_id, Report.content.in_(contents))
+        .where(Run.project_id == project_id, Report.content.in_(contents), Report.blob != "")
         .order_by(Run.number, Report.id)
     ).all()
 

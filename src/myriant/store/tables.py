@@ -121,6 +121,7 @@ class Project(Base):
     plan_at: Mapped[datetime | None]
     paused: Mapped[bool] = mapped_column(server_default=text("false"))  # nothing is started by itself
     tracker: Mapped[str] = mapped_column(server_default="")  # where the team's notes lie: https://…/{id}
+    keep_days: Mapped[int | None]  # how long logs and files of older runs are kept; None: for ever
     badge_key: Mapped[str] = mapped_column(server_default="")  # stands in the addresses of its badges
     pull_refs: Mapped[str] = mapped_column(server_default="")  # refs that are pull requests: refs/changes/*/head
     pull_target: Mapped[str] = mapped_column(server_default="")  # into which they go; empty: the main branch
@@ -377,6 +378,7 @@ class Attempt(Base):
     log_lines: Mapped[int] = mapped_column(BigInteger, server_default="0")  # line ends in it
     created_at: Mapped[datetime] = _now()
     started_at: Mapped[datetime | None]  # first step
+    pruned_at: Mapped[datetime | None]  # since then its log and files are kept no more
     ended_at: Mapped[datetime | None]
 
 

@@ -121,6 +121,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/keeping": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What keeping for so many days would let go of now. */
+        get: operations["would_free"];
+        /** @description How long logs and files are kept; nothing: for ever. Totals, results and verdicts are. */
+        put: operations["keep_for"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/strip": {
         parameters: {
             query?: never;
@@ -1924,6 +1942,8 @@ export interface components {
             ended_at: string | null;
             /** Log Size */
             log_size: number;
+            /** Pruned At */
+            pruned_at: string | null;
             /** Steps */
             steps: components["schemas"]["StepView"][];
             /** Reports */
@@ -3047,6 +3067,18 @@ export interface components {
             /** Caches */
             caches: number;
         };
+        /**
+         * Freed
+         * @description What keeping for so many days lets go of now.
+         */
+        Freed: {
+            /** Attempts */
+            attempts: number;
+            /** Log Bytes */
+            log_bytes: number;
+            /** File Bytes */
+            file_bytes: number;
+        };
         /** GridCell */
         GridCell: {
             /** Job */
@@ -3182,6 +3214,11 @@ export interface components {
             against_baseline: boolean;
             /** Built In */
             built_in?: string | null;
+        };
+        /** Keeping */
+        Keeping: {
+            /** Days */
+            days?: number | null;
         };
         /**
          * Kept
@@ -3978,6 +4015,8 @@ export interface components {
             pull_refs: string;
             /** Pull Target */
             pull_target: string;
+            /** Keep Days */
+            keep_days: number | null;
             newest: components["schemas"]["RunLine"] | null;
         };
         /**
@@ -5656,6 +5695,72 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Kept"];
                 };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    would_free: {
+        parameters: {
+            query: {
+                days: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Freed"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    keep_for: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Keeping"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Validation Error */
             422: {

@@ -21,7 +21,7 @@ export const keys = {
   secrets: (project: string) => ["secrets", project],
   caches: (project: string) => ["caches", project],
   audit: (project: string) => ["audit", project],
-  kept: (project: string) => ["kept", project],
+  kept: (project: string, days?: number) => ["kept", project, ...(days === undefined ? [] : [days])],
   ways: (project: string, of?: string) => ["ways", project, ...(of === undefined ? [] : [of])],
   templateValues: () => ["template-values"],
   attempt: (attempt?: number, ...of: unknown[]) => ["attempt", ...(attempt === undefined ? [] : [attempt]), ...of],
@@ -265,6 +265,12 @@ export const keptQuery = (project: string) =>
   queryOptions({
     queryKey: keys.kept(project),
     queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/kept", { signal, params: { path: { project } } })),
+  });
+
+export const freedQuery = (project: string, days: number) =>
+  queryOptions({
+    queryKey: keys.kept(project, days),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/keeping", { signal, params: { path: { project }, query: { days } } })),
   });
 
 export const pullsQuery = (project: string, closed: boolean) =>

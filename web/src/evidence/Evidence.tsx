@@ -5,7 +5,7 @@ import { evidenceViews, useAddress, type EvidenceView } from "../app/address";
 import { Loading, Trouble } from "../app/Awaited";
 import { Notice } from "../app/Notice";
 import { attemptQuery } from "../app/queries";
-import { duration } from "../app/words";
+import { duration, exact } from "../app/words";
 import { StatusMark } from "../marks/StatusMark";
 import { markNamed } from "../marks/shapes";
 import { Chooser } from "./Chooser";
@@ -62,6 +62,7 @@ function OneAttempt({ id, run, view }: { id: number; run: Run; view: EvidenceVie
         {Object.entries(attempt.runtimes).map(([family, version]) => `, ${family} ${version}`)}: {attempt.state}
         {attempt.reason && `; ${attempt.reason}`}.
         <Others attempt={attempt} />
+        {attempt.pruned_at && <b> Its log and files were kept until {exact(attempt.pruned_at)}.</b>}
       </p>
       {view === "log" && <StepsAndLog attempt={attempt} />}
       {view === "settings" && <Settings attempt={attempt} />}

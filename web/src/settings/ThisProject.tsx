@@ -1,10 +1,10 @@
-import { Button, TextInput } from "@mantine/core";
+import { Button, NumberInput, TextInput } from "@mantine/core";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, taken, type Project } from "../api/client";
 import { Awaited } from "../app/Awaited";
-import { keptQuery, meQuery, projectsQuery } from "../app/queries";
+import { freedQuery, keptQuery, keys, meQuery, projectsQuery } from "../app/queries";
 import { counted, size } from "../app/words";
 import classes from "./settings.module.css";
 
@@ -59,8 +59,41 @@ function Fields({ project }: { project: Project }) {
         </Button>
       </p>
       {change.error && <p role="alert">{change.error.message}</p>}
+      <Keeping project={project} />
       {admin && <Removal project={project.name} />}
     </section>
+  );
+}
+
+/** How long logs and files are kept, with what that frees said before it is set. */
+function Keeping({ project }: { project: Project }) {
+  const client = useQueryClient();
+  const [days, setDays] = useState<number>();
+  const freed = useQuery({ ...freedQuery(project.name, days ?? 0), enabled: days !== undefined && days > 0 });
+  const keep = useMutation({
+    mutationFn: (wish: number | null) => api.PUT("/api/v1/projects/{project}/keeping", { params: { path: { project: project.name } }, body: { days: wish } }),
+    onSuccess: async () => {
+      setDays(undefined);
+      await client.invalidateQueries({ queryKey: keys.projects() });
+    },
+  });
+  return (
+    <div className={classes.fields}>
+      <NumberInput size="xs" label="Days that logs and files are kept" min={1} max={3650} placeholder={project.keep_days === null ? "for ever" : String(project.keep_days)} value={days ?? ""} onChange={(v) => setDays(typeof v === "number" ? v : undefined)} />
+      <Button size="xs" variant="default" disabled={!days} loading={keep.isPending} onClick={() => days && keep.mutate(days)}>
+        Keep them so long
+      </Button>
+      {project.keep_days !== null && (
+        <Button size="xs" variant="default" loading={keep.isPending} onClick={() => keep.mutate(null)}>
+          For ever
+        </Button>
+      )}
+      <span className="soft">
+        {freed.data ? `That frees ${size(freed.data.log_bytes + freed.data.file_bytes)} of ${counted(freed.data.attempts, "attempt")}. ` : ""}
+        The newest 20 runs of each branch stay whole; totals, results and verdicts stay for ever.
+      </span>
+      {keep.error && <span role="alert">{keep.error.message}</span>}
+    </div>
   );
 }
 

@@ -68,6 +68,7 @@ class AttemptView:
     started_at: datetime | None
     ended_at: datetime | None
     log_size: int
+    pruned_at: datetime | None  # since then its log and files are kept no more
     steps: list[StepView]
     reports: list[ReportView]
     earlier: list[int]  # ids of earlier attempts of the cell
@@ -107,7 +108,7 @@ def attempt_view(site: Site, attempt_id: int) -> AttemptView:
         others = [OtherAttempt(i, n, state, place or "") for i, n, state, place in every]
         return AttemptView(
             row.id, row.number, cell.job, cell.key, row.state, row.reason, row.runner, row.runtimes, row.created_at,
-            row.started_at, row.ended_at, row.log_size, steps,
+            row.started_at, row.ended_at, row.log_size, row.pruned_at, steps,
             [
                 ReportView(r.id, r.content, r.kind, r.path, r.size, r.digest, r.total, r.passed, r.failed, r.errored,
                            r.skipped, r.seconds, r.problems, r.until)
@@ -120,7 +121,7 @@ def attempt_view(site: Site, attempt_id: int) -> AttemptView:
 def files_of(site: Site, attempt_id: int) -> list[tuple[str, str]]:
     """Blob and path of every file that an attempt delivered, each path once."""
     with site.store.transaction() as session:
-        rows = [(r.blob, r.content, r.path) for r in reports_of(session, attempt_id)]
+        rows = [(r.blob, r.content, r.path) for r in reports_of(session, attempt_id) if r.blob]
     found: dict[str, str] = {}
     for blob, content, path in rows:
         found.setdefault(f"{content}/{path}", blob)
@@ -133,6 +134,8 @@ def report_source(site: Site, report_id: int) -> tuple[str, str]:
         row = session.get(Report, report_id)
         if row is None:
             raise NotFound(f"there is no report {report_id}")
+        if not row.blob:
+            raise NotFound(f"{row.path[:200]} is kept no more", "the project's settings say how long files are kept")
         return row.blob, row.path.rsplit("/", 1)[-1]
 
 

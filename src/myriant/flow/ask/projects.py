@@ -31,6 +31,7 @@ class ProjectLine:
     tracker: str  # where notes on causes lead: https://…/{id}
     pull_refs: str  # pattern of refs that are pull requests
     pull_target: str
+    keep_days: int | None
     newest: RunLine | None
 
 
@@ -96,5 +97,6 @@ def line_of(
         p.tracker,
         p.pull_refs,
         p.pull_target,
+        p.keep_days,
         line,
     )

@@ -24,6 +24,7 @@ from myriant.store.audit import record
 from myriant.store.changes import tell
 from myriant.store.projects import all_projects, project_named, remove_project
 from myriant.store.projects import project_names as names
+from myriant.store.retention import blobs_of_project
 from myriant.store.tables import Project
 
 _NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,59}")
@@ -197,8 +198,11 @@ def forget_project(site: Site, name: str) -> None:
         with suppress(OSError):
             remove_hook(folder, name)
     with site.store.transaction() as session:
+        blobs = blobs_of_project(session, project.id) if project is not None else []
         remove_project(session, name)
         tell(session, "project", name)
+    for blob in blobs:
+        site.blobs.remove(blob)
 
 
 def project_names(site: Site, *, due_after: float | None = None) -> list[str]:

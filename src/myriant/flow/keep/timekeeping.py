@@ -8,6 +8,7 @@ from myriant.flow.announce.sending import call_for_due
 from myriant.flow.control.searches import go_on_with_searches
 from myriant.flow.intake.schedules import start_due_schedules
 from myriant.flow.intake.sending import forget_unfinished
+from myriant.flow.keep.retention import prune_a_little
 from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
 from myriant.flow.state.advance import advance
@@ -41,7 +42,9 @@ def keep_time(site: Site, now: datetime | None = None) -> list[int]:
         forget_seen_events(session, now - _REMEMBERED)
     go_on_with_searches(site)
     call_for_due(site, now)
+    prune_a_little(site, now)
     forget_unfinished(site)
     for report in gone:
-        site.blobs.remove(report.blob)
+        if report.blob:
+            site.blobs.remove(report.blob)
     return numbers
