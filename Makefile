@@ -18,7 +18,7 @@ test: setup       ## lint, then every test
 
 check: lint       ## what a change needs while one works: lint, types, unit tests, one push end to end
 	@cd web && ../$(BIN)/npm run -s test
-	@$(BIN)/pytest tests/core tests/repos tests/store/test_schema.py -n auto -q
+	@$(BIN)/pytest tests/core tests/repos -n auto -q
 	@$(BIN)/pytest tests/flow/test_push_to_verdict.py -q -k break
 
 lint: setup
