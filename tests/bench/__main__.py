@@ -20,6 +20,7 @@ NAMES = (
     "claims",
     "caches",
     "faults",
+    "trends",
 )
 
 if __name__ == "__main__":

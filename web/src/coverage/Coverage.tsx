@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { lazy, Suspense } from "react";
 import { useAddress } from "../app/address";
 import { coverageQuery } from "../app/queries";
 import { counted, short } from "../app/words";
@@ -10,6 +11,7 @@ import { FileView } from "./FileView";
 import { ranges, written } from "./shapes";
 import classes from "./coverage.module.css";
 
+const Treemap = lazy(() => import("./Treemap").then((m) => ({ default: m.Treemap })));
 const SHOWN = 8;
 
 /** Which lines of this change nothing ran, what is reached no more, and every file. */
@@ -27,6 +29,11 @@ export function Coverage({ run }: { run: Run }) {
       <Choosing data={data} run={run} />
       <Change data={data} run={run} onOpen={open} />
       <Lost data={data} onOpen={open} />
+      {data.files.length > 1 && (
+        <Suspense fallback={null}>
+          <Treemap files={data.files} onOpen={open} />
+        </Suspense>
+      )}
       <Files files={data.files} onOpen={open} />
     </>
   );

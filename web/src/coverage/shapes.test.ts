@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import type { FileShare } from "../api/client";
-import { below, markOf, ordered, percent, ranges, straight, written } from "./shapes";
+import { areas, below, markOf, ordered, percent, ranges, stepOf, straight, written } from "./shapes";
 
 const file = (path: string, covered: number, valid: number, more: Partial<FileShare> = {}): FileShare => ({ path, covered, valid, before: null, changed: 0, lost: 0, ...more });
 
@@ -56,4 +56,27 @@ test.each([
   [2, 3, "66.7 %"],
 ])("%i of %i lines are %s", (covered, valid, said) => {
   expect(percent(covered, valid)).toBe(said);
+});
+
+test("areas are lines, folders their sum, and a folder of one folder is one", () => {
+  const file = (path: string, covered: number, valid: number, before: number | null = null) =>
+    ({ path, covered, valid, before: before === null ? null : { covered: before, valid, text: "" }, changed: 0, lost: 0 });
+  const made = areas([file("src/lib/a.lua", 3, 4), file("src/lib/b.lua", 4, 4, 2), file("top.lua", 0, 2), file("none.lua", 0, 0)]);
+  expect(made.map((a) => [a.name, a.value, a.covered])).toEqual([["src/lib", 8, 7], ["top.lua", 2, 0]]);
+  expect(made[0]?.children?.map((a) => [a.path, a.change])).toEqual([["src/lib/a.lua", null], ["src/lib/b.lua", 0.5]]);
+});
+
+test.each([
+  [{ covered: 49, value: 100, change: null }, "share", 0],
+  [{ covered: 50, value: 100, change: null }, "share", 1],
+  [{ covered: 84, value: 100, change: null }, "share", 2],
+  [{ covered: 9999, value: 10000, change: null }, "share", 3],
+  [{ covered: 2, value: 2, change: null }, "share", 4],
+  [{ covered: 1, value: 2, change: -0.05 }, "change", 0],
+  [{ covered: 1, value: 2, change: -0.001 }, "change", 1],
+  [{ covered: 1, value: 2, change: null }, "change", 2],
+  [{ covered: 1, value: 2, change: 0.01 }, "change", 3],
+  [{ covered: 1, value: 2, change: 0.05 }, "change", 4],
+] as const)("an area is tinted by a step: %j by %s", (area, tint, step) => {
+  expect(stepOf(area, tint)).toBe(step);
 });

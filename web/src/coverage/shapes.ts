@@ -92,3 +92,44 @@ export function percent(covered: number, valid: number): string {
   const rounded = Math.floor(tenths + 0.5);
   return `${((rounded === 1000 && covered < valid ? Math.floor(tenths) : rounded) / 10).toFixed(1)} %`;
 }
+
+export interface Area {
+  name: string;
+  path: string;
+  /** Lines that can be covered: its area. */
+  value: number;
+  covered: number;
+  change: number | null;
+  children?: Area[];
+}
+
+/** The files as areas within those of their folders; folders that hold one thing only are written as one. */
+export function areas(files: readonly FileShare[], folder = ""): Area[] {
+  return below(files, folder)
+    .filter((row) => row.valid > 0)
+    .map((row) => {
+      const change = row.before && row.before.valid > 0 ? row.covered / row.valid - row.before.covered / row.before.valid : null;
+      const area: Area = { name: row.name, path: row.path, value: row.valid, covered: row.covered, change };
+      if (!row.folder) return area;
+      const inside = straight(files, row.path);
+      return { ...area, name: inside.slice(row.path.length - row.name.length), path: inside, children: areas(files, inside) };
+    });
+}
+
+export type Tint = "share" | "change";
+
+/** The step of a scale that an area is drawn in: 0 is worst. */
+export function stepOf(area: Pick<Area, "covered" | "value" | "change">, tint: Tint): 0 | 1 | 2 | 3 | 4 {
+  if (tint === "change") {
+    const points = (area.change ?? 0) * 100;
+    if (points <= -5) return 0;
+    if (points < -0.05) return 1;
+    if (points <= 0.05) return 2;
+    return points < 5 ? 3 : 4;
+  }
+  const share = area.covered / area.value;
+  if (share < 0.5) return 0;
+  if (share < 0.7) return 1;
+  if (share < 0.85) return 2;
+  return share < 1 ? 3 : 4;
+}

@@ -1,0 +1,146 @@
+"""Changes of level in generated series beside two plain methods; trends and replays over 5,000 runs × 48 cells."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.stats import ttest_ind
+from sqlalchemy import text
+from tests.bench.measure import report, timed
+from tests.bench.place import installed
+
+from myriant.core.trends.changes import changes
+from myriant.flow.ask.strip import strip_of
+from myriant.flow.ask.trends import trends_of
+from myriant.flow.ask.workbench.replay import replay_of
+from myriant.flow.site import Site
+
+Values = NDArray[np.float64]
+SERIES, LENGTH, NEAR = 250, 200, 5
+RUNS, CELLS = 5000, 48
+
+
+def _white(rng: np.random.Generator) -> Values:
+    return 100 + rng.normal(0, 5, LENGTH)
+
+
+def _heavy(rng: np.random.Generator) -> Values:
+    return 100 + rng.standard_t(2, LENGTH) * 4
+
+
+def _machines(rng: np.random.Generator) -> Values:
+    return np.where(rng.random(LENGTH) < 0.5, 100, 130) + rng.normal(0, 4, LENGTH)
+
+
+def _lasting(rng: np.random.Generator) -> Values:
+    return 100 + 3 * np.convolve(rng.normal(0, 4, LENGTH + 4), np.ones(5) / 5, "valid")
+
+
+NOISES: dict[str, Callable[[np.random.Generator], Values]] = {
+    "white noise": _white, "heavy tails": _heavy, "two machines": _machines, "noise that lasts": _lasting,
+}  # fmt: skip
+
+
+def _deviations(values: Values) -> list[int]:
+    """Plain: beyond three standard deviations of the last twenty."""
+    found, i = [], 20
+    while i < len(values):
+        past = values[i - 20 : i]
+        if abs(values[i] - past.mean()) > 3 * past.std():
+            found.append(i)
+            i += 20
+        i += 1
+    return found
+
+
+def _windows(values: Values) -> list[int]:
+    """Plain: Welch's test of the next ten against the last ten, at 0.001, the sharpest within twenty."""
+    p = np.array([ttest_ind(values[i - 10 : i], values[i : i + 10], equal_var=False).pvalue
+                  for i in range(10, len(values) - 10)])  # fmt: skip
+    found: list[int] = []
+    for i in np.argsort(p):
+        if p[i] > 0.001:
+            break
+        if all(abs(int(i) + 10 - f) > 20 for f in found):
+            found.append(int(i) + 10)
+    return found
+
+
+METHODS: dict[str, Callable[[Values], list[int]]] = {
+    "ranks": lambda v: [c.at for c in changes(v)], "three deviations": _deviations, "windows": _windows,
+}  # fmt: skip
+
+
+def _table() -> None:
+    for noise, make in NOISES.items():
+        for name, method in METHODS.items():
+            rng = np.random.default_rng(5)
+            alarms = sum(bool(method(make(rng))) for _ in range(SERIES))
+            found, extra, off = 0, 0, []
+            for _ in range(SERIES):
+                values, at = make(rng), int(rng.integers(20, LENGTH - 20))
+                values[at:] += rng.uniform(10, 40)
+                told = method(values)
+                near = [t for t in told if abs(t - at) <= NEAR]
+                found, extra = found + bool(near), extra + len(told) - len(near)
+                off += [abs(near[0] - at)] if near else []
+            line = {"measure": "changes of level", "noise": noise, "method": name, "series": SERIES,
+                    "false alarms": round(alarms / SERIES, 3), "found": round(found / SERIES, 3),
+                    "others named": round(extra / SERIES, 2), "runs off": round(float(np.mean(off)), 2) if off else None}  # fmt: skip
+            print(json.dumps(line), flush=True)
+
+
+def _fill(site: Site, runs: int) -> None:
+    with site.store.transaction() as session:
+        session.execute(text("INSERT INTO project (name, address, next_number) VALUES ('long', '/nowhere', 100000)"))
+        session.execute(
+            text(
+                "INSERT INTO run (project_id, number, event, context, branch, commit_id, state, verdict, depth, title, measures, judged,"
+                " created_at, started_at, ended_at) SELECT 1, n, 'push', 'push main', 'main', lpad(n::text, 40, '0'), 'passed',"
+                " CASE WHEN n % 17 = 0 THEN 'held' ELSE 'clear' END, n, 'commit ' || n, jsonb_build_object('jobs', jsonb_build_object('unit',"
+                " jsonb_build_object('tests.new', (n % 17 = 0)::int, 'tests.known', 0, 'tests.fixed', 0, 'tests.passed', 20000, 'tests.failed', 0,"
+                " 'tests.errored', 0, 'tests.skipped', 3, 'tests.flaky', 0, 'tests.total', 20003))), '[]', now() - make_interval(mins => (:runs - n) * 10),"
+                " now() - make_interval(mins => (:runs - n) * 10, secs => -5),"
+                " now() - make_interval(mins => (:runs - n) * 10, secs => -60 - (n / 2500) * 20 - random() * 8) FROM generate_series(1, :runs) n"
+            ),
+            {"runs": runs},
+        )
+        session.execute(
+            text(
+                "INSERT INTO cell (run_id, job, job_title, position, key, dimension_values, wants, state, attempt_id, counts)"
+                " SELECT r, 'unit', 'unit', c, 'n=' || c, jsonb_build_object('n', c::text), '{}', 'passed', (r - 1) * :cells + c,"
+                " jsonb_build_object('new', (r % 17 = 0 AND c % 5 = 0)::int)"
+                " FROM generate_series(1, :runs) r, generate_series(1, :cells) c ORDER BY r, c"
+            ),
+            {"runs": runs, "cells": CELLS},
+        )
+        session.execute(
+            text(
+                "INSERT INTO attempt (cell_id, number, state, runner, lease_digest, lease_until, created_at, started_at, ended_at)"
+                " SELECT id, 1, 'passed', '', '', now(), now(), now(), now() + make_interval(secs => 20) FROM cell ORDER BY id"
+            )
+        )
+    with site.store.engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
+        connection.execute(text("ANALYZE"))
+
+
+def measure() -> None:
+    _table()
+    for runs in (RUNS // 10, RUNS):
+        with installed() as installation:
+            site = installation.site
+            assert site is not None
+            _fill(site, runs)
+            rules = 'version = 1\n[jobs.u]\nruntime = ["lua"]\nvary = { lua = ["5.4"] }\n[[jobs.u.steps]]\ncommand = "true"\n'
+            rules += '[[gate.rules]]\nmeasure = "tests.new"\nat-most = 0\n[[gate.rules]]\nmeasure = "seconds.total"\nat-most = 90\n'
+            for name, work in (
+                ("trends of 150 runs", lambda: trends_of(site, "long", None, 150)),  # noqa: B023
+                ("trends of 5,000 runs", lambda: trends_of(site, "long", None, 5000)),  # noqa: B023
+                ("a gate replayed over 1,000 runs", lambda: replay_of(site, "long", rules, None, 1000)),  # noqa: B023
+                ("the strip of 2,000 runs", lambda: strip_of(site, "long", None, None, 2000)),  # noqa: B023
+            ):
+                work()
+                report(f"{name}, of {runs} × {CELLS}", [timed(work) for _ in range(5)], "s")
