@@ -29,7 +29,7 @@ from myriant.store.tables import Attempt, Cell, Project, Run
 from myriant.wire.parcels import ReportHead, head_bytes
 
 # How long a draw takes says how busy the machine is, nothing of what is tested.
-settings.register_profile("ours", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.register_profile("ours", deadline=None, max_examples=50, suppress_health_check=[HealthCheck.too_slow])
 settings.load_profile("ours")
 _names = count(1)
 WHEELS = Path(__file__).parent.parent / ".setup/wheels"

@@ -208,6 +208,7 @@ def test_every_number_agrees_with_the_raw_reports(world: World, page: Page) -> N
             change = f"{float((mine.coverage - base.coverage) * 100):+.1f}".replace("-", "−").replace("+0.0", "±0.0")
             assert f"({change} points)" in header
         # the Matrix
+        page.get_by_test_id("tile").first.wait_for()
         for tile, cell in zip(page.get_by_test_id("tile").all(), _tiles(view), strict=True):
             passed, failed, errored, _ = mine.counts(cell)
             words = f"{failed + errored} failing" if failed + errored else f"{passed} passed"

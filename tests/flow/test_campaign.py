@@ -22,7 +22,7 @@ def test_no_kill_loses_doubles_or_clears_anything(monkeypatch: pytest.MonkeyPatc
     try:
         installation.begin()
         stopping = tended(installation)
-        tally = campaign(installation, folder, 8, seed=3, pause=(1.0, 3.0), longest=10)
+        tally = campaign(installation, folder, 6, seed=3, pause=(1.0, 3.0), longest=10)
         stopping.set()
         assert sum(tally.kills.values()) >= 2, tally
         assert tally.faults == 0, tally.told

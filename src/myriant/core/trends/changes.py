@@ -16,7 +16,6 @@ from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import rankdata
 
 Values = NDArray[np.float64]
 LEAST = 5  # values on either side
@@ -107,7 +106,7 @@ def _placed(values: Values, places: list[int]) -> list[tuple[int, int, int, floa
 def _scores(values: Values) -> Values:
     """The absolute rank-sum statistic of each split, in standard deviations under exchangeability, ties included."""
     n = len(values)
-    ranks = rankdata(values)
+    ranks = _ranks(values)
     left = np.arange(LEAST, n - LEAST + 1)
     sums = np.cumsum(ranks)[left - 1]
     spread = float(np.sum((ranks - ranks.mean()) ** 2)) / (n * (n - 1))
@@ -126,6 +125,13 @@ def _lasting(values: Values) -> float:
     like = (far / near) ** 2 - 1 if near > 0 else 0.0
     like = min(max(like - 2 / math.sqrt(len(values)), 0.0), 0.9)
     return math.sqrt((1 - like) / (1 + like))
+
+
+def _ranks(values: Values) -> Values:
+    """Ranks from 1; equal values share the mean of theirs."""
+    _, place, counts = np.unique(values, return_inverse=True, return_counts=True)
+    means: Values = np.cumsum(counts) - (counts - 1) / 2
+    return means[place]
 
 
 def _counts(before: Values, after: Values, least: float) -> bool:
