@@ -80,7 +80,8 @@ export async function problemOf(response: Response): Promise<CallError | undefin
   return new CallError(response.status, detail, typeof problem.mend === "string" ? problem.mend : "");
 }
 
-export const api = createClient<paths>({ baseUrl: "" });
+/** Asked by whole addresses, and by whatever `fetch` is when it is asked, so that tests can answer. */
+export const api = createClient<paths>({ baseUrl: typeof location === "undefined" ? "" : location.origin, fetch: (request) => globalThis.fetch(request) });
 
 // Every problem is thrown where it arrives: no call can go wrong in silence.
 api.use({

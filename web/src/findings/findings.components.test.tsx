@@ -1,0 +1,87 @@
+// @vitest-environment jsdom
+import { screen } from "@testing-library/react";
+import { expect, test, vi } from "vitest";
+import { cell, finding, run, shown, where } from "../testing";
+import { FindingRow } from "./FindingRow";
+import { CellFinding, OtherRow, RuleFinding } from "./Others";
+import { PlanProblems } from "./PlanProblems";
+import { TakeIt } from "./TakeIt";
+
+const two = run({ cells: [cell("unit", { lua: "5.1" }, { mark: "new", state: "failed" }), cell("unit", { lua: "5.4" })] });
+const ME = { "GET /api/v1/me": { id: 1, name: "Ada", role: "member" }, "GET /api/v1/projects": [] };
+const TAKING = "/api/v1/projects/lockstep/runs/2/findings/s1/taking";
+
+test.each([
+  [{ where: "lua=5.1" }, "only where lua=5.1"],
+  [{ where: "lua=5.1", missed: 2 }, "mostly where lua=5.1 (wrong for 2)"],
+  [{ where: null }, "no pattern: 1 of 2 cells"],
+  [{ where: null, ran_in: 1 }, "in its one cell"],
+  [{ where: "lua=5.1", control: "world" }, "not the change"],
+  [{ where: "lua=5.1", control: "change" }, "the change did it"],
+  [{ where: "lua=5.1", taken: { by: "Bo", at: "2026-11-27T08:00:00Z", note: "" } }, "Bo has it"],
+])("a row says where before it says anything clever: %j", (more, said) => {
+  shown(<FindingRow finding={finding(more)} run={two} open={false} current={false} onToggle={() => undefined} />);
+  expect(screen.getByRole("button").textContent).toContain(said);
+});
+
+test("a row opens by its whole width, and its marks are one for each cell", async () => {
+  const toggle = vi.fn();
+  const { user } = shown(<FindingRow finding={finding()} run={two} open={false} current={false} onToggle={toggle} />);
+  await user.click(screen.getByRole("button"));
+  expect(toggle).toHaveBeenCalledOnce();
+  expect(screen.getAllByRole("img").map((m) => m.getAttribute("aria-label"))).toEqual(["failed, new", "failed, new", "passed"]);
+});
+
+test("a cause is taken with a note", async () => {
+  const done = vi.fn();
+  const { user, written } = shown(<TakeIt finding={finding()} run={two} onDone={done} />, { answers: { ...ME, [`PUT ${TAKING}`]: null } });
+  await user.type(await screen.findByLabelText("Note"), "see #12");
+  await user.click(screen.getByRole("button", { name: "Take it" }));
+  await vi.waitFor(() => expect(done).toHaveBeenCalled());
+  expect(written()).toEqual([{ method: "PUT", path: TAKING, body: { title: "gauge › rises", note: "see #12" } }]);
+});
+
+test("what another has taken cannot be written over, only given back for them", async () => {
+  const taken = finding({ taken: { by: "Bo", at: "2026-11-27T08:00:00Z", note: "mine" } });
+  const { user, written } = shown(<TakeIt finding={taken} run={two} onDone={() => undefined} />, { answers: { ...ME, "DELETE /api/v1/projects/lockstep/findings/s1/taking": 404 } });
+  expect(screen.queryByLabelText("Note")).toBeNull();
+  await user.click(await screen.findByRole("button", { name: "Give it back for Bo" }));
+  expect((await screen.findByRole("alert")).textContent).toBe("refused with 404");
+  expect(written()[0]?.method).toBe("DELETE");
+});
+
+test.each([
+  [{ state: "void", mark: "void", reason: "report missing" }, "void"],
+  [{ state: "waiting", mark: "waiting", stuck: true, reason: "no runner has lua 5.5" }, "cannot run"],
+  [{ state: "failed", mark: "new", reason: "lint ended with 1" }, "step failed"],
+] as const)("a cell without failing tests says what is the matter and leads to its evidence: %j", async (more, said) => {
+  const { user } = shown(<CellFinding cell={cell("unit", { lua: "5.1" }, more)} told={undefined} />);
+  expect(screen.getByRole("link").textContent).toContain(said);
+  expect(screen.getByRole("link").textContent).toContain(more.reason);
+  await user.click(screen.getByRole("link"));
+  expect(where()).toBe("/p/lockstep/runs/2?section=evidence&cell=unit%2Flua%3D5.1");
+});
+
+test("a rule that only follows from a cell says so instead of holding by itself", () => {
+  const rule = { name: "coverage", measure: "coverage.line", sign: "at-least", level: "block", line: 3, met: false, reason: "no coverage was reported", value: null, limit: null, against_baseline: false, built_in: null };
+  shown(<RuleFinding rule={rule} follows="follows from unit lua=5.1" />);
+  expect(screen.getByRole("listitem").textContent).toContain("not measured; no coverage was reportedfollows from unit lua=5.1");
+});
+
+test("what is odd beside failures opens to its lines, and lines of tests lead there", async () => {
+  const other = { kind: "slower", title: "1 test slower", say: "Beyond noise.", lines: [{ text: "rises: 1 s → 2 s", path: "", line: 0, test: 7 }], more: 2 };
+  const { user } = shown(<OtherRow other={other} run={two} />);
+  await user.click(screen.getByRole("button"));
+  expect(screen.getByRole("link").getAttribute("href")).toBe("/p/lockstep/tests/7");
+  expect(document.body.textContent).toContain("and 2 more");
+});
+
+test("warnings of the plan take one line until they are opened; errors stand open", async () => {
+  const problem = { level: "warning", file: "myriant.toml", line: 24, column: 3, text: "x", message: "it does nothing", mend: "take it out", edits: [] };
+  const { user } = shown(<PlanProblems problems={[problem]} project="lockstep" />);
+  expect(screen.queryByText("it does nothing")).toBeNull();
+  await user.click(screen.getByRole("button", { name: "Plan: 1 warning, line 24" }));
+  expect(screen.getByText("it does nothing")).toBeTruthy();
+  shown(<PlanProblems problems={[{ ...problem, level: "error", message: "it cannot be read" }]} project="lockstep" />);
+  expect(screen.getByText("it cannot be read")).toBeTruthy();
+});

@@ -1,0 +1,106 @@
+// @vitest-environment jsdom
+import { screen, within } from "@testing-library/react";
+import { expect, test } from "vitest";
+import type { Rule } from "../api/client";
+import { cell, run, shown, where } from "../testing";
+import type { StripData } from "../strip/useStrip";
+import { Accepting } from "./Accepting";
+import { Actions } from "./Actions";
+import { Approvals } from "./Approvals";
+import { Beside } from "./Beside";
+import { Legend } from "./Legend";
+import { MustHold } from "./MustHold";
+
+const NOW = Date.parse("2026-11-27T09:00:00Z");
+const PATH = "/api/v1/projects/lockstep/runs/2";
+const rule = (name: string, more: Partial<Rule>): Rule => ({ name, measure: "", sign: "at-most", level: "block", line: 0, met: true, reason: "", value: null, limit: null, against_baseline: false, built_in: null, ...more });
+
+test.each([
+  ["coverage.line", "section=coverage"],
+  ["tests.vanished", "section=tests"],
+  ["plan.loosened", "section=change"],
+  ["", "section=evidence"],
+])("a rule about %s leads to %s", async (measure, to) => {
+  const { user } = shown(<MustHold run={run({ judged: [rule("the rule", { measure, met: false, value: "1", limit: "0" })] })} />);
+  await user.click(screen.getByRole("link", { name: "the rule" }));
+  expect(where()).toContain(to);
+});
+
+test("rules that only warn, and those that are off, say so; without rules the reason is said", () => {
+  shown(<MustHold run={run({ judged: [rule("a", { level: "warn", met: false, built_in: "x" }), rule("b", { level: "off", built_in: "y" })] })} />);
+  const [a, b] = screen.getAllByRole("listitem");
+  expect(a?.textContent).toContain("a: no; it only warns");
+  expect(b?.textContent).toContain("it is switched off");
+});
+
+test("what waits for judgement says for what", () => {
+  shown(<MustHold run={run({ run: { ...run().run, verdict: "undecided", ended_at: null } })} />);
+  expect(screen.getByTestId("gate").textContent).toContain("It is judged when the last cell has ended.");
+});
+
+test("less than before is accepted only with a reason, and the reason is sent", async () => {
+  const { user, written } = shown(<Accepting run={run({ acceptable: { loosened: ["job lint is gone"], tests: [3, 4] } })} now={NOW} />, { answers: { [`POST ${PATH}/acceptances`]: { accepted: 3 } } });
+  const button = screen.getByRole("button", { name: "Accept" });
+  expect((button as HTMLButtonElement).disabled).toBe(true);
+  expect(screen.getByRole("region").textContent).toContain("2 tests vanished or newly skipped");
+  await user.type(screen.getByLabelText("It may be so, because"), "lint moved");
+  await user.click(button);
+  expect(written()).toEqual([{ method: "POST", path: `${PATH}/acceptances`, body: { reason: "lint moved", loosened: ["job lint is gone"], tests: [3, 4] } }]);
+});
+
+test.each([
+  ["Approve", true],
+  ["Refuse", false],
+])("%s gives the word", async (name, given) => {
+  const waiting = { job: "publish", state: "waiting", by: "", until: "2026-11-28T09:00:00Z", at: null };
+  const { user, written } = shown(<Approvals run={run({ approvals: [waiting] })} now={NOW} />, { answers: { [`POST ${PATH}/approvals/publish`]: null } });
+  await user.click(screen.getByRole("button", { name }));
+  expect(written()[0]?.body).toEqual({ given });
+});
+
+test("words that were said stay listed, with who said them", () => {
+  const said = [{ job: "publish", state: "given", by: "Ada", until: "2026-11-28T09:00:00Z", at: "2026-11-27T08:00:00Z" }, { job: "sign", state: "late", by: "", until: "2026-11-26T09:00:00Z", at: null }];
+  shown(<Approvals run={run({ approvals: said })} now={NOW} />);
+  expect(document.body.textContent).toContain("publish: approval given by Ada, 1 h ago");
+  expect(document.body.textContent).toContain("sign: approval did not come in time");
+});
+
+const cells = [cell("unit", { lua: "5.1" }, { state: "failed", mark: "new", failed: 1 }), cell("unit", { lua: "5.4" }), cell("unit", { lua: "5.3" }, { selected: false, state: "skipped" })];
+
+test("run again offers what can be run: all, what did not pass, the chosen cells", async () => {
+  const { user, written } = shown(<Actions run={run({ cells })} />, { at: "/p/lockstep/runs/2?cell=unit%2Flua%3D5.4", answers: { [`POST ${PATH}/again`]: { cells: 1 } } });
+  expect(screen.queryByRole("button", { name: "Stop" })).toBeNull();
+  await user.click(screen.getByRole("button", { name: "Run again" }));
+  expect(screen.getByRole("menuitem", { name: /Only what did not pass/ }).textContent).toBe("Only what did not pass (1 cell)");
+  await user.click(screen.getByRole("menuitem", { name: "The chosen cells (1)" }));
+  expect(written()[0]?.body).toEqual({ which: "chosen", cells: "job=unit,lua=5.4" });
+});
+
+test("an open run can be stopped, and a refusal is said", async () => {
+  const { user } = shown(<Actions run={run({ cells: [cell("unit", {}, { state: "running", mark: "running" })] })} />, { answers: { [`POST ${PATH}/stop`]: 403 } });
+  await user.click(screen.getByRole("button", { name: "Stop" }));
+  expect((await screen.findByRole("alert")).textContent).toBe("refused with 403");
+});
+
+const strip = { branch: "main", columns: [1, 2, 3].map((number) => ({ run: { number, title: `commit ${number}`, commit: "", author: "Ada", word: "clear" } })) } as unknown as StripData;
+
+test("a run is compared with another of the strip, or with any by its number", async () => {
+  const chosen: number[] = [];
+  const { user } = shown(<Beside strip={strip} selected={3} base={1} onBase={(b) => chosen.push(b)} />);
+  await user.click(screen.getByRole("button", { name: "Compare with…" }));
+  expect(screen.getAllByRole("menuitem").map((m) => m.textContent.replace(/^clear/, ""))).toEqual(["#2 commit 2", "#1 commit 1"]);
+  await user.type(screen.getByLabelText("Compare with"), "commit 1");
+  await user.click(screen.getByRole("menuitem"));
+  await user.click(screen.getByRole("button", { name: "Compare with…" }));
+  await user.type(screen.getByLabelText("Compare with"), "#40");
+  await user.click(screen.getByRole("menuitem", { name: "Run #40, of another strip" }));
+  expect(chosen).toEqual([1, 40]);
+});
+
+test("the legend is put away for good", async () => {
+  const { user } = shown(<Legend />);
+  expect(within(screen.getByRole("note")).getAllByRole("img").length).toBe(5);
+  await user.click(screen.getByRole("button", { name: "Put the legend away" }));
+  expect(screen.queryByRole("note")).toBeNull();
+  expect(localStorage.getItem("myriant-legend-away")).toBe("true");
+});
