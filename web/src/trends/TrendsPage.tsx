@@ -92,10 +92,11 @@ function Filled({ project, data }: { project: string; data: Trends }) {
 
 /** Where a measure has another level, with the commits between which that came. */
 function Changes({ project, changes }: { project: string; changes: SeriesChange[] }) {
+  const [all, setAll] = useState(false);
   if (changes.length === 0) return <p className="soft">No measure has changed its level in these runs, beyond its usual noise.</p>;
   return (
     <ul className={classes.changes} aria-label="Changes of level">
-      {changes.map((c) => (
+      {changes.slice(0, all ? undefined : FIRST).map((c) => (
         <li key={`${c.measure} ${c.run}`}>
           <StatusMark mark={c.worse ? "new" : "fixed"} size={12} label={c.worse ? "for the worse" : "for the better, or neither"} />
           <span>
@@ -107,9 +108,19 @@ function Changes({ project, changes }: { project: string; changes: SeriesChange[
           </span>
         </li>
       ))}
+      {changes.length > FIRST && !all && (
+        <li>
+          <span />
+          <button type="button" className="plain" onClick={() => setAll(true)}>
+            {counted(changes.length - FIRST, "earlier change")}
+          </button>
+        </li>
+      )}
     </ul>
   );
 }
+
+const FIRST = 4; // changes of level that stand there without being asked for
 
 const advice: Record<string, string> = {
   keep: "keep: it found what no other did",

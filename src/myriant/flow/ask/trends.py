@@ -153,6 +153,8 @@ def _changes(measure: _Measure, runs: Sequence[TrendRun]) -> list[SeriesChange]:
         up = change.after > change.before
         share = (change.after - change.before) / change.before if change.before else None
         by = f" ({'+' if up else '−'}{abs(share) * 100:.0f} %)" if share is not None and abs(share) < 10 else ""
+        if measure.name == "coverage":
+            by = f" ({'+' if up else '−'}{abs(change.after - change.before):.1f} points)"
         told.append(
             SeriesChange(
                 measure.name,
