@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator
 
 import httpx
@@ -141,3 +142,21 @@ def test_a_runner_of_another_protocol_is_told_to_upgrade(world: World) -> None:
     answer = world.http.post("/runners", json=told, headers=headers)
     assert answer.status_code == 409 and "speaks runner protocol 1, the runner 99" in answer.json()["detail"]
     assert world.http.post("/runners", json=told | {"slots": 0}, headers=headers).status_code == 422
+
+
+def test_what_screens_ask_for_is_compressed_for_who_takes_it(world: World) -> None:
+    world.repository("smaller", None)
+    for taken, coding in (("gzip", "gzip"), ("identity", None)):
+        answer = world.http.get("/projects", headers={"Accept-Encoding": taken})
+        assert answer.status_code == 200 and answer.json()
+        assert len(answer.content) < 2048 or answer.headers.get("content-encoding") == coding
+    root = world.address
+    page = httpx.get(f"{root}/").text
+    asset = re.search(r'src="(/assets/[^"]+\.js)"', page)
+    assert asset is not None
+    plain = httpx.get(root + asset[1], headers={"Accept-Encoding": "identity"})
+    for coding in ("br", "gzip"):
+        with httpx.stream("GET", root + asset[1], headers={"Accept-Encoding": coding}) as answer:
+            raw = b"".join(answer.iter_raw())
+            assert answer.headers["content-encoding"] == coding and answer.headers["vary"] == "Accept-Encoding"
+            assert len(raw) < len(plain.content) / 2 and "immutable" in answer.headers["cache-control"]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import logging
+import re
 import uuid
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
@@ -17,8 +18,9 @@ from sqlalchemy.exc import SQLAlchemyError
 from starlette.concurrency import run_in_threadpool
 from starlette.datastructures import Headers
 from starlette.exceptions import HTTPException
+from starlette.middleware.gzip import GZipMiddleware
 from starlette.staticfiles import StaticFiles
-from starlette.types import ASGIApp, Scope
+from starlette.types import ASGIApp, Receive, Scope, Send
 
 from myriant import __version__
 from myriant.api import (
@@ -100,6 +102,20 @@ class Interface(StaticFiles):
         return answer
 
 
+_LARGE = re.compile(r"/(strip|findings|trends|coverage|tests|projects|desk|difference|timeline|runs/[0-9]+)$")
+
+
+class Smaller:
+    """What screens ask for is compressed on its way; files, logs and streams go as they are."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self.plain, self.compressed = app, GZipMiddleware(app, minimum_size=2048, compresslevel=5)
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        of_screens = scope["type"] == "http" and scope["method"] == "GET" and _LARGE.search(scope["path"])
+        await (self.compressed if of_screens else self.plain)(scope, receive, send)
+
+
 async def _beat(site: Site) -> None:
     """Say again and again that this server answers; a database that is away is said nothing to."""
     me = uuid.uuid4().hex
@@ -133,6 +149,7 @@ def make_app(site: Site) -> FastAPI:
         generate_unique_id_function=lambda route: route.name,
     )
     app.state.site = site
+    app.add_middleware(Smaller)
     answer_problems(app)
     for router in ROUTERS:
         app.include_router(router, prefix=PREFIX)
