@@ -112,9 +112,13 @@ def trends_of(site: Site, name: str, branch: str | None, most: int) -> Trends:
         cells = cell_totals(session, recent)
     runs = [_run(row) for row in rows]
     of_run = {row[0]: row[1] for row in rows}
+    ordered: dict[tuple[str, str], dict[str, str]] = {}
+    for _, job, key, values, *_ in cells:
+        if (job, key) not in ordered:
+            ordered[job, key] = _ordered(key, values)
     totals = [
-        CellTotal(of_run[run], job, _ordered(key, values), advisory, new > 0, seconds)
-        for run, job, key, values, advisory, new, seconds in cells
+        CellTotal(of_run[run], job, ordered[job, key], advisory, new > 0, seconds)
+        for run, job, key, _, advisory, new, seconds in cells
     ]
     totals.sort(key=lambda c: c.run)
     found = [c for m in _MEASURES for c in _changes(m, runs)]
