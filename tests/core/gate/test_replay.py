@@ -84,3 +84,9 @@ def test_the_strictest_limit_holds_no_clear_run_and_the_next_one_does(runs: list
     if found.limit > 0:
         stricter = replay([rule("tests.new", "at-most", found.limit - 1)], history)
         assert any(r.now is H for r, (_, ok) in zip(stricter, runs, strict=True) if ok)
+
+
+def test_the_strictest_share_is_the_least_that_was_clear() -> None:
+    history = [past(1, line="0.8"), past(2, line="0.7"), past(3, line="0.6", verdict=H), past(4)]
+    found = strictest([rule("coverage.line", "at-least", "0.75")], history)[0]
+    assert (found.limit, found.runs, found.held) == (Fraction(7, 10), 2, 1)
