@@ -52,7 +52,7 @@ export function shown(ui: ReactNode, { at = "/p/lockstep/runs/2", route = "*", a
       </QueryClientProvider>
     </MantineProvider>,
   );
-  return { user: userEvent.setup(), calls, written: () => calls.filter((c) => c.method !== "GET") };
+  return { user: userEvent.setup({ delay: null }), calls, written: () => calls.filter((c) => c.method !== "GET") };
 }
 
 /** Where the reader is, so that tests can ask. */
