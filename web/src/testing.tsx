@@ -1,12 +1,14 @@
 /** Parts of the interface as the application shows them, for tests beside the components: providers, an address, answers. */
 import { MantineProvider } from "@mantine/core";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { cleanup, render, screen } from "@testing-library/react";
+import { cleanup, configure, render, screen, waitFor } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import type { ReactNode } from "react";
 import { MemoryRouter, Route, Routes, useLocation } from "react-router";
 import { afterEach, vi } from "vitest";
 import type { Cell, Finding, Run } from "./api/client";
+
+configure({ asyncUtilTimeout: 60_000 }); // states are waited for, however slow the machine is
 
 interface Call {
   method: string;
@@ -52,7 +54,14 @@ export function shown(ui: ReactNode, { at = "/p/lockstep/runs/2", route = "*", a
       </QueryClientProvider>
     </MantineProvider>,
   );
-  return { user: userEvent.setup({ delay: null }), calls, written: () => calls.filter((c) => c.method !== "GET") };
+  const changes = () => calls.filter((c) => c.method !== "GET");
+  /** What was sent to change something, when there is so much of it. */
+  const written = (least = 1) =>
+    waitFor(() => {
+      if (changes().length < least) throw new Error(`${changes().length} of ${least} requests were sent`);
+      return changes();
+    });
+  return { user: userEvent.setup({ delay: null }), calls, written };
 }
 
 /** Where the reader is, so that tests can ask. */

@@ -37,8 +37,8 @@ test("a cause is taken with a note", async () => {
   const { user, written } = shown(<TakeIt finding={finding()} run={two} onDone={done} />, { answers: { ...ME, [`PUT ${TAKING}`]: null } });
   await user.type(await screen.findByLabelText("Note"), "see #12");
   await user.click(screen.getByRole("button", { name: "Take it" }));
-  await vi.waitFor(() => expect(done).toHaveBeenCalled());
-  expect(written()).toEqual([{ method: "PUT", path: TAKING, body: { title: "gauge › rises", note: "see #12" } }]);
+  await vi.waitFor(() => expect(done).toHaveBeenCalled(), { timeout: 60_000 });
+  expect(await written()).toEqual([{ method: "PUT", path: TAKING, body: { title: "gauge › rises", note: "see #12" } }]);
 });
 
 test("what another has taken cannot be written over, only given back for them", async () => {
@@ -47,7 +47,7 @@ test("what another has taken cannot be written over, only given back for them", 
   expect(screen.queryByLabelText("Note")).toBeNull();
   await user.click(await screen.findByRole("button", { name: "Give it back for Bo" }));
   expect((await screen.findByRole("alert")).textContent).toBe("refused with 404");
-  expect(written()[0]?.method).toBe("DELETE");
+  expect((await written())[0]?.method).toBe("DELETE");
 });
 
 test.each([

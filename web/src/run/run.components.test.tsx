@@ -45,7 +45,7 @@ test("less than before is accepted only with a reason, and the reason is sent", 
   expect(screen.getByRole("region").textContent).toContain("2 tests vanished or newly skipped");
   await user.type(screen.getByLabelText("It may be so, because"), "lint moved");
   await user.click(button);
-  expect(written()).toEqual([{ method: "POST", path: `${PATH}/acceptances`, body: { reason: "lint moved", loosened: ["job lint is gone"], tests: [3, 4] } }]);
+  expect(await written()).toEqual([{ method: "POST", path: `${PATH}/acceptances`, body: { reason: "lint moved", loosened: ["job lint is gone"], tests: [3, 4] } }]);
 });
 
 test.each([
@@ -55,7 +55,7 @@ test.each([
   const waiting = { job: "publish", state: "waiting", by: "", until: "2026-11-28T09:00:00Z", at: null };
   const { user, written } = shown(<Approvals run={run({ approvals: [waiting] })} now={NOW} />, { answers: { [`POST ${PATH}/approvals/publish`]: null } });
   await user.click(screen.getByRole("button", { name }));
-  expect(written()[0]?.body).toEqual({ given });
+  expect((await written())[0]?.body).toEqual({ given });
 });
 
 test("words that were said stay listed, with who said them", () => {
@@ -73,7 +73,7 @@ test("run again offers what can be run: all, what did not pass, the chosen cells
   await user.click(screen.getByRole("button", { name: "Run again" }));
   expect(screen.getByRole("menuitem", { name: /Only what did not pass/ }).textContent).toBe("Only what did not pass (1 cell)");
   await user.click(screen.getByRole("menuitem", { name: "The chosen cells (1)" }));
-  expect(written()[0]?.body).toEqual({ which: "chosen", cells: "job=unit,lua=5.4" });
+  expect((await written())[0]?.body).toEqual({ which: "chosen", cells: "job=unit,lua=5.4" });
 });
 
 test("an open run can be stopped, and a refusal is said", async () => {
