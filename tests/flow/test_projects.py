@@ -53,6 +53,8 @@ def test_a_paused_project_starts_nothing_and_takes_up_what_moved_when_it_is_resu
     assert "resting is paused" in said
     subprocess.run(["git", "-C", str(repo.tree), "push", "-q", "origin", "HEAD:refs/heads/side"], check=True)
     assert numbers(world, "resting") == [1]
+    key = world.http.post("/projects/resting/badge-key").json()["key"]
+    assert "resting: clear" in world.http.get(f"/badges/{key}/verdict.svg").text  # of the commit that was seen last
     assert world.http.post("/projects/resting/runs", json={"ref": "main"}).status_code == 201  # by hand it runs
     assert world.http.patch("/projects/resting", json={"paused": False}).status_code == 200
     found = until(world, "/projects/resting/strip", lambda s: [c["run"]["number"] for c in s["columns"]][-1] >= 3)
@@ -94,6 +96,11 @@ def test_a_cause_is_taken_until_it_is_fixed(world: World) -> None:
     assert [(t["title"], t["by"]) for t in desk["taken"]] == [(finding["title"], taken["by"])]
     later = repo.pushed({"notes.md": "words"}, "Write it down")  # still failing: still taken
     assert repo.findings(later)["findings"][0]["taken"] is not None
+    for less in ("<testcase name='a'><skipped/></testcase>", ""):  # neither skipped nor gone is fixed
+        gone = PASSES.replace("<testcase name='a'/>", less)
+        repo.pushed({"report.xml": gone}, "Look away")
+        desk = next(p for p in world.get("/desk")["projects"] if p["project"]["name"] == "taken")
+        assert len(desk["taken"]) == 1, less
     repo.pushed({"report.xml": PASSES}, "Moor it")
     desk = next(p for p in world.get("/desk")["projects"] if p["project"]["name"] == "taken")
     assert desk["taken"] == []
@@ -193,6 +200,10 @@ def test_a_badge_says_what_holds_now_to_who_has_its_address(world: World) -> Non
     assert badge(headers={"If-None-Match": mark}).status_code == 304 and badge().headers["cache-control"] == "no-cache"
     repo.pushed({"report.xml": FAILS}, "Let it drift")
     assert said() == "badged: held" and badge(headers={"If-None-Match": mark}).status_code == 200
+    assert said("tests") == "badged: 50.0 % of 2 tests"
+    world.http.post("/projects/badged/runs", json={"ref": "main", "cells": "lua=5.4"})  # evidence says nothing of it
+    until(world, "/projects/badged/strip", lambda s: s["columns"][-1]["run"]["ended_at"])
+    assert said() == "badged: held" and said("tests") == "badged: 50.0 % of 2 tests"
     assert said(text="<b>&\"'") == "<b>&\"': held"
     for path, status in (("x/verdict.svg", 404), (f"{key}/none.svg", 422), (f"{key}/verdict.svg?theme=x", 422)):
         assert world.http.get(f"/badges/{path}", headers={"Authorization": ""}).status_code == status, path
@@ -254,3 +265,19 @@ def test_old_logs_and_files_go_and_everything_else_stays(world: World, monkeypat
     assert retention_of.would_free(site, "pruned", 30) == retention_of.Freed(0, 0, 0)
     assert world.http.put("/projects/pruned/keeping", json={"days": None}).status_code == 204
     assert repo.pushed({"notes.md": "more words"}, "On it goes")["run"]["verdict"] == "clear"
+
+
+def test_a_pull_request_of_which_nothing_was_asked_is_not_ready_to_be_merged(world: World) -> None:
+    repo = world.repository("unasked", None)
+    plan = PLAN.replace("[jobs.unit]", "[events]\npush = {}\n[jobs.unit]")
+    repo.pushed({"myriant.toml": plan, "report.xml": PASSES}, "first")
+    repo.git("checkout", "-q", "-b", "work")
+    repo.commit({"report.xml": FAILS}, "Let it drift")
+    repo.git("push", "-q", "origin", "work")
+    repo.git("checkout", "-q", "main")
+    world.http.put("/projects/unasked/pull-requests/3", json={"source": "work", "target": "main"})
+    found = until(
+        world, "/projects/unasked/pull-requests", lambda p: p["pulls"] and p["pulls"][0]["newest"]["ended_at"]
+    )
+    pull = found["pulls"][0]  # type: ignore[index]
+    assert not pull["mergeable"] and pull["merge"].startswith("nothing was asked of it"), pull

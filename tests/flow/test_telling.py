@@ -100,6 +100,37 @@ def test_every_outcome_is_told_and_news_only_once(telling: World, rooms: tuple[R
     assert all(r["state"] == "sent" or "newer outcome" in r["answer"] for r in telling.get("/projects/told/sent"))
 
 
+def test_a_word_that_changes_without_a_push_is_told_too(telling: World, rooms: tuple[Receiver, MailRoom]) -> None:
+    """A run again, and again: what was told last is what counts, not what was told once before."""
+    requests, _ = rooms
+    requests.came.clear()
+    requests.answers[:] = [(200, {}, b"")]
+    repo = telling.repository("rerun", None)
+    for way_name, always in (("all", True), ("news", False)):
+        url = f"http://{requests.address}/{way_name}"
+        way(telling, "rerun", way_name, always=always, url=url, body='{"state": "{state}", "news": "{news}"}')
+    repo.pushed({"myriant.toml": PLAN, "report.xml": PASSES}, "first")
+    gone = repo.pushed({"report.xml": "<testsuite name='t'><testcase name='b'/></testsuite>"}, "Take a test away")
+    assert gone["run"]["verdict"] == "held"
+    accepted = telling.http.post(
+        "/projects/rerun/runs/2/acceptances",
+        json={"reason": "it is tested elsewhere", "tests": gone["acceptable"]["tests"]},
+    )
+    assert accepted.status_code == 201
+    sent(telling, "rerun", "sent", count=7)
+
+    def told(name: str) -> list[str]:
+        return [b["news"] if name == "news" else b["state"] for p, _, b in requests.came if p == f"/{name}"]
+
+    assert told("news") == ["held", "cleared"]
+    assert [s for s in told("all") if s != "pending"] == ["clear", "held", "clear"]
+    telling.http.post("/projects/rerun/runs/2/again", json={"which": "all"})
+    end = time.monotonic() + 60
+    while told("all")[-2:] != ["pending", "clear"] and time.monotonic() < end:
+        time.sleep(0.2)
+    assert told("all")[-2:] == ["pending", "clear"] and told("news") == ["held", "cleared"]
+
+
 @pytest.mark.parametrize(
     ("name", "answers", "state", "said", "tries"),
     [
@@ -167,6 +198,19 @@ def test_a_mail_server_that_refuses_is_said_and_an_address_that_is_private_gets_
     assert rows["inner"]["state"] == "waiting" and "private address" in rows["inner"]["answer"]
     tried = telling.http.post("/projects/refused/ways/inner/try").json()
     assert not tried["arrived"] and "private address" in tried["said"]
+
+
+@pytest.mark.parametrize(
+    ("host", "reached"),
+    [("127.0.0.1", False), ("::1", False), ("::ffff:127.0.0.1", False), ("64:ff9b::7f00:1", False), ("10.0.0.1", False),
+     ("2002:7f00:1::", False), ("224.0.0.1", False), ("169.254.169.254", False), ("0.0.0.0", False), ("8.8.8.8", True)],
+)  # fmt: skip
+def test_no_way_of_writing_an_address_leads_inward(host: str, reached: bool) -> None:
+    if reached:
+        assert sending.place_of(host, 443) == host
+        return
+    with pytest.raises(sending.NotReachable):
+        sending.place_of(host, 443)
 
 
 @pytest.mark.parametrize(

@@ -61,7 +61,7 @@ export function shown(ui: ReactNode, { at = "/p/lockstep/runs/2", route = "*", a
       if (changes().length < least) throw new Error(`${changes().length} of ${least} requests were sent`);
       return changes();
     });
-  return { user: userEvent.setup({ delay: null }), calls, written };
+  return { user: userEvent.setup({ delay: null }), calls, written, client };
 }
 
 /** Where the reader is, so that tests can ask. */

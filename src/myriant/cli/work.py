@@ -9,11 +9,13 @@ import os
 import signal
 from concurrent.futures import ThreadPoolExecutor
 
+import procrastinate
 from sqlalchemy import text
 from sqlalchemy.exc import SQLAlchemyError
 
 from myriant.flow.site import Site
 from myriant.flow.tasks import due_looks, look_at, sweep, task_app
+from myriant.store.queue import INWARD, OUTWARD
 
 _log = logging.getLogger(__name__)
 _SWEEP_SECONDS = 2.0
@@ -28,17 +30,26 @@ def run_worker(site: Site) -> None:
 async def _work(site: Site) -> None:
     app = task_app(site)
     async with app.open_async():
-        beside = [asyncio.create_task(_sweep_again_and_again(site)), asyncio.create_task(_look_again_and_again(site))]
+        outward = _run(app, OUTWARD, install_signal_handlers=False)
+        beside = [
+            asyncio.create_task(_sweep_again_and_again(site)), asyncio.create_task(_look_again_and_again(site)),
+            asyncio.create_task(outward),
+        ]  # fmt: skip
         try:
-            await app.run_worker_async(
-                concurrency=4, wait=True, fetch_job_polling_interval=0.5, delete_jobs="successful",
-                update_heartbeat_interval=3.0, stalled_worker_timeout=15.0, shutdown_graceful_timeout=5.0,
-            )  # fmt: skip
+            await _run(app, INWARD)
         finally:
             for task in beside:
                 task.cancel()
                 with contextlib.suppress(asyncio.CancelledError):
                     await task
+
+
+async def _run(app: procrastinate.App, queue: str, *, install_signal_handlers: bool = True) -> None:
+    await app.run_worker_async(
+        queues=[queue], concurrency=4, wait=True, fetch_job_polling_interval=0.5, delete_jobs="successful",
+        update_heartbeat_interval=3.0, stalled_worker_timeout=15.0, shutdown_graceful_timeout=5.0,
+        install_signal_handlers=install_signal_handlers,
+    )  # fmt: skip
 
 
 def _database_began(site: Site) -> str:

@@ -25,7 +25,7 @@ from myriant.flow.planning.reading import plan_run
 from myriant.flow.site import Site
 from myriant.store.attempts import run_id_of_attempt
 from myriant.store.changes import tell
-from myriant.store.queue import forget_finished_tasks, take_up_orphans
+from myriant.store.queue import OUTWARD, forget_finished_tasks, take_up_orphans
 from myriant.store.tables import Project, Run
 
 _log = logging.getLogger(__name__)
@@ -61,7 +61,7 @@ def task_app(site: Site) -> procrastinate.App:
     def tell_of(run_id: int) -> None:
         tell_ways(site, run_id)
 
-    @app.task(name="deliver", retry=persistent)
+    @app.task(name="deliver", queue=OUTWARD, retry=persistent)
     def deliver_on(way_id: int) -> None:
         deliver(site, way_id)
 

@@ -53,9 +53,14 @@ def next_run_number(session: Session, project_id: int) -> int:
     return taken
 
 
+def ref_of(branch: str) -> str:
+    """The full name of a branch, or of a ref that has its full name already."""
+    return branch if branch.startswith("refs/") else BRANCH + branch
+
+
 def branch_at(session: Session, project_id: int, branch: str) -> str | None:
     """The commit at which a branch, or a ref named in full, was last seen."""
-    ref = session.get(Ref, (project_id, branch if branch.startswith("refs/") else BRANCH + branch))
+    ref = session.get(Ref, (project_id, ref_of(branch)))
     return ref.commit if ref is not None else None
 
 

@@ -8,14 +8,21 @@ from sqlalchemy import text
 from sqlalchemy.orm import Session
 
 _DEFER = text(
-    "SELECT procrastinate_defer_jobs_v1(ARRAY[ROW('default', :task, :priority, :lock, NULL, CAST(:args AS jsonb), NULL)"
+    "SELECT procrastinate_defer_jobs_v1(ARRAY[ROW(:queue, :task, :priority, :lock, NULL, CAST(:args AS jsonb), NULL)"
     "::procrastinate_job_to_defer_v1])"
 )
 
 
-def defer(session: Session, task: str, *, lock: str | None = None, priority: int = 0, **args: int | str) -> None:
+INWARD, OUTWARD = "default", "outward"  # what waits for others has workers of its own: it keeps no verdict waiting
+
+
+def defer(
+    session: Session, task: str, *, queue: str = INWARD, lock: str | None = None, priority: int = 0, **args: int | str
+) -> None:
     """Ask the worker to run `task` once this transaction is committed; tasks with one lock run one after another."""
-    session.execute(_DEFER, {"task": task, "lock": lock, "priority": priority, "args": json.dumps(args)})
+    session.execute(
+        _DEFER, {"queue": queue, "task": task, "lock": lock, "priority": priority, "args": json.dumps(args)}
+    )
 
 
 def take_up_orphans(session: Session, silent_for: float) -> int:

@@ -20,12 +20,13 @@ def _outlived(project_id: int, before: datetime) -> Select[int]:
     ranked = select(Run.id, Run.baseline_id, place.label("place")).where(Run.project_id == project_id).subquery()
     newest = select(ranked.c.id).where(ranked.c.place <= KEPT_RUNS)
     bases = select(ranked.c.baseline_id).where(ranked.c.place <= KEPT_RUNS, ranked.c.baseline_id.is_not(None))
+    shown = select(Cell.attempt_id).where(Cell.run_id.in_(newest), Cell.attempt_id.is_not(None))  # reused ones too
     return (
         select(Attempt.id)
         .join(Cell, Cell.id == Attempt.cell_id)
         .join(Run, Run.id == Cell.run_id)
         .where(Run.project_id == project_id, Run.ended_at < before, Run.state.not_in(OPEN))
-        .where(Run.id.not_in(newest), Run.id.not_in(bases))
+        .where(Run.id.not_in(newest), Run.id.not_in(bases), Attempt.id.not_in(shown))
         .where(Attempt.ended_at < before, Attempt.pruned_at.is_(None))
     )
 

@@ -313,3 +313,8 @@ def runs_of_pulls(session: Session, project_id: int, pulls: Sequence[int], most:
     for run in rows:
         found.setdefault(run.pull_request or 0, []).append(run)
     return found
+
+
+def cells_of_runs(session: Session, runs: Collection[int]) -> Sequence[Cell]:
+    """The cells of several runs, in the plans' order."""
+    return session.scalars(select(Cell).where(Cell.run_id.in_(runs)).order_by(Cell.run_id, Cell.position)).all()

@@ -292,12 +292,14 @@ class Delivery(Base):
     __table_args__ = (
         UniqueConstraint("way_id", "subject"),
         Index("delivery_of_run", "project_id", "run"),
+        Index("delivery_in_context", "way_id", "context", "id"),
         Index("delivery_waiting", "way_id", "id", postgresql_where=text("state = 'waiting'")),
     )
     id: Mapped[int] = mapped_column(BigInteger, primary_key=True)
     way_id: Mapped[int] = mapped_column(ForeignKey("way.id", ondelete="CASCADE"))
     project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
     run: Mapped[int]  # its number
+    context: Mapped[str]  # of the run
     subject: Mapped[str]  # what makes it one thing that is told once
     said: Mapped[str]  # in a few words
     told: Mapped[Json] = mapped_column("named_values")

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from myriant.store.tables import Failure, Taking
+from myriant.store.tables import Cell, Failure, Run, Taking
 
 
 def open_takings(session: Session, project_id: int) -> Sequence[Taking]:
@@ -20,7 +20,12 @@ def all_open_takings(session: Session) -> Sequence[Taking]:
     return session.scalars(select(Taking).where(Taking.ended_at.is_(None)).order_by(Taking.id.desc())).all()
 
 
-def signatures_in(session: Session, attempts: Sequence[int], wanted: Sequence[str]) -> set[str]:
-    """Which of these signatures some result of the attempts has."""
-    query = select(Failure.signature).where(Failure.attempt_id.in_(attempts), Failure.signature.in_(wanted))
-    return {s for s in session.scalars(query.distinct()) if s}
+def failed_with(session: Session, project_id: int, run: int, signature: str) -> set[tuple[str, str, int]]:
+    """Job, cell key and test of each result of a run that has a signature, in the newest attempts of its cells."""
+    rows = session.execute(
+        select(Cell.job, Cell.key, Failure.test)
+        .join(Failure, Failure.attempt_id == Cell.attempt_id)
+        .join(Run, Run.id == Cell.run_id)
+        .where(Run.project_id == project_id, Run.number == run, Failure.signature == signature)
+    )
+    return set(rows.tuples())

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import func, select
+from sqlalchemy import Select, func, select
 from sqlalchemy.orm import Session, aliased
 
 from myriant.core.states import DECIDED
@@ -46,20 +46,27 @@ def cell_totals(session: Session, runs: Sequence[int]) -> Sequence[tuple[int, st
     return [(*row[:6], float(row[6])) for row in session.execute(query).tuples()]
 
 
-def judged_on(session: Session, project_id: int, context: str, most: int) -> Sequence[tuple[Any, ...]]:
-    """Run, number, title, verdict, measures, rules as judged, times and baseline's number; newest first."""
+def _judged(project_id: int) -> Select[Any]:
     base = aliased(Run)
-    query = (
+    return (
         select(
             Run.id, Run.number, Run.title, Run.verdict, Run.measures["jobs"], Run.measures["coverage.changed"],
-            Run.judged, Run.started_at, Run.ended_at, base.number,
+            Run.judged, Run.measures["seconds"].as_float(), Run.ended_at, base.number,
         )
         .outerjoin(base, base.id == Run.baseline_id)
-        .where(Run.project_id == project_id, Run.context == context, Run.verdict.in_(DECIDED))
-        .order_by(Run.depth.desc(), Run.number.desc())
-        .limit(most)
+        .where(Run.project_id == project_id, Run.verdict.in_(DECIDED))
     )  # fmt: skip
-    return session.execute(query).tuples().all()
+
+
+def judged_on(session: Session, project_id: int, context: str, most: int) -> Sequence[tuple[Any, ...]]:
+    """Run, number, title, verdict, measures, rules as judged, seconds, end and baseline's number; newest first."""
+    query = _judged(project_id).where(Run.context == context)
+    return session.execute(query.order_by(Run.depth.desc(), Run.number.desc()).limit(most)).tuples().all()
+
+
+def judged_numbered(session: Session, project_id: int, numbers: Collection[int]) -> Sequence[tuple[Any, ...]]:
+    """The same of runs by their numbers."""
+    return session.execute(_judged(project_id).where(Run.number.in_(numbers))).tuples().all()
 
 
 def shares_of(session: Session, runs: Sequence[int]) -> Sequence[tuple[int, str, int, int, int, int]]:

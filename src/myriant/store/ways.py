@@ -62,10 +62,12 @@ def pass_over(session: Session, way_id: int, run: int, but: int) -> None:
     )
 
 
-def last_decided_in(session: Session, run: Run) -> Run | None:
-    """The newest decided run of the same context before a run."""
-    query = select(Run).where(Run.project_id == run.project_id, Run.context == run.context, Run.number < run.number)
-    return session.scalars(query.where(Run.verdict.in_(DECIDED)).order_by(Run.number.desc()).limit(1)).first()
+def last_told(session: Session, way_id: int, context: str, run: int | None) -> Delivery | None:
+    """What was told last on a way of a context, or of one run in it."""
+    query = select(Delivery).where(Delivery.way_id == way_id, Delivery.context == context)
+    if run is not None:
+        query = query.where(Delivery.run == run)
+    return session.scalars(query.order_by(Delivery.id.desc()).limit(1)).first()
 
 
 def is_newest_decided(session: Session, run: Run) -> bool:

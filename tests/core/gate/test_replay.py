@@ -58,11 +58,19 @@ def test_each_run_is_said_as_the_rules_say(rules: list[Rule], history: list[Past
         (rule("coverage.line", "at-least", 0, jobs=("unit", "more")), False),
         (rule("coverage.changed", "at-least", 0, jobs=("unit",)), False),
         (rule("analysis.new", "at-most", 0), False),
+        (rule("seconds.total", "at-most", 9), True),
+        (rule("seconds.total", "at-most", 9, jobs=("unit",)), False),
     ],
 )
 def test_what_is_not_kept_is_said_and_not_guessed(asked: Rule, told: bool) -> None:
     assert can_be_told(asked) is told
     assert replay([asked], [past(1, new=5)])[0].untold == ([] if told else [asked.name])
+
+
+def test_a_baseline_beyond_the_window_is_compared_with_too() -> None:
+    asked = [rule("coverage.line", "at-least", "baseline")]
+    late = [past(9, line="0.7", baseline=2)]
+    assert [replay(asked, late)[0].now, replay(asked, late, [past(2, line="0.8")])[0].now] == [C, H]
 
 
 @given(st.lists(st.tuples(st.integers(0, 9), st.booleans()), min_size=1), st.integers(0, 9))
@@ -89,4 +97,4 @@ def test_the_strictest_limit_holds_no_clear_run_and_the_next_one_does(runs: list
 def test_the_strictest_share_is_the_least_that_was_clear() -> None:
     history = [past(1, line="0.8"), past(2, line="0.7"), past(3, line="0.6", verdict=H), past(4)]
     found = strictest([rule("coverage.line", "at-least", "0.75")], history)[0]
-    assert (found.limit, found.runs, found.held) == (Fraction(7, 10), 2, 1)
+    assert (found.limit, found.runs, found.held, found.unmeasured) == (Fraction(7, 10), 2, 1, 1)

@@ -102,3 +102,13 @@ def test_a_versions_record_is_what_counting_by_hand_gives() -> None:
     failing = [c for i in range(20) for c in cells(i, v1=False, v6=i == 3)]  # an advisory one that found something
     assert {r.value: r.advice for r in records(failing)} == {"v1": "", "v6": ""}
     assert records([CellTotal(1, "lint", {"lua": "5.4"}, False, False, 1.0)]) == []
+
+
+def test_what_ran_nowhere_else_is_nobodys_alone() -> None:
+    """A break in a run where another value of today did not run may be everybody's."""
+    sampled = [c for i in range(20) for c in cells(i, v1=i in (3, 4), **({} if i == 3 else {"v2": False}))]
+    assert {r.value: (r.failed, r.alone) for r in records(sampled)} == {"v1": (2, 1), "v2": (0, 0)}
+    retired = [c for i in range(20) for c in cells(i, v1=i == 12, v2=False, **({"v0": False} if i < 5 else {}))]
+    assert next(r.alone for r in records(retired) if r.value == "v1") == 1  # what is no more is not waited for
+    unseen = [c for i in range(20) for c in cells(i, v1=i in (3, 4, 5), **({} if i in (3, 4, 5) else {"v2": False}))]
+    assert {r.value: r.advice for r in records(unseen)} == {"v1": "", "v2": ""}  # it could have shown nothing

@@ -3459,6 +3459,8 @@ export interface components {
             runs: number;
             /** Held */
             held: number;
+            /** Unmeasured */
+            unmeasured: number;
         };
         /**
          * LimitsWish

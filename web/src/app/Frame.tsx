@@ -6,6 +6,7 @@ import { Link, NavLink, useMatch, useNavigate, useSearchParams } from "react-rou
 import classes from "./frame.module.css";
 import { useActions } from "./keys";
 import { isConnected, onConnection } from "./live";
+import { useToldWhenEnded } from "./tab";
 import { duration, middle } from "./words";
 import { meQuery, projectsQuery, pulseQuery, stripQuery } from "./queries";
 
@@ -19,6 +20,7 @@ export function Frame({ children }: { children: ReactNode }) {
   const narrow = useMediaQuery("(max-width: 900px)");
   useActions({ goto: () => setSearching(true) });
   useActions({ help: () => setHelping(true) });
+  useToldWhenEnded();
   const connected = useSyncExternalStore(onConnection, isConnected);
   return (
     <div className={classes.frame}>

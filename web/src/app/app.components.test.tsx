@@ -6,12 +6,13 @@ import { CallError, type Pull, type SentLine } from "../api/client";
 import { byMark, Chooser } from "../evidence/Chooser";
 import { Pulls } from "../pulls/Pulls";
 import { standing, Sent } from "../sent/Sent";
+import { Actions } from "../run/Actions";
 import { ThisProject } from "../settings/ThisProject";
 import { Ways } from "../settings/Ways";
 import { cell, run, shown } from "../testing";
 import { Awaited, Loading } from "./Awaited";
 import { pulseWords } from "./Frame";
-import { iconOf, titleOf } from "./tab";
+import { iconOf, titleOf, useToldWhenEnded } from "./tab";
 
 const NOW = Date.parse("2026-11-27T09:00:00Z");
 
@@ -54,6 +55,32 @@ test.each([
 test("a tab is named by its run, with the verdict's mark", () => {
   expect(titleOf(run())).toBe("lockstep #2 held · Myriant");
   expect(new Set((["clear", "held", "undecided", "exempt"] as const).map(iconOf)).size).toBe(4);
+});
+
+test("whoever waits for a run is told when it ends, though another page is shown meanwhile", async () => {
+  const said: string[] = [];
+  const tell = (title: string) => void said.push(title);
+  const Told = Object.assign(function (title: string) { tell(title); }, { requestPermission: () => Promise.resolve("granted") }); // prettier-ignore
+  vi.stubGlobal("Notification", Told);
+  const Watch = () => {
+    useToldWhenEnded();
+    return null;
+  };
+  const open = run({ open: true, cells: [cell("unit", {}, { state: "running", mark: "running" })], run: { ...run().run, verdict: "undecided" } });
+  const answers: Record<string, unknown> = { "GET /api/v1/projects/lockstep/runs/2": open };
+  const { user, client } = shown(
+    <>
+      <Watch />
+      <Actions run={open} />
+    </>,
+    { answers },
+  );
+  await user.click(screen.getByRole("button", { name: "Tell me" }));
+  expect(await screen.findByRole("button", { name: "You are told when it ends" })).toBeTruthy();
+  expect(said).toEqual([]);
+  answers["GET /api/v1/projects/lockstep/runs/2"] = run();
+  await client.invalidateQueries();
+  await vi.waitFor(() => expect(said).toEqual(["lockstep #2 held · Myriant"]), { timeout: 60_000 });
 });
 
 const cells = [cell("unit", { lua: "5.4" }), cell("unit", { lua: "5.1" }, { mark: "new", state: "failed" }), cell("lint", {}, { mark: "void", state: "void" })];

@@ -1,6 +1,8 @@
 /** The browser's tab: which run it shows and what is said of it; and a word when a run ends that somebody waits for. */
-import { useEffect, useRef, useSyncExternalStore } from "react";
+import { useQueries } from "@tanstack/react-query";
+import { useEffect, useSyncExternalStore } from "react";
 import type { Run } from "../api/client";
+import { runQuery } from "./queries";
 import { palettes } from "../marks/palette";
 import { verdictNames, verdictShape, type Verdict } from "../marks/shapes";
 
@@ -30,47 +32,58 @@ export function useTab(run: Run | undefined): void {
     dress(title, iconOf(verdict));
     return () => dress("Myriant", "/mark.svg");
   }, [title, verdict]);
-  useToldWhenEnded(run);
 }
 
+/** Runs that the reader waits for, as "project/number"; they are watched wherever the reader is meanwhile. */
 const waited = new Set<string>();
 const listeners = new Set<() => void>();
+let listed: string[] = [];
 const nameOf = (run: Run) => `${run.project}/${run.run.number}`;
 
-function useToldWhenEnded(run: Run | undefined) {
-  const before = useRef<string>(undefined);
-  useEffect(() => {
-    if (!run) return;
-    const name = nameOf(run);
-    const state = run.open ? "open" : "ended";
-    if (before.current === `${name} open` && state === "ended" && waited.delete(name)) {
-      new Notification(titleOf(run), { body: run.run.sentence, tag: name, icon: iconOf(run.run.verdict) });
-      listeners.forEach((l) => l());
-    }
-    before.current = `${name} ${state}`;
-  }, [run]);
+function changed() {
+  listed = [...waited];
+  listeners.forEach((l) => l());
+}
+
+function listen(listener: () => void) {
+  listeners.add(listener);
+  return () => listeners.delete(listener);
+}
+
+/** Says when a run ends that the reader waits for. Stands once, around every page. */
+export function useToldWhenEnded(): void {
+  const names = useSyncExternalStore(listen, () => listed);
+  useQueries({
+    queries: names.map((name) => {
+      const [project = "", number = "0"] = name.split("/");
+      return { ...runQuery(project, Number(number)), refetchInterval: 15_000 };
+    }),
+    combine: (answers) => {
+      for (const { data } of answers) if (data && !data.open && waited.delete(nameOf(data))) setTimeout(() => say(data));
+      return answers.length;
+    },
+  });
+}
+
+function say(run: Run) {
+  new Notification(titleOf(run), { body: run.run.sentence, tag: nameOf(run), icon: iconOf(run.run.verdict) });
+  changed();
 }
 
 /** Whether the reader is told when a run ends, and the switch for it; undefined where the browser cannot. */
 export function useTellMe(run: Run): { on: boolean; toggle: () => void } | undefined {
   const name = nameOf(run);
-  const on = useSyncExternalStore(
-    (listener) => {
-      listeners.add(listener);
-      return () => listeners.delete(listener);
-    },
-    () => waited.has(name),
-  );
+  const on = useSyncExternalStore(listen, () => waited.has(name));
   if (typeof Notification === "undefined") return undefined;
   const toggle = () => {
     if (!waited.delete(name)) {
       waited.add(name);
       void Notification.requestPermission().then((said) => {
         if (said === "denied") waited.delete(name);
-        listeners.forEach((l) => l());
+        changed();
       });
     }
-    listeners.forEach((l) => l());
+    changed();
   };
   return { on, toggle };
 }

@@ -64,11 +64,13 @@ export function Findings({ run }: { run: Run }) {
   );
 }
 
-/** What a rule only follows from: nothing can be measured in a cell that gave no result. */
+/** What a rule may only follow from: nothing can be measured in a cell that gave no result. */
 export function followed(rule: Rule, troubled: Cell[]): string {
   if (rule.value !== null || troubled.length === 0) return "";
-  const named = troubled.slice(0, 2).map((c) => `${c.job} ${c.key}`.trim()).join(", ");
-  return `follows from ${named}${troubled.length > 2 ? ` and ${counted(troubled.length - 2, "more cell")}` : ""}`;
+  const mute = troubled.filter((c) => c.state === "void" || c.stuck);
+  if (mute.length === 0) return "";
+  const named = mute.slice(0, 2).map((c) => `${c.job} ${c.key}`.trim()).join(", ");
+  return `may follow from ${named}${mute.length > 2 ? ` and ${counted(mute.length - 2, "more cell")}` : ""}`;
 }
 
 function intro(found: Found, run: Run, chosen: number, causes: number): string {

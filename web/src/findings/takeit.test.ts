@@ -14,12 +14,13 @@ test.each([
 });
 
 test("a rule that could not be measured follows from the cells without a result", () => {
-  const cell = (job: string, key: string) => ({ job, key }) as Cell;
+  const cell = (job: string, key: string, state = "void") => ({ job, key, state }) as Cell;
   const rule = (value: string | null) => ({ value }) as Rule;
-  expect(followed(rule(null), [cell("unit", "lua=5.1")])).toBe("follows from unit lua=5.1");
-  expect(followed(rule(null), [cell("unit", "lua=5.1"), cell("unit", "lua=5.2"), cell("lint", "")])).toBe("follows from unit lua=5.1, unit lua=5.2 and 1 more cell");
+  expect(followed(rule(null), [cell("unit", "lua=5.1")])).toBe("may follow from unit lua=5.1");
+  expect(followed(rule(null), [cell("unit", "lua=5.1"), cell("unit", "lua=5.2"), cell("lint", "")])).toBe("may follow from unit lua=5.1, unit lua=5.2 and 1 more cell");
   expect(followed(rule("66.0 %"), [cell("unit", "lua=5.1")])).toBe("");
   expect(followed(rule(null), [])).toBe("");
+  expect(followed(rule(null), [cell("lint", "", "failed")])).toBe(""); // its step failed: what it measured is there
 });
 
 test.each([

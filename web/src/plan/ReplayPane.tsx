@@ -39,6 +39,7 @@ export function ReplayPane({ project, branch, text }: { project: string; branch:
                     <li key={l.rule}>
                       <b>{l.rule}</b>: {l.limit === null ? "measured in none of the clear runs" : `${l.limit} would have held none of ${counted(l.runs, "clear run")}`}
                       {l.held > 0 && `; as it is it holds ${l.held} of them`}
+                      {l.unmeasured > 0 && `. It was not measured in ${counted(l.unmeasured, "run")}, which it would hold if it is not measured again`}
                     </li>
                   ))}
                 </ul>

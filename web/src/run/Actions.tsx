@@ -3,6 +3,7 @@ import { useClipboard } from "@mantine/hooks";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { api, taken, type Cell, type Run } from "../api/client";
 import { useAddress } from "../app/address";
+import { useTellMe } from "../app/tab";
 import { counted } from "../app/words";
 import classes from "./run.module.css";
 import { keys } from "../app/queries";
@@ -16,6 +17,7 @@ export function selectorOf(cells: Pick<Cell, "job" | "values">[]): string {
 export function Actions({ run }: { run: Run }) {
   const [address] = useAddress();
   const client = useQueryClient();
+  const tellMe = useTellMe(run);
   const clipboard = useClipboard();
   const chosen = run.cells.filter((c) => address.cells.includes(`${c.job}/${c.key}`));
   const failing = run.cells.filter((c) => c.selected && !c.gated && c.state !== "passed");
@@ -54,6 +56,11 @@ export function Actions({ run }: { run: Run }) {
       {open && (
         <button type="button" className={`plain ${classes.action ?? ""}`} disabled={stop.isPending} onClick={() => stop.mutate()}>
           Stop
+        </button>
+      )}
+      {open && tellMe && (
+        <button type="button" className={`plain ${classes.action ?? ""}`} aria-pressed={tellMe.on} onClick={tellMe.toggle}>
+          {tellMe.on ? "You are told when it ends" : "Tell me"}
         </button>
       )}
       <button type="button" className={`plain ${classes.action ?? ""}`} onClick={() => clipboard.copy(`${run.run.sentence}\n${window.location.origin}/p/${run.project}/runs/${run.run.number}`)}>

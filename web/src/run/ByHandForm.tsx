@@ -65,9 +65,9 @@ function Form({ project, branch, onDone }: { project: string; branch: string; on
       <TextInput size="xs" label="Only cells with" placeholder="all cells; for example python=3.12 or python<=3.9" value={cells} onChange={(e) => setCells(e.currentTarget.value)} />
       {part && (
         <p className="soft">
-          By the newest plan: {part.reason || part.sentence}
+          By the plan of the main branch: {part.reason || part.sentence}
           {part.forecast.known > 0 && ` It should take about ${duration(part.forecast.seconds)}.`}{" "}
-          {jobs.length > 0 || cells ? "A part of a run is evidence; the commit's word does not hang on it." : "It counts like a push of this commit."}
+          {jobs.length > 0 || cells ? "A part of a run is evidence; the commit's word does not hang on it." : "It counts like a push, where the commit is on a branch."}
         </p>
       )}
       {start.error && <p role="alert">{start.error.message}</p>}

@@ -47,8 +47,9 @@ class Strictest:
 
     rule: str
     limit: Fraction | None
-    runs: int
+    runs: int  # clear ones in which it was measured
     held: int  # runs that it would have held at the limit that it has
+    unmeasured: int  # runs without its measure: it held none of them here, and a gate would have held them
 
 
 def can_be_told(rule: Rule) -> bool:
@@ -56,6 +57,8 @@ def can_be_told(rule: Rule) -> bool:
     if rule.cells is not None or rule.folder is not None:
         return False
     if rule.measure.startswith("analysis.") or rule.measure == "plan.loosened":
+        return False
+    if rule.measure == "seconds.total" and rule.jobs:
         return False
     several = len(rule.jobs) > 1
     return not (
@@ -79,12 +82,12 @@ def value_at(rule: Rule, past: Past) -> Fraction | None:
     return value_of([past.jobs[j] for j in rule.jobs or past.jobs], rule.measure)
 
 
-def replay(rules: Sequence[Rule], history: Sequence[Past]) -> list[Replayed]:
-    """What these rules would have said of each run, in the order given.
+def replay(rules: Sequence[Rule], history: Sequence[Past], before: Sequence[Past] = ()) -> list[Replayed]:
+    """What these rules would have said of each run, in the order given; `before` are baselines beyond them.
 
     A measure that a run does not have holds nothing here: whether it was not asked for then cannot be known.
     """
-    by_number = {p.number: p for p in history}
+    by_number = {p.number: p for p in (*before, *history)}
     told = [r for r in rules if can_be_told(r)]
     untold = [r.name for r in rules if not can_be_told(r)]
     return [_one(past, told, untold, by_number) for past in history]
@@ -111,5 +114,6 @@ def strictest(rules: Sequence[Rule], history: Sequence[Past]) -> list[Strictest]
         least = rule.sign == "at-least"
         limit = (min(values) if least else max(values)) if values else None
         held = sum(v < rule.limit if least else v > rule.limit for v in values)
-        found.append(Strictest(rule.name, limit, len(values), held))
+        unmeasured = sum(value_at(rule, p) is None for p in history)
+        found.append(Strictest(rule.name, limit, len(values), held, unmeasured))
     return found

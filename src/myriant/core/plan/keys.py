@@ -315,7 +315,7 @@ MEASURES: dict[str, str] = {
     "coverage.line": "covered ÷ coverable lines, merged over the cells",
     "coverage.branch": "taken ÷ all branches that reports know, merged over the cells",
     "coverage.changed": "covered ÷ coverable lines among those that the change added or modified",
-    "seconds.total": "seconds from the start of the first cell to the end of the last",
+    "seconds.total": "seconds that the newest attempts of all cells took together",
     "analysis.new": "results of static analysis that the gate baseline has not",
     "analysis.total": "results of static analysis that are not suppressed",
 }

@@ -23,7 +23,7 @@ from myriant.core.telling.template import Filled, Template, TemplateError, fill
 from myriant.flow.sealing import opened
 from myriant.flow.site import Site
 from myriant.store.changes import tell
-from myriant.store.queue import defer
+from myriant.store.queue import OUTWARD, defer
 from myriant.store.secrets import secrets_named
 from myriant.store.tables import Delivery, Project, Way
 from myriant.store.ways import next_waiting, ways_that_are_due
@@ -95,7 +95,7 @@ def call_for_due(site: Site, now: datetime) -> None:
     """Have tried again what waited long enough."""
     with site.store.transaction() as session:
         for way_id in ways_that_are_due(session, now):
-            defer(session, "deliver", lock=f"way-{way_id}", way_id=way_id)
+            defer(session, "deliver", queue=OUTWARD, lock=f"way-{way_id}", way_id=way_id)
 
 
 def _secrets(content: str | None) -> list[str]:
@@ -144,12 +144,26 @@ def place_of(host: str, port: int) -> str:
         raise NotReachable(f"{host} has no address: {error}") from error
     allowed = f"{host}:{port}" in {p.strip() for p in os.environ.get(REACHABLE, "").split(",")}
     for *_, where in found:
-        address = ipaddress.ip_address(where[0])
-        if address.is_global or allowed:
+        address = ipaddress.ip_address(str(where[0]).partition("%")[0])
+        if allowed or _is_public(address):
             return str(address)
     raise NotReachable(
         f"{host} is a private address; the server's configuration names it with {REACHABLE}={host}:{port}"
     )
+
+
+_TRANSLATED = ipaddress.ip_network("64:ff9b::/96")  # IPv4 within IPv6 (RFC 6052)
+
+
+def _is_public(address: ipaddress.IPv4Address | ipaddress.IPv6Address) -> bool:
+    """Whether anybody could reach it; an IPv4 address within another is looked at itself."""
+    if isinstance(address, ipaddress.IPv6Address):
+        within = address.ipv4_mapped or address.sixtofour
+        if address in _TRANSLATED:
+            within = ipaddress.IPv4Address(int(address) & 0xFFFFFFFF)
+        if within is not None:
+            return _is_public(within)
+    return address.is_global and not address.is_multicast
 
 
 def request(filled: Filled, event: str) -> Answer:

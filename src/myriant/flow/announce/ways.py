@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Mapping
 from fractions import Fraction
 from typing import Any
@@ -19,22 +18,23 @@ from myriant.core.telling.outcome import Told, outcome_text
 from myriant.core.written import counted, duration, percent
 from myriant.flow.site import Site
 from myriant.store.coverage import coverage_totals_of
-from myriant.store.queue import defer
-from myriant.store.tables import Project, Run, Way
+from myriant.store.queue import OUTWARD, defer
+from myriant.store.tables import Delivery, Project, Run, Way
 from myriant.store.ways import (
     add_delivery,
     failing_signatures,
     is_newest_decided,
-    last_decided_in,
+    last_told,
     pass_over,
     ways_of,
 )
 
+MOST_FAILING = 5000  # signatures that are kept to tell more of them from the same ones
 _TOLD = (*DECIDED, Verdict.EXEMPT, Verdict.UNDECIDED)
 
 
 def tell_ways(site: Site, run_id: int) -> None:
-    """Note what is to be told of a run on each way. Running twice tells nothing twice."""
+    """Note what is to be told of a run on each way, beside what was told there last; twice is as once."""
     with site.store.transaction() as session:
         run = session.get(Run, run_id)
         if run is None or not run.context or run.verdict not in _TOLD:
@@ -43,18 +43,27 @@ def tell_ways(site: Site, run_id: int) -> None:
         if not ways:
             return
         project = session.get_one(Project, run.project_id)
-        what = _news(session, run)
-        told = values_of(site, session, project, run, what)
         for way in ways:
-            if not way.always and what is News.NONE:
+            last = last_told(session, way.id, run.context, run.number if way.always else None)
+            what = _news(session, run, last)
+            told = values_of(site, session, project, run, what)
+            if (way.always and _as_before(told, last)) or (not way.always and what is News.NONE):
                 continue
             made = add_delivery(
                 session, way_id=way.id, project_id=project.id, run=run.number, said=_said(told), told=told,
-                subject=_subject(run, way, what, told),
+                context=run.context, subject=f"{run.context}\n{run.number}\n{last.id if last is not None else 0}",
             )  # fmt: skip
             if made is not None:
-                pass_over(session, way.id, run.number, made)
-                defer(session, "deliver", lock=f"way-{way.id}", way_id=way.id)
+                if way.always:
+                    pass_over(session, way.id, run.number, made)
+                defer(session, "deliver", queue=OUTWARD, lock=f"way-{way.id}", way_id=way.id)
+
+
+def _as_before(told: Mapping[str, Any], last: Delivery | None) -> bool:
+    """Whether the same was told of the run last; while it is pending its words change with every cell."""
+    if last is None or last.told["state"] != told["state"]:
+        return False
+    return bool(told["state"] == "pending" or last.told["sentence"] == told["sentence"])
 
 
 def _wanted(way: Way, run: Run) -> bool:
@@ -62,22 +71,14 @@ def _wanted(way: Way, run: Run) -> bool:
     return not way.branches or any(matches("/" + b, branch) for b in way.branches)
 
 
-def _news(session: Session, run: Run) -> News:
+def _news(session: Session, run: Run, last: Delivery | None) -> News:
+    """What changed since a way was told of the context: judged again or accepted, a run may change its own word."""
     if run.verdict not in DECIDED or not is_newest_decided(session, run):
         return News.NONE
-    before = last_decided_in(session, run)
     now = Outcome(Verdict(run.verdict), failing_signatures(session, run.id))
-    if before is None:
+    if last is None or last.told["state"] not in DECIDED:
         return news(None, now)
-    return news(Outcome(Verdict(before.verdict), failing_signatures(session, before.id)), now)
-
-
-def _subject(run: Run, way: Way, what: News, told: Mapping[str, Any]) -> str:
-    """What makes it one thing: a run's outcome in its words, or what is news about it."""
-    if not way.always:
-        return f"{run.context}\n{run.number}\n{what}"
-    words = hashlib.sha256(str(told["sentence"]).encode()).hexdigest()[:16] if told["state"] != "pending" else ""
-    return f"{run.context}\n{run.number}\n{told['state']}\n{words}"
+    return news(Outcome(Verdict(last.told["state"]), frozenset(last.told["failing"])), now)
 
 
 def _said(told: Mapping[str, Any]) -> str:
@@ -86,21 +87,23 @@ def _said(told: Mapping[str, Any]) -> str:
 
 def values_of(site: Site, session: Session, project: Project, run: Run, what: News) -> dict[str, Any]:
     """The named values of a run's outcome."""
-    totals = coverage_totals_of(session, [run.id]).get((run.id, ""))
-    changed = run.measures.get("coverage.changed")
-    jobs = run.measures.get("jobs", {}).values()
+    open_ = run.verdict is Verdict.UNDECIDED  # what was measured before it ran again says nothing now
+    measures: Mapping[str, Any] = {} if open_ else run.measures
+    totals = None if open_ else coverage_totals_of(session, [run.id]).get((run.id, ""))
+    changed = measures.get("coverage.changed")
+    jobs = measures.get("jobs", {}).values()
     count = {m: sum(j.get(m, 0) for j in jobs) for m in ("tests.new", "tests.fixed", "tests.total")}
-    state = "pending" if run.verdict is Verdict.UNDECIDED else str(run.verdict)
+    state = "pending" if open_ else str(run.verdict)
     context = parse_context(run.context)
     return {
         "project": project.name, "number": run.number, "commit": run.commit, "short": run.commit[:7],
         "title": run.title, "author": run.author, "branch": run.branch, "source": run.source,
         "pull_request": run.pull_request, "tag": run.tag, "context": context.said if context else run.context,
         "state": state, "news": str(what), "sentence": run.sentence or run.reason,
-        "address": site.run_address(project.name, run.number), "text": _text(run, totals), **count,
+        "address": site.run_address(project.name, run.number), "text": _text(run, measures, totals), **count,
         "coverage.line": _percent(totals.line_share if totals else None),
         "coverage.changed": _percent(Fraction(*changed) if changed else None),
-        "mail": run.author_mail,
+        "mail": run.author_mail, "failing": sorted(failing_signatures(session, run.id))[:MOST_FAILING],
     }  # fmt: skip
 
 
@@ -108,9 +111,9 @@ def _percent(share: Fraction | None) -> float | None:
     return None if share is None else float(percent(share).removesuffix(" %"))
 
 
-def _text(run: Run, totals: Totals | None) -> str:
-    causes = run.measures.get("causes", {})
-    jobs = list(run.measures.get("jobs", {}).values())
+def _text(run: Run, measures: Mapping[str, Any], totals: Totals | None) -> str:
+    causes = measures.get("causes", {})
+    jobs = list(measures.get("jobs", {}).values())
     share = share_passed(jobs)
     lines = []
     if share is not None:
@@ -122,5 +125,5 @@ def _text(run: Run, totals: Totals | None) -> str:
         lines.append(f"Time: {duration((run.ended_at - run.started_at).total_seconds())}")
     return outcome_text(
         run.sentence or run.reason, findings=[Told(**c) for c in causes.get("listed", ())],
-        more=causes.get("more", 0), uncovered=run.measures.get("uncovered", ()), lines=lines,
+        more=causes.get("more", 0), uncovered=measures.get("uncovered", ()), lines=lines,
     )  # fmt: skip

@@ -1,7 +1,8 @@
-"""A run in one line."""
+"""A run in one line; what lines of cells share."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -43,3 +44,9 @@ def run_line(row: Run, word: Word | None = None) -> RunLine:
         row.state, own, told.verdict, told.context, told.number,
         f"{row.sentence or row.reason} {row.gated_said}".strip(), row.created_at, row.started_at, row.ended_at,
     )  # fmt: skip
+
+
+def in_plan_order(key: str, values: Mapping[str, str]) -> dict[str, str]:
+    """A cell's values in the order of its key, which is the plan's; the database keeps another."""
+    at = {name: f",{key}".find(f",{name}=") for name in values}
+    return {name: values[name] for name in sorted(values, key=lambda n: at[n])}

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from fractions import Fraction
-
-from sqlalchemy.orm import Session
 
 from myriant.core.states import OPEN, PullState, State, Verdict
 from myriant.core.written import counted, percent
@@ -15,9 +13,9 @@ from myriant.flow.ask.lines import RunLine, run_line
 from myriant.flow.ask.strip import LETTERS
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
-from myriant.store.projects import branch_at, newest_pulls
+from myriant.store.projects import commits_of_refs, newest_pulls, ref_of
 from myriant.store.runs import marks_of_runs, runs_of_pulls
-from myriant.store.tables import Project, PullRequest, Run
+from myriant.store.tables import PullRequest, Run
 
 MOST_PULLS = 500
 MOST_HEADS = 30
@@ -73,18 +71,18 @@ def pulls_of(site: Site, name: str, *, closed: bool = False) -> Pulls:
         marks: dict[int, list[str]] = {r.id: [] for rows in runs.values() for r in rows}
         for run_id, _, _, _, mark, advisory in marks_of_runs(session, list(marks)):
             marks[run_id].append(LETTERS[mark].upper() if advisory else LETTERS[mark])
-        lines = [_line(session, project, p, runs.get(p.number, []), marks) for p in wanted]
+        refs = commits_of_refs(session, project.id)
+        lines = [_line(p, runs.get(p.number, []), marks, refs) for p in wanted]
     lines.sort(key=lambda line: (_ORDER.get(line.verdict, 9), not line.stale, -line.number))
     return Pulls(_said(lines, closed), lines, len(every) - len(wanted) if not closed else len(wanted))
 
 
+_MERGED = (Verdict.CLEAR, Verdict.EXEMPT)
 _ORDER = {Verdict.HELD: 0, Verdict.UNDECIDED: 1, Verdict.CLEAR: 2, Verdict.EXEMPT: 3}
 
 
-def _line(
-    session: Session, project: Project, pull: PullRequest, runs: Sequence[Run], marks: dict[int, list[str]]
-) -> PullLine:
-    head, target = branch_at(session, project.id, pull.source), branch_at(session, project.id, pull.target)
+def _line(pull: PullRequest, runs: Sequence[Run], marks: Mapping[int, list[str]], refs: Mapping[str, str]) -> PullLine:
+    head, target = refs.get(ref_of(pull.source)), refs.get(ref_of(pull.target))
     newest = runs[0] if runs else None
     current = newest is not None and newest.commit == head
     stale = newest is not None and (not current or newest.base != target)
@@ -125,6 +123,8 @@ def _merge(pull: PullRequest, newest: Run | None, head: str | None, target: str 
         return "it is being tested" if newest.state is not State.STOPPED else "its run was stopped", False
     if newest.verdict is Verdict.HELD:
         return "its gate is held", False
+    if newest.verdict not in _MERGED:
+        return f"nothing was asked of it: {newest.reason}" if newest.reason else "nothing was asked of it", False
     if newest.base != target:
         return f"{pull.target} has moved since it was tested", False
     return "it can be merged", True

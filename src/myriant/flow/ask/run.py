@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from fractions import Fraction
@@ -14,7 +14,7 @@ from myriant.core.gate.measures import share_passed
 from myriant.core.states import OPEN, State
 from myriant.core.written import percent
 from myriant.flow.ask.controls import ControlView, controls_of
-from myriant.flow.ask.lines import RunLine, run_line
+from myriant.flow.ask.lines import RunLine, in_plan_order, run_line
 from myriant.flow.ask.problems import BlindView, PlanProblem, problem_view
 from myriant.flow.ask.queue import Queued, queue_of
 from myriant.flow.ask.strip import fraction_of
@@ -249,12 +249,6 @@ def _share(row: Run) -> tuple[str | None, int]:
     share = share_passed(jobs)
     ran = sum(j["tests.passed"] + j["tests.failed"] + j["tests.errored"] for j in jobs)
     return (percent(share) if share is not None else None), ran
-
-
-def in_plan_order(key: str, values: Mapping[str, str]) -> dict[str, str]:
-    """A cell's values in the order of its key, which is the plan's; the database keeps another."""
-    at = {name: f",{key}".find(f",{name}=") for name in values}
-    return {name: values[name] for name in sorted(values, key=lambda n: at[n])}
 
 
 def _cell_view(

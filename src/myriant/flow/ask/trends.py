@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import statistics
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass
 from datetime import datetime
 from typing import Any
@@ -15,6 +15,7 @@ from myriant.core.states import Verdict
 from myriant.core.trends.changes import changes
 from myriant.core.trends.versions import CellTotal, ValueRecord, records
 from myriant.core.written import counted, duration
+from myriant.flow.ask.lines import in_plan_order
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.store.trends import Row, cell_totals, totals_on
@@ -115,7 +116,7 @@ def trends_of(site: Site, name: str, branch: str | None, most: int) -> Trends:
     ordered: dict[tuple[str, str], dict[str, str]] = {}
     for _, job, key, values, *_ in cells:
         if (job, key) not in ordered:
-            ordered[job, key] = _ordered(key, values)
+            ordered[job, key] = in_plan_order(key, values)
     totals = [
         CellTotal(of_run[run], job, ordered[job, key], advisory, new > 0, seconds)
         for run, job, key, _, advisory, new, seconds in cells
@@ -128,10 +129,6 @@ def trends_of(site: Site, name: str, branch: str | None, most: int) -> Trends:
         branch, _said(runs, found, repair), runs, more, found, records(totals), len(recent),
         sum(r.verdict is Verdict.HELD for r in runs), repair, sum(c.seconds for c in totals) / 60,
     )  # fmt: skip
-
-
-def _ordered(key: str, values: Mapping[str, str]) -> dict[str, str]:
-    return {n: values[n] for n in sorted(values, key=lambda n: f",{key}".find(f",{n}="))}
 
 
 def _run(row: Row) -> TrendRun:
@@ -190,7 +187,7 @@ def _said(runs: Sequence[TrendRun], found: Sequence[SeriesChange], repair: float
     held = sum(r.verdict is Verdict.HELD for r in runs)
     parts = [f"{held} of the newest {counted(len(runs), 'run')} were held" if len(runs) > 1 else "One run was judged"]
     if repair is not None:
-        parts.append(f"a break is repaired after {duration(repair)} in the median")
+        parts.append(f"what is held is clear again after {duration(repair)} in the median")
     times = [r.to_verdict for r in runs if r.to_verdict is not None]
     if times:
         parts.append(f"a verdict takes {duration(statistics.median(times))}")

@@ -19,7 +19,7 @@ from myriant.flow.conclude.controls import plan_controls
 from myriant.flow.conclude.coverage import changed_share, merge_coverage
 from myriant.flow.conclude.learning import learn_moves, settle_quarantines, settle_takings
 from myriant.flow.conclude.lessening import Lessened, keep_lasting, lessened
-from myriant.flow.conclude.measuring import Known, of_jobs, share_at
+from myriant.flow.conclude.measuring import Known, of_jobs, seconds_of, share_at
 from myriant.flow.conclude.telling import early_sentence, tell_run
 from myriant.flow.planning.baselines import ancestors, gate_baselines
 from myriant.flow.plans import plan_of_run
@@ -96,7 +96,7 @@ def conclude_run(site: Site, run_id: int, *, follow_up: bool = True) -> None:
             found = {n: c for n, c in beside.compared.cells.items() if n in binding}
             plan_controls(session, run, beside.compared.baselines, found)
         settle_quarantines(session, project, run)
-        if not run.wish and all(c.state in TRUSTED for c in beside.binding):
+        if not run.wish:
             settle_takings(session, run, beside.compared)
         tell_of_run(session, run)
         if follow_up:
@@ -185,6 +185,7 @@ def _judge(site: Site, session: Session, project: Project, beside: Beside) -> No
         "loosened": list(beside.lessened.loosened),
         "accepted": list(beside.lessened.accepted),
         **({"coverage.changed": [share.numerator, share.denominator]} if share is not None else {}),
+        **({"seconds": float(took)} if (took := seconds_of(session, beside.binding)) is not None else {}),
         **({"uncovered": changed.uncovered} if changed.uncovered else {}),
     }
     _keep_jobs(session, beside, judged)

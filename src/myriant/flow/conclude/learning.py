@@ -19,7 +19,7 @@ from myriant.repos.mirror import Mirror
 from myriant.store.history import keep_moves, newest_number_at, open_quarantines
 from myriant.store.results import history_of_test, tests_numbered
 from myriant.store.tables import Project, Run, Test
-from myriant.store.takings import open_takings, signatures_in
+from myriant.store.takings import failed_with, open_takings
 
 
 def learn_moves(site: Site, session: Session, project: Project, run: Run, compared: Compared) -> int:
@@ -108,11 +108,18 @@ def settle_quarantines(session: Session, project: Project, run: Run) -> None:
 
 
 def settle_takings(session: Session, run: Run, compared: Compared) -> None:
-    """End what somebody took in this context and a run that can be trusted shows no more."""
-    mine = [t for t in open_takings(session, run.project_id) if t.context == run.context and t.run < run.number]
-    if not mine:
-        return
-    seen = signatures_in(session, list(compared.attempts.values()), [t.signature for t in mine])
-    for held in mine:
-        if held.signature not in seen:
+    """End what somebody took in this context once all that failed with it has passed again.
+
+    A test that is gone, skipped or did not run proves nothing: what was taken stays taken.
+    """
+    for held in open_takings(session, run.project_id):
+        if held.context != run.context or held.run >= run.number:
+            continue
+        failed = failed_with(session, run.project_id, held.run, held.signature)
+        if failed and all(_passed(compared, job, key, test) for job, key, test in failed):
             held.ended_at, held.ended_why = func.now(), f"fixed in #{run.number}"
+
+
+def _passed(compared: Compared, job: str, key: str, test: int) -> bool:
+    outcomes = compared.current.get((job, key))
+    return outcomes is not None and test < len(outcomes) and outcomes[test] == Outcome.PASSED

@@ -18,7 +18,7 @@ from myriant.flow.conclude.comparing import Compared
 from myriant.flow.conclude.coverage import Changed, coverage_share
 from myriant.store.analysis import analysis_of
 from myriant.store.attempts import attempts_of, attempts_with
-from myriant.store.runs import cells_of
+from myriant.store.runs import cells_of_runs
 from myriant.store.tables import Cell, Run
 
 
@@ -38,17 +38,32 @@ class Known:
         return Measured(
             lambda rule: self._now(session, rule),
             lambda rule: self._before(session, rule),
-            lambda rule: self.changed.nothing if rule.measure == "coverage.changed" else "",
+            lambda rule: self._nothing(rule.measure),
         )
+
+    def _nothing(self, measure: str) -> str:
+        """Why a measure has nothing to be taken of, which is no fault."""
+        if measure == "analysis.new" and not any(self.compared.baselines.values()):
+            return "there is no baseline to compare with yet"
+        return self.changed.nothing if measure == "coverage.changed" else ""
+
+    def _before_about(self, session: Session, rule: Rule) -> list[Cell]:
+        """The same cells as they are at the baselines of their jobs."""
+        wanted = {(c.job, c.key) for c in self._about(rule)}
+        by_job = {job: base for job, base in self.compared.baselines.items() if base is not None}
+        found = cells_of_runs(session, {b.id for b in by_job.values()})
+        return [c for c in found if (c.job, c.key) in wanted and by_job.get(c.job) and by_job[c.job].id == c.run_id]
 
     def _now(self, session: Session, rule: Rule) -> Fraction | None:
         family = rule.measure.partition(".")[0]
         if family == "coverage":
             return self._coverage(session, rule)
         if family == "analysis":
-            return _analysis(session, self._attempts(rule), _at_baselines(session, self.compared, rule), rule.measure)
+            if self._nothing(rule.measure):
+                return None
+            return _analysis(session, _attempts(self._about(rule)), self._earlier(session, rule), rule.measure)
         if rule.measure == "seconds.total":
-            return _seconds_now(session, self.run, self.binding)
+            return seconds_of(session, self._about(rule))
         if rule.measure == "plan.loosened":
             return Fraction(self.loosened)
         if rule.cells is None:
@@ -67,8 +82,8 @@ class Known:
             and (rule.cells is None or rule.cells.holds({**c.values, "job": c.job}))
         ]
 
-    def _attempts(self, rule: Rule) -> list[int]:
-        return [c.attempt_id for c in self._about(rule) if c.attempt_id is not None]
+    def _earlier(self, session: Session, rule: Rule) -> list[int]:
+        return _attempts(self._before_about(session, rule))
 
     def _coverage(self, session: Session, rule: Rule) -> Fraction | None:
         if rule.measure == "coverage.changed":
@@ -81,9 +96,9 @@ class Known:
         if rule.measure in ("coverage.line", "coverage.branch"):
             return share_at(session, self.compared, rule.jobs, rule.folder, branches=rule.measure == "coverage.branch")
         if rule.measure == "seconds.total":
-            return _seconds(self.compared.nearest) if self.compared.nearest is not None else None
+            return seconds_of(session, self._before_about(session, rule))
         if rule.measure == "analysis.total":
-            return _analysis(session, _at_baselines(session, self.compared, rule), [], rule.measure)
+            return _analysis(session, self._earlier(session, rule), [], rule.measure)
         found = of_jobs(_measures_at(self.compared), rule)
         return value_of(found, rule.measure) if found else None
 
@@ -95,19 +110,11 @@ def of_jobs(by_job: Mapping[str, Mapping[str, int]], rule: Rule) -> list[Mapping
     return [by_job[j] for j in rule.jobs or by_job]
 
 
-def _seconds_now(session: Session, run: Run, cells: Sequence[Cell]) -> Fraction | None:
-    """The same of a run that is being judged: its last cell has ended."""
-    ends = [a.ended_at for a in attempts_of(session, cells).values() if a.ended_at is not None]
-    if not ends or run.started_at is None:
-        return None
-    return Fraction(max(0, round((max(ends) - run.started_at).total_seconds() * 1000)), 1000)
-
-
-def _seconds(run: Run) -> Fraction | None:
-    """From the first cell's start to the end of the last, to the millisecond."""
-    if run.ended_at is None or run.started_at is None:
-        return None
-    return Fraction(round((run.ended_at - run.started_at).total_seconds() * 1000), 1000)
+def seconds_of(session: Session, cells: Sequence[Cell]) -> Fraction | None:
+    """What the newest attempts of cells took together: no queue, no rerun a day later and no slot makes it longer."""
+    ended = [a for a in attempts_of(session, cells).values() if a.ended_at is not None]
+    whole = sum((a.ended_at - (a.started_at or a.created_at)).total_seconds() for a in ended if a.ended_at is not None)
+    return Fraction(round(max(0.0, whole) * 1000), 1000) if ended else None
 
 
 def _analysis(session: Session, now: Sequence[int], before: Sequence[int], measure: str) -> Fraction | None:
@@ -119,10 +126,8 @@ def _analysis(session: Session, now: Sequence[int], before: Sequence[int], measu
     return Fraction(len(found - known))
 
 
-def _at_baselines(session: Session, compared: Compared, rule: Rule) -> list[int]:
-    """Attempts at the baselines of the jobs that a rule is about."""
-    bases = {b.id for job, b in compared.baselines.items() if b is not None and (not rule.jobs or job in rule.jobs)}
-    return [c.attempt_id for base in sorted(bases) for c in cells_of(session, base) if c.attempt_id is not None]
+def _attempts(cells: Sequence[Cell]) -> list[int]:
+    return [c.attempt_id for c in cells if c.attempt_id is not None]
 
 
 def _measures_at(compared: Compared) -> dict[str, Mapping[str, Any]]:

@@ -56,7 +56,8 @@ def change_pull_request(
         if not any(_is_of(session, project, n, number) for n in made):
             begun = start_pull_request(session, project, pull)
             made = [*made, *([begun] if begun is not None else [])]
-    return Taken(started_text(made), made)
+        paused = f"{project.name} is paused; it is tested when that ends" if project.paused else ""
+    return Taken(started_text(made) or paused, made)
 
 
 def test_again(site: Site, project_name: str, number: int) -> Taken:

@@ -19,7 +19,7 @@ from myriant.flow.sealing import opened, seal
 from myriant.flow.site import Site
 from myriant.flow.who import Person
 from myriant.store.audit import record
-from myriant.store.queue import defer
+from myriant.store.queue import OUTWARD, defer
 from myriant.store.secrets import secrets_of_project
 from myriant.store.tables import Delivery, Way
 from myriant.store.ways import deliveries_of, way_named, ways_of
@@ -176,4 +176,4 @@ def send_again(site: Site, name: str, number: int) -> None:
         if row is None or row.project_id != project.id:
             raise NotFound(f"nothing was told by the number {number}")
         row.state, row.tries, row.next_at = "waiting", 0, datetime.now(UTC)
-        defer(session, "deliver", lock=f"way-{row.way_id}", way_id=row.way_id)
+        defer(session, "deliver", queue=OUTWARD, lock=f"way-{row.way_id}", way_id=row.way_id)

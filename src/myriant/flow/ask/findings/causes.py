@@ -185,9 +185,7 @@ class _Maker:
             told=KindView(kind.name, kind.part, kind.say, kind.line) if kind else None,
             first_seen=SeenIn(seen[0].number, seen[0].commit, seen[0].at) if seen else None,
             seen=len(seen),
-            taken=next(
-                (TakenBy(t.by, t.at, t.note) for f in members if (t := self.taken.get(f.shown.signature))), None
-            ),
+            taken=self.taken_by(members),
             places=[
                 Place(f.file, f.line, f.name) for f in frames_of(shown.detail or shown.message, first.roots) if f.own
             ][:8],

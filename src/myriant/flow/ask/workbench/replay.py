@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
+from typing import Any
 
 from myriant.core.gate.contexts import push_to
 from myriant.core.gate.replay import Past, replay, strictest
 from myriant.core.gate.sentence import value_text
+from myriant.core.plan.model import BuiltIn, Plan
 from myriant.core.plan.read import read_plan
 from myriant.core.states import Verdict
 from myriant.core.written import counted
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
-from myriant.store.trends import judged_on, shares_of
+from myriant.store.trends import judged_numbered, judged_on, shares_of
 
 MOST_RUNS = 1000
 
@@ -35,6 +38,7 @@ class Limit:
     limit: str | None
     runs: int
     held: int
+    unmeasured: int  # runs in which it was not measured
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,14 +53,18 @@ class Replay:
 
 
 def replay_of(site: Site, name: str, text: str, branch: str | None, most: int) -> Replay:
-    """A draft's rules over the newest decided runs of a branch, beside what the built-in rules said then."""
+    """A draft's gate over the newest decided runs of a branch: its rules, and the built-in ones at its levels."""
     plan = read_plan(text.encode("utf-8", "replace")).plan
-    rules = plan.rules if plan is not None else ()
     with site.store.transaction() as session:
         project = the_project(session, name)
         branch = branch or project.main_branch
+        if plan is None:
+            said = "The draft cannot be used, so there is no gate to replay: every push would be held."
+            return Replay(said, branch, [], 0, 0, [], [])
         rows = judged_on(session, project.id, str(push_to(branch)), most)
-        shares = shares_of(session, [row[0] for row in rows])
+        listed = {row[1] for row in rows}
+        beyond = judged_numbered(session, project.id, {row[9] for row in rows if row[9]} - listed)
+        shares = shares_of(session, [row[0] for row in (*rows, *beyond)])
     lines: dict[int, dict[str, Fraction]] = {}
     branches: dict[int, dict[str, Fraction]] = {}
     for run, job, covered, valid, taken, every in shares:
@@ -64,25 +72,36 @@ def replay_of(site: Site, name: str, text: str, branch: str | None, most: int) -
             lines.setdefault(run, {})[job] = Fraction(covered, valid)
         if every:
             branches.setdefault(run, {})[job] = Fraction(taken, every)
-    history = [
-        Past(
+
+    def past(row: tuple[Any, ...]) -> Past:
+        run, number, _, verdict, jobs, changed, judged, seconds, _, base = row
+        return Past(
             number, verdict, jobs or {}, lines.get(run, {}), branches.get(run, {}),
             Fraction(*changed) if changed and changed[1] else None,
-            Fraction(round((ended - started).total_seconds() * 1000), 1000) if started and ended else None,
-            base, [j["name"] for j in judged if j.get("built_in") and not j["met"] and j["level"] == "block"],
-        )
-        for run, number, _, verdict, jobs, changed, judged, started, ended, base in rows
-    ]  # fmt: skip
+            Fraction(round(seconds * 1000), 1000) if seconds is not None else None, base,
+            [j["name"] for j in judged if _holds(plan, j)],
+        )  # fmt: skip
+
+    history = [past(row) for row in rows]
     titles = {row[1]: row[2] for row in rows}
-    told = replay(rules, history)
+    told = replay(plan.rules, history, [past(row) for row in beyond])
     runs = [ReplayedRun(t.number, titles[t.number], t.before, t.now, t.holding) for t in told]
-    measure = {r.name: r.measure for r in rules}
+    measure = {r.name: r.measure for r in plan.rules}
     limits = [
-        Limit(s.rule, value_text(measure[s.rule], s.limit, None) if s.limit is not None else None, s.runs, s.held)
-        for s in strictest(rules, history)
-    ]
+        Limit(
+            s.rule, value_text(measure[s.rule], s.limit, None) if s.limit is not None else None, s.runs, s.held,
+            s.unmeasured,
+        )
+        for s in strictest(plan.rules, history)
+    ]  # fmt: skip
     held, differs = sum(r.now is Verdict.HELD for r in runs), sum(r.now != r.before for r in runs)
     return Replay(_said(runs, held, differs), branch, runs, held, differs, told[0].untold if told else [], limits)
+
+
+def _holds(plan: Plan, judged: Mapping[str, Any]) -> bool:
+    """Whether a built-in rule that was not met then holds at the level that a draft gives it."""
+    built_in = judged.get("built_in")
+    return bool(built_in) and not judged["met"] and plan.level_of(BuiltIn(str(built_in))) == "block"
 
 
 def _said(runs: list[ReplayedRun], held: int, differs: int) -> str:

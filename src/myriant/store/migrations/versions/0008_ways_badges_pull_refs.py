@@ -36,6 +36,7 @@ def upgrade() -> None:
         sa.Column("way_id", sa.Integer(), sa.ForeignKey("way.id", ondelete="CASCADE"), nullable=False),
         sa.Column("project_id", sa.Integer(), sa.ForeignKey("project.id", ondelete="CASCADE"), nullable=False),
         sa.Column("run", sa.Integer(), nullable=False),
+        sa.Column("context", sa.Text(), nullable=False),
         sa.Column("subject", sa.Text(), nullable=False),
         sa.Column("said", sa.Text(), nullable=False),
         sa.Column("named_values", postgresql.JSONB(), nullable=False),
@@ -48,4 +49,5 @@ def upgrade() -> None:
         sa.UniqueConstraint("way_id", "subject"),
     )
     op.create_index("delivery_of_run", "delivery", ["project_id", "run"])
+    op.create_index("delivery_in_context", "delivery", ["way_id", "context", "id"])
     op.create_index("delivery_waiting", "delivery", ["way_id", "id"], postgresql_where=sa.text("state = 'waiting'"))
