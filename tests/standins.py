@@ -23,6 +23,7 @@ class Receiver:
     came: list[tuple[str, dict[str, str], Any]] = field(default_factory=list)
     answers: list[tuple[int, dict[str, str], bytes]] = field(default_factory=lambda: [(200, {}, b"thank you")])
     heard: threading.Condition = field(default_factory=threading.Condition)
+    let_go: threading.Event = field(default_factory=threading.Event)  # what came to /hang is answered then
 
     def wait(self, count: int, seconds: float = 60) -> list[Any]:
         """The bodies, when there are so many; fewer when time is over."""
@@ -38,6 +39,8 @@ def receiver() -> Iterator[Receiver]:
     class Handler(BaseHTTPRequestHandler):
         def do_POST(self) -> None:
             body = self.rfile.read(int(self.headers.get("Content-Length", "0")))
+            if self.path.startswith("/hang"):
+                kept.let_go.wait(120)
             status, headers, text = kept.answers[0] if len(kept.answers) == 1 else kept.answers.pop(0)
             self.send_response(status)
             for name, value in headers.items():
@@ -58,6 +61,7 @@ def receiver() -> Iterator[Receiver]:
         kept.address = f"127.0.0.1:{server.server_port}"
         threading.Thread(target=server.serve_forever, daemon=True).start()
         yield kept
+        kept.let_go.set()
         server.shutdown()
 
 

@@ -229,3 +229,19 @@ def test_a_way_that_cannot_be_gone_is_refused(telling: World, wish: dict, said: 
     answer = telling.http.put("/projects/refuses/ways/one", json=wish)
     assert answer.status_code == 422 and said in answer.json()["detail"]
     assert telling.get("/projects/refuses/ways") == []
+
+
+def test_a_receiver_that_does_not_answer_keeps_no_verdict_waiting(
+    telling: World, rooms: tuple[Receiver, MailRoom]
+) -> None:
+    """Deliveries have workers of their own: six that hang are more than there are."""
+    requests, _ = rooms
+    repo = telling.repository("hanging", None)
+    for i in range(6):
+        way(telling, "hanging", f"room-{i}", always=True, url=f"http://{requests.address}/hang/{i}")
+    run = repo.pushed({"myriant.toml": PLAN, "report.xml": PASSES}, "first")
+    assert run["run"]["verdict"] == "clear"
+    assert all(r["state"] != "sent" for r in sent(telling, "hanging", count=6))
+    requests.let_go.set()
+    for i in range(6):
+        assert telling.http.delete(f"/projects/hanging/ways/room-{i}").status_code == 204
