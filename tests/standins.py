@@ -40,7 +40,7 @@ def receiver() -> Iterator[Receiver]:
         def do_POST(self) -> None:
             body = self.rfile.read(int(self.headers.get("Content-Length", "0")))
             if self.path.startswith("/hang"):
-                kept.let_go.wait(120)
+                kept.let_go.wait(900)
             status, headers, text = kept.answers[0] if len(kept.answers) == 1 else kept.answers.pop(0)
             self.send_response(status)
             for name, value in headers.items():

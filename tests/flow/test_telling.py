@@ -7,9 +7,12 @@ import time
 from collections.abc import Iterator
 
 import pytest
+import sqlalchemy as sa
 
-from conftest import Repository, World, one_installation
+from conftest import Repository, World, one_installation, stored_project
 from myriant.flow.announce import sending
+from myriant.flow.announce.ways import tell_ways
+from myriant.store.tables import Delivery, Run, Way
 from standins import MailRoom, Receiver, mail_room, receiver
 
 GREEN = "mkdir -p out; cp report.xml out/a.xml"
@@ -31,8 +34,9 @@ def rooms() -> Iterator[tuple[Receiver, MailRoom]]:
         os.environ["MYRIANT_TELL_TO"] = requests.address
         os.environ["MYRIANT_MAIL_SERVER"] = f"smtp://{mails.address}"
         os.environ["MYRIANT_MAIL_FROM"] = "myriant@here.example"
+        os.environ["MYRIANT_TELL_SECONDS"] = "900"  # no answer is given up: what hangs is let go by its test
         yield requests, mails
-        for name in ("MYRIANT_TELL_TO", "MYRIANT_MAIL_SERVER", "MYRIANT_MAIL_FROM"):
+        for name in ("MYRIANT_TELL_SECONDS", "MYRIANT_TELL_TO", "MYRIANT_MAIL_SERVER", "MYRIANT_MAIL_FROM"):
             del os.environ[name]
 
 
@@ -169,8 +173,6 @@ def test_what_does_not_arrive_is_tried_again_or_put_aside(
 
 def hurry(world: World) -> None:
     """As if the waits were over."""
-    import sqlalchemy as sa
-
     site = world.installation.site
     assert site is not None
     with site.store.engine.begin() as connection:
@@ -198,6 +200,22 @@ def test_a_mail_server_that_refuses_is_said_and_an_address_that_is_private_gets_
     assert rows["inner"]["state"] == "waiting" and "private address" in rows["inner"]["answer"]
     tried = telling.http.post("/projects/refused/ways/inner/try").json()
     assert not tried["arrived"] and "private address" in tried["said"]
+
+
+def test_each_run_is_told_of_though_another_said_the_same(telling: World) -> None:
+    site = telling.installation.site
+    assert site is not None
+    project, _ = stored_project(site.store, runs=2)
+    with site.store.transaction() as session:
+        session.add(Way(project_id=project, name="all", kind="request", shown="x", sealed=b"", always=True, by="Ada"))
+        runs = session.scalars(sa.select(Run.id).where(Run.project_id == project).order_by(Run.number)).all()
+    for run in (*runs, *runs, *runs):
+        tell_ways(site, run)
+    with site.store.transaction() as session:
+        told = session.scalars(
+            sa.select(Delivery.run).where(Delivery.project_id == project).order_by(Delivery.id)
+        ).all()
+    assert told == [1, 2]
 
 
 @pytest.mark.parametrize(
@@ -234,14 +252,16 @@ def test_a_way_that_cannot_be_gone_is_refused(telling: World, wish: dict, said: 
 def test_a_receiver_that_does_not_answer_keeps_no_verdict_waiting(
     telling: World, rooms: tuple[Receiver, MailRoom]
 ) -> None:
-    """Deliveries have workers of their own: six that hang are more than there are."""
+    """Deliveries have workers of their own: nine that hang are more than both queues have."""
     requests, _ = rooms
     repo = telling.repository("hanging", None)
-    for i in range(6):
+    for i in range(9):
         way(telling, "hanging", f"room-{i}", always=True, url=f"http://{requests.address}/hang/{i}")
-    run = repo.pushed({"myriant.toml": PLAN, "report.xml": PASSES}, "first")
-    assert run["run"]["verdict"] == "clear"
-    assert all(r["state"] != "sent" for r in sent(telling, "hanging", count=6))
-    requests.let_go.set()
-    for i in range(6):
+    try:
+        run = repo.pushed({"myriant.toml": PLAN, "report.xml": PASSES}, "first")
+        assert run["run"]["verdict"] == "clear"
+        assert all(r["state"] != "sent" for r in sent(telling, "hanging", count=9))
+    finally:
+        requests.let_go.set()
+    for i in range(9):
         assert telling.http.delete(f"/projects/hanging/ways/room-{i}").status_code == 204

@@ -29,7 +29,7 @@ from myriant.store.tables import Delivery, Project, Way
 from myriant.store.ways import next_waiting, ways_that_are_due
 
 _log = logging.getLogger(__name__)
-SECONDS = 15.0
+SECONDS = float(os.environ.get("MYRIANT_TELL_SECONDS", "15"))  # for an answer
 MOST_ANSWER = 16 * 1024
 MOST_TRIES = 12
 LONGEST_WAIT = timedelta(hours=1)

@@ -50,14 +50,14 @@ def badge_of(site: Site, key: str, what: str, branch: str, tag: str, job: str, t
         )
         if not runs and head is None:
             return Badge(name, "nothing has run")
-        mine = [r for r in runs if r.context and (tag or head is None or r.commit == head)]
+        mine = [r for r in runs if (tag or head is None or r.commit == head)]
         if not mine:
             return Badge(name, "not tested yet")
         return _badge(session, project, mine, what, job, name)
 
 
 def _badge(session: Session, project: Project, runs: Sequence[Run], what: str, job: str, name: str) -> Badge:
-    """`runs` are those of the commit that stands there now, the newest first; evidence is not among them."""
+    """`runs` are those of the commit that stands there now, the newest first; evidence among them has no verdict."""
     commit = runs[0].commit
     verdict = Verdict(words_of(session, project.id, {commit})[commit].verdict)
     mark = str(verdict) if verdict is not Verdict.NONE else "undecided"
