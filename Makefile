@@ -14,7 +14,7 @@ test: setup       ## lint, then every test
 	@tools/setup --with-browser
 	@$(MAKE) --no-print-directory lint
 	@cd web && ../$(BIN)/npm run -s test
-	@$(BIN)/pytest tests -n auto --maxprocesses 3 --dist loadfile
+	@$(BIN)/pytest tests -n auto --maxprocesses 3 --dist loadfile --no-loadscope-reorder
 
 check: lint       ## what a change needs while one works: lint, types, unit tests, one push end to end
 	@cd web && ../$(BIN)/npm run -s test

@@ -32,7 +32,10 @@ from myriant.wire.parcels import ReportHead, head_bytes
 settings.register_profile("ours", deadline=None, max_examples=50, suppress_health_check=[HealthCheck.too_slow])
 settings.load_profile("ours")
 _names = count(1)
-WHEELS = Path(__file__).parent.parent / ".setup/wheels"
+HERE = Path(__file__).parent
+WHEELS = HERE.parent / ".setup/wheels"
+ROOMS = ("flow", "e2e", "cli", "adversary", "api", "runner", "store", "repos", "core")  # the longest first
+LONG = ("test_demo", "test_campaign", "test_numbers", "test_execution", "test_diagnosis")
 PLAN = """\
 version = 1
 
@@ -66,6 +69,11 @@ def junit(**cases: str) -> str:
 def writes(report: str, *, status: int = 0) -> str:
     """A test.sh that writes a report and exits."""
     return f"mkdir -p out\ncat > out/unit.xml <<'END'\n{report}\nEND\nexit {status}\n"
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """What takes long begins first, so that the workers end together; core's many quick tests fill what is left."""
+    items.sort(key=lambda item: (ROOMS.index(item.path.parent.relative_to(HERE).parts[0]), item.path.stem not in LONG))
 
 
 @dataclass

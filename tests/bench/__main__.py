@@ -20,6 +20,7 @@ NAMES = (
     "claims",
     "caches",
     "faults",
+    "queries",
     "trends",
 )
 

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import json
 import os
-import time
 from typing import Any
 
 import httpx
+from tenacity import Retrying, retry_if_exception_type, stop_after_attempt, wait_incrementing
 
 from myriant.cli.errors import stop
 from myriant.cli.place import Place, default_data
@@ -63,14 +63,14 @@ class Connection:
 
     def put_bytes(self, path: str, data: bytes, *, tries: int, **params: Any) -> Any:
         """PUT a piece; a broken connection is tried again."""
-        for left in range(tries - 1, -1, -1):
-            try:
-                return self._answer(self._http.request("PUT", path, content=data, params=params))
-            except httpx.TransportError as error:
-                if not left:
-                    stop(f"{self.address} cannot be reached: {error}", "run the command again: it goes on")
-                time.sleep(2.0 * (tries - left))
-        return None
+        again = Retrying(
+            retry=retry_if_exception_type(httpx.TransportError), wait=wait_incrementing(2.0, 2.0),
+            stop=stop_after_attempt(tries), reraise=True,
+        )  # fmt: skip
+        try:
+            return self._answer(again(self._http.request, "PUT", path, content=data, params=params))
+        except httpx.TransportError as error:
+            stop(f"{self.address} cannot be reached: {error}", "run the command again: it goes on")
 
     def _send(self, method: str, path: str, **options: Any) -> httpx.Response:
         try:

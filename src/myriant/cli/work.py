@@ -8,13 +8,15 @@ import logging
 import os
 import signal
 from concurrent.futures import ThreadPoolExecutor
+from itertools import count
 
 import procrastinate
+from procrastinate.exceptions import ConnectorException
 from sqlalchemy import text
 from sqlalchemy.exc import SQLAlchemyError
 
 from myriant.flow.site import Site
-from myriant.flow.tasks import due_looks, look_at, sweep, task_app
+from myriant.flow.tasks import due_looks, look_at, sweep, task_app, tend_tasks
 from myriant.store.queue import INWARD, OUTWARD
 
 _log = logging.getLogger(__name__)
@@ -32,7 +34,7 @@ async def _work(site: Site) -> None:
     async with app.open_async():
         outward = _run(app, OUTWARD, install_signal_handlers=False)
         beside = [
-            asyncio.create_task(_sweep_again_and_again(site)), asyncio.create_task(_look_again_and_again(site)),
+            asyncio.create_task(_sweep_again_and_again(site, app)), asyncio.create_task(_look_again_and_again(site)),
             asyncio.create_task(outward),
         ]  # fmt: skip
         try:
@@ -57,17 +59,18 @@ def _database_began(site: Site) -> str:
         return str(session.scalar(text("SELECT pg_postmaster_start_time()")))
 
 
-async def _sweep_again_and_again(site: Site) -> None:
+async def _sweep_again_and_again(site: Site, app: procrastinate.App) -> None:
     began = ""
-    while True:
+    for sweeps in count():
         try:
             began = began or await asyncio.to_thread(_database_began, site)
             await asyncio.to_thread(sweep, site)
+            await tend_tasks(app, sweeps)
             if await asyncio.to_thread(_database_began, site) != began:
                 # the listening connection died with the database: a fresh process hears again
                 os.kill(os.getpid(), signal.SIGTERM)
                 return
-        except SQLAlchemyError as error:
+        except (SQLAlchemyError, ConnectorException) as error:
             _log.warning("the sweep could not reach the database: %s", error)
         except Exception:
             _log.exception("the sweep failed; it is tried again")

@@ -5,7 +5,6 @@ from __future__ import annotations
 import logging
 from collections.abc import Iterator
 from contextlib import contextmanager
-from datetime import timedelta
 
 import procrastinate
 
@@ -29,7 +28,8 @@ from myriant.store.queue import OUTWARD, forget_finished_tasks, take_up_orphans
 from myriant.store.tables import Project, Run
 
 _log = logging.getLogger(__name__)
-_SILENT = timedelta(seconds=15)
+_SILENT_SECONDS = 15.0
+_SWEEPS_TO_FORGET = 1000
 
 
 def task_app(site: Site) -> procrastinate.App:
@@ -93,16 +93,20 @@ def run_of_attempt(site: Site, attempt_id: int) -> int | None:
 
 
 def sweep(site: Site) -> None:
-    """Take back expired leases and orphaned tasks, and do what time brings."""
+    """Take back expired leases, and do what time brings."""
     taken = take_back_expired(site)
     if taken:
         _log.warning("%d leases had expired", taken)
-    with site.store.transaction() as session:
-        orphans = take_up_orphans(session, _SILENT.total_seconds())
-        forget_finished_tasks(session)
+    keep_time(site)
+
+
+async def tend_tasks(app: procrastinate.App, sweeps: int) -> None:
+    """Take up again what a lost worker had begun, and now and then forget what is over."""
+    orphans = await take_up_orphans(app, _SILENT_SECONDS)
     if orphans:
         _log.warning("%d tasks of a lost worker are taken up again", orphans)
-    keep_time(site)
+    if sweeps % _SWEEPS_TO_FORGET == 0:
+        await forget_finished_tasks(app)
 
 
 def due_looks(site: Site) -> list[str]:

@@ -7,9 +7,18 @@ import logging
 import threading
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any, NoReturn, Protocol
 
 import httpx
+from tenacity import (
+    RetryCallState,
+    Retrying,
+    retry_if_exception_type,
+    stop_after_attempt,
+    stop_never,
+    wait_exponential,
+)
+from tenacity.stop import StopBaseT
 
 from myriant.wire.attempts import CacheAnswer, Expected
 from myriant.wire.lease import Lease
@@ -22,6 +31,7 @@ _log = logging.getLogger(__name__)
 
 PART = 16 << 20  # bytes; a longer file is sent in parts, so that a lost connection costs one of them
 MOST_TOGETHER = 500  # files in one call
+_FETCHES = 6  # tries for a file that can be missed
 
 
 def _part(file: Path, part: int) -> Callable[[], bytes]:
@@ -35,6 +45,10 @@ def _part(file: Path, part: int) -> Callable[[], bytes]:
 
 class LeaseLost(Exception):
     """The server no longer takes anything for this attempt."""
+
+
+class _Away(Exception):
+    """The server cannot answer now; the text is its status."""
 
 
 class Refused(Exception):
@@ -158,24 +172,21 @@ class Server:
         self._download(f"/attempts/{lease.attempt}/handed/{report}", lease.token, target)
 
     def _download(self, path: str, token: str, target: Path) -> None:
-        for last in (False, False, True):
-            try:
-                with (
-                    self._http.stream("GET", path, headers={"Authorization": f"Bearer {token}"}) as answer,
-                    target.open("wb") as out,
-                ):
-                    if answer.status_code < 400:
-                        for piece in answer.iter_raw(1 << 20):
-                            out.write(piece)
-                        return
+        def once() -> None:
+            with (
+                self._http.stream("GET", path, headers={"Authorization": f"Bearer {token}"}) as answer,
+                target.open("wb") as out,
+            ):
+                if answer.status_code >= 400:
                     answer.read()
-                    if answer.status_code < 500 or last:
-                        self._refused(answer)
-            except httpx.TransportError as error:
-                if last:
-                    raise Refused(f"{path} cannot be fetched: {error}") from error
-            if self.stopping.wait(1.0):
-                raise Refused("the runner is stopping")
+                    self._no_answer(answer)
+                for piece in answer.iter_raw(1 << 20):
+                    out.write(piece)
+
+        try:
+            self._again(f"GET {path}", stop_after_attempt(_FETCHES))(once)
+        except (httpx.TransportError, _Away) as error:
+            raise Refused(f"{path} cannot be fetched: {error}") from error
 
     def finish(self, lease: Lease, told: dict[str, Any]) -> None:
         self._call("POST", f"/attempts/{lease.attempt}/finish", token=lease.token, json=told)
@@ -191,41 +202,53 @@ class Server:
         **options: Any,
     ) -> httpx.Response:
         """One call; repeated with growing pauses while the server cannot be reached or says it cannot answer now."""
-        pause = 0.2
-        while True:
-            opened = content() if isinstance(content, Callable) else content  # type: ignore[arg-type]
-            try:
-                answer = self._http.request(
-                    method,
-                    path,
-                    headers={"Authorization": f"Bearer {token}", **(headers or {})},
-                    content=opened,
-                    **options,
-                )
-                if answer.status_code < 400:
-                    return answer
-                if answer.status_code < 500 and answer.status_code != 429:
-                    self._refused(answer)
-                said = f"{answer.status_code} {answer.reason_phrase}"
-            except httpx.TransportError as error:
-                said = str(error) or type(error).__name__
-            finally:
-                if hasattr(opened, "close"):
-                    opened.close()
-            if pause > 1:
-                _log.warning("the server does not answer (%s %s: %s), trying again", method, path, said)
-            if self.stopping.wait(pause):
-                raise Refused("the runner is stopping")
-            pause = min(pause * 2, 5.0)
 
-    def _refused(self, answer: httpx.Response) -> None:
+        def once() -> httpx.Response:
+            answer = self._http.request(
+                method,
+                path,
+                headers={"Authorization": f"Bearer {token}", **(headers or {})},
+                content=content() if callable(content) else content,
+                **options,
+            )
+            if answer.status_code >= 400:
+                self._no_answer(answer)
+            return answer
+
+        return self._again(f"{method} {path}", stop_never)(once)
+
+    def _again(self, doing: str, stop: StopBaseT) -> Retrying:
+        """How every call is tried again: at once, then seldom, until `stop` or until the runner stops."""
+
+        def say(state: RetryCallState) -> None:
+            if state.attempt_number > 3 and state.outcome is not None:
+                _log.warning("the server does not answer (%s: %s), trying again", doing, state.outcome.exception())
+
+        def pause(seconds: float) -> None:
+            if self.stopping.wait(seconds):
+                raise Refused("the runner is stopping")
+
+        return Retrying(
+            retry=retry_if_exception_type((httpx.TransportError, _Away)),
+            wait=wait_exponential(0.2, max=5.0),
+            sleep=pause,
+            stop=stop,
+            before_sleep=say,
+            reraise=True,
+        )
+
+    def _no_answer(self, answer: httpx.Response) -> NoReturn:
+        """Raises _Away when the call is worth another try, else what the refusal means."""
+        said = f"{answer.status_code} {answer.reason_phrase}"
+        if answer.status_code >= 500 or answer.status_code == 429:
+            raise _Away(said)
         try:
             body = answer.json()
         except ValueError:
             body = {}
         if body.get("type") == "/problems/lease-lost":
             raise LeaseLost(body.get("detail", ""))
-        raise Refused(body.get("detail") or f"{answer.status_code} {answer.reason_phrase}")
+        raise Refused(body.get("detail") or said)
 
     def close(self) -> None:
         self.stopping.set()

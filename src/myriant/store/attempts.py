@@ -40,7 +40,7 @@ def every_attempt_of(session: Session, cell_id: int) -> Sequence[tuple[int, int,
     """Id, number, state and place (of a control run) of every attempt of a cell, control runs last."""
     query = select(Attempt.id, Attempt.number, Attempt.state, Control.place)
     query = query.outerjoin(Control, Control.attempt_id == Attempt.id).where(Attempt.cell_id == cell_id)
-    return session.execute(query.order_by((Attempt.number < 0), func.abs(Attempt.number))).tuples().all()
+    return session.execute(query.order_by((Attempt.number < 0), func.abs(Attempt.number))).all()
 
 
 def reruns_of(session: Session, cells: Sequence[Cell]) -> int:
@@ -202,7 +202,7 @@ def kinds_reported(session: Session, attempts: Sequence[int]) -> Sequence[tuple[
     """Kind, number of tests, seconds and attempt of each report of tests."""
     query = select(Report.kind, Report.total, Report.seconds, Report.attempt_id)
     query = query.where(Report.attempt_id.in_(attempts), Report.content == Content.TESTS)
-    return session.execute(query).tuples().all()
+    return session.execute(query).all()
 
 
 def take_outlived_reports(session: Session, now: datetime, most: int) -> Sequence[Report]:
@@ -219,12 +219,12 @@ def handed_over(session: Session, run_id: int, jobs: Collection[str]) -> Sequenc
     """Report, job, cell key and path of each file that these jobs of a run have handed over."""
     query = select(Report.id, Cell.job, Cell.key, Report.path).join(Cell, Cell.attempt_id == Report.attempt_id)
     query = query.where(Cell.run_id == run_id, Cell.job.in_(jobs), Report.content == Content.HAND_OVER)
-    return session.execute(query.order_by(Report.id)).tuples().all()
+    return session.execute(query.order_by(Report.id)).all()
 
 
 def attachments_of(session: Session, attempt_id: int) -> Sequence[tuple[str, int]]:
     query = select(Report.path, Report.id).where(Report.attempt_id == attempt_id)
-    return session.execute(query.where(Report.content == Content.ATTACHMENT)).tuples().all()
+    return session.execute(query.where(Report.content == Content.ATTACHMENT)).all()
 
 
 def attachments_before(session: Session, run: Run, job: str, key: str) -> dict[str, int]:
@@ -238,7 +238,7 @@ def attachments_before(session: Session, run: Run, job: str, key: str) -> dict[s
         .where(Cell.job == job, Cell.key == key, Attempt.state == State.PASSED)
         .order_by(Run.number)
     )
-    return dict(rows.tuples())
+    return dict(rows)
 
 
 def reports_to_read_again(session: Session, project_id: int, contents: Sequence[Content]) -> Sequence[Any]:

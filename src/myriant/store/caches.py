@@ -57,7 +57,7 @@ def sizes_of_caches(session: Session, project_id: int) -> Sequence[tuple[int, in
     """Id, size and blob of a project's kept entries, the most lately used first."""
     query = select(CacheEntry.id, CacheEntry.size, CacheEntry.blob)
     query = query.where(CacheEntry.project_id == project_id, CacheEntry.kept)
-    return session.execute(query.order_by(CacheEntry.used_at.desc(), CacheEntry.id.desc())).tuples().all()
+    return session.execute(query.order_by(CacheEntry.used_at.desc(), CacheEntry.id.desc())).all()
 
 
 def remove_caches(session: Session, entries: Sequence[int]) -> None:

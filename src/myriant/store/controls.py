@@ -28,7 +28,7 @@ def waiting_controls(session: Session, offers: Sequence[str]) -> Sequence[tuple[
         .limit(4)
         .with_for_update(skip_locked=True, of=Control)
     )
-    return session.execute(query).tuples().all()
+    return session.execute(query).all()
 
 
 def control_of_attempt(session: Session, attempt_id: int) -> Control | None:
@@ -61,7 +61,7 @@ def stale_controls(session: Session, before: datetime) -> Sequence[Control]:
 def controls_of_run(session: Session, run_id: int) -> Sequence[tuple[Control, str, str]]:
     """Control runs of a run with the job and key of their cells."""
     query = select(Control, Cell.job, Cell.key).join(Cell, Cell.id == Control.cell_id).where(_of_run(run_id))
-    return session.execute(query.order_by(Control.id)).tuples().all()
+    return session.execute(query.order_by(Control.id)).all()
 
 
 # --- searches -------------------------------------------------------------------------------------
@@ -95,4 +95,4 @@ def searches_without_tries(session: Session) -> Sequence[Search]:
 def cells_with_attempts(session: Session, run_id: int) -> Sequence[tuple[Cell, int]]:
     """Cells of a run with the id of their newest attempt."""
     query = select(Cell, Attempt.id).join(Attempt, Attempt.id == Cell.attempt_id).where(Cell.run_id == run_id)
-    return session.execute(query).tuples().all()
+    return session.execute(query).all()

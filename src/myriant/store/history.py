@@ -69,7 +69,7 @@ def failures_of_tests(session: Session, project_id: int, tests: Sequence[int]) -
         .order_by(Run.number.desc())
         .limit(5000)
     )
-    return rows.tuples().all()
+    return rows.all()
 
 
 def durations_of(session: Session, attempts: Sequence[int]) -> dict[int, NDArray[np.float64]]:

@@ -25,7 +25,7 @@ def verdicts_of_commits(session: Session, project_id: int, commits: Collection[s
         select(Run.commit, Run.context, Run.verdict, Run.number)
         .where(Run.project_id == project_id, Run.commit.in_(commits), Run.context != "", Run.verdict != Verdict.NONE)
         .order_by(Run.number)
-    ).tuples()
+    )
     branches, pulls = branches_of(session, project_id), open_pull_numbers(session, project_id)
     found: dict[str, list[Said]] = {}
     for commit, context, verdict, number in rows:
@@ -66,7 +66,7 @@ def judged_jobs(
         .where(JobResult.good.is_not(None), JobResult.run_id != but)
         .order_by(JobResult.number)
     )  # fmt: skip
-    for job, run_id, number, commit, context, trusted, good in rows.tuples():
+    for job, run_id, number, commit, context, trusted, good in rows:
         told = JobSaid(run_id, number, commit, context, bool(trusted), bool(good))
         found.setdefault(job, {}).setdefault(commit, []).append(told)
     return found

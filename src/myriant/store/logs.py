@@ -32,7 +32,7 @@ def attempts_learned(session: Session, project_id: int, job: str) -> dict[str, i
     """By step, from how many attempts its usual lines were learned."""
     query = select(UsualLines.step, UsualLines.attempts)
     rows = session.execute(query.where(UsualLines.project_id == project_id, UsualLines.job == job))
-    return dict(rows.tuples().all())
+    return dict(rows.all())
 
 
 def usual_lines_to_change(session: Session, project_id: int, job: str, step: str, empty: bytes) -> UsualLines:

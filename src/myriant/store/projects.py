@@ -73,7 +73,7 @@ def branches_of(session: Session, project_id: int) -> dict[str, str]:
 def commits_of_refs(session: Session, project_id: int) -> dict[str, str]:
     """Where each branch and tag was last seen."""
     rows = session.execute(select(Ref.name, Ref.commit).where(Ref.project_id == project_id))
-    return dict(rows.tuples().all())
+    return dict(rows.all())
 
 
 def forget_refs(session: Session, project_id: int, names: Collection[str]) -> None:
@@ -133,7 +133,7 @@ def remember_untested(session: Session, rows: Sequence[dict[str, object]]) -> No
 def reasons_untested(session: Session, commit: str) -> Sequence[tuple[str, str]]:
     """Project and reason of a commit without a run of its own."""
     query = select(Project.name, Untested.reason).join(Untested, Untested.project_id == Project.id)
-    return session.execute(query.where(Untested.commit == commit)).tuples().all()
+    return session.execute(query.where(Untested.commit == commit)).all()
 
 
 _MOVES = 0x4D594D56  # names the lock: moves of a project's branches

@@ -62,7 +62,7 @@ def prune(session: Session, project_id: int, before: datetime, most: int) -> lis
 def projects_that_prune(session: Session) -> Sequence[tuple[int, int]]:
     """Projects that keep logs and files for so many days only."""
     query = select(Project.id, Project.keep_days).where(Project.keep_days.is_not(None))
-    return [(project, days) for project, days in session.execute(query).tuples() if days is not None]
+    return [(project, days) for project, days in session.execute(query) if days is not None]
 
 
 def blobs_of_project(session: Session, project_id: int) -> list[str]:

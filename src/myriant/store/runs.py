@@ -42,7 +42,7 @@ def newest_with_cell(
 def newest_runs_of_pulls(session: Session, project_id: int) -> dict[int, int]:
     """By pull request, the number of its newest run."""
     query = select(Run.pull_request, func.max(Run.number)).where(Run.project_id == project_id)
-    rows = session.execute(query.where(Run.pull_request.is_not(None)).group_by(Run.pull_request)).tuples()
+    rows = session.execute(query.where(Run.pull_request.is_not(None)).group_by(Run.pull_request))
     return {pull: number for pull, number in rows if pull is not None}
 
 
@@ -95,7 +95,7 @@ def marks_of_runs(session: Session, runs: Sequence[int]) -> Sequence[tuple[int, 
     """Run, job, title, key, mark and whether it is advisory, of each cell; newest runs first, in the plan's order."""
     query = select(Cell.run_id, Cell.job, Cell.job_title, Cell.key, Cell.mark, Cell.advisory)
     query = query.where(Cell.run_id.in_(runs)).order_by(Cell.run_id.desc(), Cell.position)
-    return session.execute(query).tuples().all()
+    return session.execute(query).all()
 
 
 def newest_run_in(session: Session, project_id: int, context: str, commit: str) -> int | None:
@@ -174,13 +174,13 @@ def approvals_waiting(session: Session) -> Sequence[tuple[str, int, str, datetim
     query = query.join(Run, Run.id == Approval.run_id).join(Project, Project.id == Run.project_id)
     return session.execute(
         query.where(Approval.state == ApprovalState.WAITING).order_by(Approval.until)
-    ).tuples().all()  # fmt: skip
+    ).all()  # fmt: skip
 
 
 def cell_values(session: Session, run_id: int) -> dict[tuple[str, str], dict[str, str]]:
     """The dimension values of a run's cells, by job and key."""
     query = select(Cell.job, Cell.key, Cell.values).where(Cell.run_id == run_id)
-    return {(job, key): values for job, key, values in session.execute(query).tuples()}
+    return {(job, key): values for job, key, values in session.execute(query)}
 
 
 def open_cells_of(session: Session, run_id: int) -> Sequence[Cell]:
@@ -206,7 +206,7 @@ def remove_cells(session: Session, run_id: int) -> None:
 def selected_by_job(session: Session, run_id: int) -> dict[str, int]:
     """How many cells of each job the sample chose."""
     query = select(Cell.job, func.count()).where(Cell.run_id == run_id, Cell.selected).group_by(Cell.job)
-    return dict(session.execute(query).tuples().all())
+    return dict(session.execute(query).all())
 
 
 def past_cells(
@@ -216,7 +216,7 @@ def past_cells(
     query = select(Cell.key, Cell.mark, Cell.reused, Attempt.created_at, Attempt.ended_at)
     query = query.join(Run, Run.id == Cell.run_id).join(Attempt, Attempt.id == Cell.attempt_id)
     query = query.where(Run.project_id == run.project_id, Cell.job == job, Run.id < run.id, Cell.state.in_(TRUSTED))
-    return session.execute(query.order_by(Cell.id.desc()).limit(most)).tuples().all()
+    return session.execute(query.order_by(Cell.id.desc()).limit(most)).all()
 
 
 def seconds_of_cells(
@@ -227,7 +227,7 @@ def seconds_of_cells(
     took = func.extract("epoch", Attempt.ended_at - func.coalesce(Attempt.started_at, Attempt.created_at))
     query = select(Cell.job, Cell.key, took).join(Attempt, Attempt.id == Cell.attempt_id)
     query = query.where(Cell.run_id.in_(newest), Cell.job.in_(jobs), Attempt.state.in_(TRUSTED), Cell.reused.is_(None))
-    return session.execute(query).tuples().all()
+    return session.execute(query).all()
 
 
 def rank_served_now(session: Session, but: int = 0) -> float:

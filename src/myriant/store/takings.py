@@ -28,4 +28,4 @@ def failed_with(session: Session, project_id: int, run: int, signature: str) -> 
         .join(Run, Run.id == Cell.run_id)
         .where(Run.project_id == project_id, Run.number == run, Failure.signature == signature)
     )
-    return set(rows.tuples())
+    return set(rows)

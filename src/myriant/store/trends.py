@@ -31,7 +31,7 @@ def totals_on(session: Session, project_id: int, context: str, most: int) -> Seq
         .order_by(Run.depth.desc(), Run.number.desc())
         .limit(most)
     )  # fmt: skip
-    return session.execute(query).tuples().all()
+    return session.execute(query).all()
 
 
 def cell_totals(session: Session, runs: Sequence[int]) -> Sequence[tuple[int, str, str, Any, bool, int, float]]:
@@ -43,7 +43,7 @@ def cell_totals(session: Session, runs: Sequence[int]) -> Sequence[tuple[int, st
         .join(Attempt, Attempt.id == Cell.attempt_id)
         .where(Cell.run_id.in_(runs), Cell.reused.is_(None), Attempt.ended_at.is_not(None))
     )
-    return [(*row[:6], float(row[6])) for row in session.execute(query).tuples()]
+    return [(*row[:6], float(row[6])) for row in session.execute(query)]
 
 
 def _judged(project_id: int) -> Select[Any]:
@@ -61,12 +61,12 @@ def _judged(project_id: int) -> Select[Any]:
 def judged_on(session: Session, project_id: int, context: str, most: int) -> Sequence[tuple[Any, ...]]:
     """Run, number, title, verdict, measures, rules as judged, seconds, end and baseline's number; newest first."""
     query = _judged(project_id).where(Run.context == context)
-    return session.execute(query.order_by(Run.depth.desc(), Run.number.desc()).limit(most)).tuples().all()
+    return session.execute(query.order_by(Run.depth.desc(), Run.number.desc()).limit(most)).all()
 
 
 def judged_numbered(session: Session, project_id: int, numbers: Collection[int]) -> Sequence[tuple[Any, ...]]:
     """The same of runs by their numbers."""
-    return session.execute(_judged(project_id).where(Run.number.in_(numbers))).tuples().all()
+    return session.execute(_judged(project_id).where(Run.number.in_(numbers))).all()
 
 
 def shares_of(session: Session, runs: Sequence[int]) -> Sequence[tuple[int, str, int, int, int, int]]:
@@ -75,4 +75,4 @@ def shares_of(session: Session, runs: Sequence[int]) -> Sequence[tuple[int, str,
         CoverageTotal.run_id, CoverageTotal.job, CoverageTotal.lines_covered, CoverageTotal.lines_valid,
         CoverageTotal.branches_covered, CoverageTotal.branches_valid,
     ).where(CoverageTotal.run_id.in_(runs), CoverageTotal.attempt_id.is_(None))  # fmt: skip
-    return session.execute(query).tuples().all()
+    return session.execute(query).all()

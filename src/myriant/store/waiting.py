@@ -17,15 +17,11 @@ from myriant.store.tables import Attempt, Cell, Project, Run
 def sums_of_work(session: Session) -> Sequence[tuple[list[str], State, int, float, float]]:
     """By what cells want and their state: how many, predicted seconds in all, and of the longest."""
     seconds = func.coalesce(Cell.predicted, USUAL_SECONDS)
-    return (
-        session.execute(
-            select(Cell.wants, Cell.state, func.count(), func.sum(seconds), func.max(seconds))
-            .where(Cell.state.in_(OPEN))
-            .group_by(Cell.wants, Cell.state)
-        )
-        .tuples()
-        .all()
-    )
+    return session.execute(
+        select(Cell.wants, Cell.state, func.count(), func.sum(seconds), func.max(seconds))
+        .where(Cell.state.in_(OPEN))
+        .group_by(Cell.wants, Cell.state)
+    ).all()
 
 
 def running_rows(session: Session, most: int) -> list[Row[Any]]:

@@ -49,7 +49,7 @@ def deliveries_of(session: Session, project_id: int, run: int | None, most: int)
     query = select(Delivery, Way).join(Way, Way.id == Delivery.way_id).where(Delivery.project_id == project_id)
     if run is not None:
         query = query.where(Delivery.run == run)
-    return session.execute(query.order_by(Delivery.id.desc()).limit(most)).tuples().all()
+    return session.execute(query.order_by(Delivery.id.desc()).limit(most)).all()
 
 
 def pass_over(session: Session, way_id: int, run: int, but: int) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -12,7 +13,6 @@ import numpy as np
 from myriant.core.diagnosis.usual import are_usual, line_digest, plain, stretches
 from myriant.core.states import State
 from myriant.flow.logs import (
-    LONGEST_LINE,
     MOST_JUDGED,
     chunk_bytes,
     counted_chunks,
@@ -110,32 +110,29 @@ def log_lines(site: Site, attempt_id: int, first: int, count: int) -> LogLines:
 
 
 def search_log(site: Site, attempt_id: int, text: str) -> Hits:
-    """Lines that hold a text, capitals or not."""
-    wanted = text.lower().encode()
+    """Lines that hold a text, capitals or not, however long they are and however they were delivered."""
+    wanted = text.lower()
     with site.store.transaction() as session:
         chunks = counted_chunks(site, session, the_attempt(session, attempt_id))
-    count = 0
+    decoder = codecs.getincrementaldecoder("utf-8")("replace")
+    count, newest, number = 0, 0, 1  # the newest line that was found, and the one that stands at `scanned`
     found: list[int] = []
-    number, rest = 0, b""
+    rest = ""  # the end of a line that goes on in the next piece: as much as a text that is cut there needs
     for chunk in chunks if wanted else ():
-        data = rest + chunk_bytes(site, chunk).lower()
-        cut = data.rfind(b"\n") + 1
-        body, rest = data[:cut], data[cut:][-LONGEST_LINE:]
-        at = body.find(wanted)
-        scanned = 0
+        body = rest + decoder.decode(chunk_bytes(site, chunk)).lower()
+        scanned, at = 0, body.find(wanted)
         while at >= 0:
-            number += body.count(b"\n", scanned, at)
-            count += 1
-            if len(found) < _MOST_HITS:
-                found.append(number + 1)
-            end = body.find(b"\n", at)
+            number += body.count("\n", scanned, at)
+            if number != newest:
+                newest, count = number, count + 1
+                if len(found) < _MOST_HITS:
+                    found.append(number)
             scanned = at
+            end = body.find("\n", at)
             at = body.find(wanted, end) if end >= 0 else -1
-        number += body.count(b"\n", scanned)
-    if wanted and wanted in rest:
-        count += 1
-        found.append(number + 1)
-    return Hits(count, found[:_MOST_HITS])
+        number += body.count("\n", scanned)
+        rest = body[max(body.rfind("\n") + 1, len(body) - len(wanted) + 1) :]
+    return Hits(count, found)
 
 
 def usual_lines(site: Site, attempt_id: int) -> Usual:
