@@ -10,31 +10,34 @@ from sqlalchemy import delete, func, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from myriant.core.gate.contexts import parse_context
 from myriant.core.gate.word import Said
 from myriant.core.states import EventKind, Verdict
-from myriant.store.projects import branches_of, open_pull_numbers
+from myriant.store.projects import living_contexts
 from myriant.store.tables import Acceptance, JobResult, Lasting, Run
 
 
 def verdicts_of_commits(session: Session, project_id: int, commits: Collection[str]) -> dict[str, list[Said]]:
     """Every verdict of these commits, by commit; which contexts are over is told by branches and pull requests."""
+    return verdicts_of_many(session, {project_id: commits}).get(project_id, {})
+
+
+def verdicts_of_many(session: Session, wanted: Mapping[int, Collection[str]]) -> dict[int, dict[str, list[Said]]]:
+    """As `verdicts_of_commits`, for the commits of several projects at once."""
+    commits = {commit for some in wanted.values() for commit in some}
     if not commits:
         return {}
     rows = session.execute(
-        select(Run.commit, Run.context, Run.verdict, Run.number)
-        .where(Run.project_id == project_id, Run.commit.in_(commits), Run.context != "", Run.verdict != Verdict.NONE)
+        select(Run.project_id, Run.commit, Run.context, Run.verdict, Run.number)
+        .where(Run.project_id.in_(list(wanted)), Run.commit.in_(commits))
+        .where(Run.context != "", Run.verdict != Verdict.NONE)
         .order_by(Run.number)
-    )
-    branches, pulls = branches_of(session, project_id), open_pull_numbers(session, project_id)
-    found: dict[str, list[Said]] = {}
-    for commit, context, verdict, number in rows:
-        told = parse_context(context)
-        ended = told is not None and (
-            (told.kind is EventKind.PUSH and told.name not in branches)
-            or (told.kind is EventKind.PULL_REQUEST and (not told.name.isdigit() or int(told.name) not in pulls))
-        )
-        found.setdefault(commit, []).append(Said(context, Verdict(verdict), number, ended))
+    ).all()
+    going_on = living_contexts(session, {(project, context) for project, _, context, _, _ in rows})
+    found: dict[int, dict[str, list[Said]]] = {project: {} for project in wanted}
+    for project, commit, context, verdict, number in rows:
+        if commit in wanted[project]:
+            said = Said(context, Verdict(verdict), number, (project, context) not in going_on)
+            found[project].setdefault(commit, []).append(said)
     return found
 
 

@@ -9,7 +9,8 @@ from sqlalchemy import delete, func, or_, select, text, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from myriant.core.states import PullState
+from myriant.core.gate.contexts import parse_context
+from myriant.core.states import EventKind, PullState
 from myriant.store.tables import Project, PullRequest, Ref, Schedule, SeenEvent, Untested
 
 BRANCH = "refs/heads/"
@@ -106,9 +107,29 @@ def newest_pulls(session: Session, project_id: int, most: int) -> Sequence[PullR
     return session.scalars(query.order_by(PullRequest.number.desc()).limit(most)).all()
 
 
-def open_pull_numbers(session: Session, project_id: int) -> set[int]:
-    query = select(PullRequest.number).where(PullRequest.project_id == project_id)
-    return set(session.scalars(query.where(PullRequest.state == PullState.OPEN)))
+def living_contexts(session: Session, asked: Collection[tuple[int, str]]) -> set[tuple[int, str]]:
+    """Those of the contexts, each with its project, that go on: their branch is there, their pull request is open.
+
+    Tags, schedules and what is no context never end.
+    """
+    told = {pair: parse_context(pair[1]) for pair in asked}
+    branches = {(p, BRANCH + c.name): (p, text) for (p, text), c in told.items() if c and c.kind is EventKind.PUSH}
+    pulls = {
+        (p, int(c.name)): (p, text)
+        for (p, text), c in told.items()
+        if c and c.kind is EventKind.PULL_REQUEST and c.name.isdigit()
+    }
+    going_on = {pair for pair, c in told.items() if c is None or c.kind not in (EventKind.PUSH, EventKind.PULL_REQUEST)}
+    if branches:
+        query = select(Ref.project_id, Ref.name).where(Ref.project_id.in_({p for p, _ in branches}))
+        there = session.execute(query.where(Ref.name.in_({name for _, name in branches})))
+        going_on |= {branches[p, name] for p, name in there if (p, name) in branches}
+    if pulls:
+        asking = select(PullRequest.project_id, PullRequest.number).where(PullRequest.state == PullState.OPEN)
+        asking = asking.where(PullRequest.project_id.in_({p for p, _ in pulls}))
+        opened = session.execute(asking.where(PullRequest.number.in_({number for _, number in pulls})))
+        going_on |= {pulls[p, number] for p, number in opened if (p, number) in pulls}
+    return going_on
 
 
 def due_schedules(session: Session, now: datetime) -> Sequence[Schedule]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from datetime import datetime
 
-from sqlalchemy import ColumnElement, and_, case, delete, func, literal_column, select, update
+from sqlalchemy import ColumnElement, and_, case, delete, func, literal_column, select, tuple_, update
 from sqlalchemy.orm import Session
 
 from myriant.core.states import DECIDED, OPEN, TRUSTED, ApprovalState, EventKind, Mark, State, Verdict
@@ -119,6 +119,14 @@ def newest_upload(session: Session, project_id: int, commit: str, branch: str) -
 
 def run_numbered(session: Session, project_id: int, number: int) -> Run | None:
     return session.scalar(select(Run).where(Run.project_id == project_id, Run.number == number))
+
+
+def runs_by_number(session: Session, wanted: Collection[tuple[int, int]]) -> dict[tuple[int, int], Run]:
+    """Runs by project and number."""
+    if not wanted:
+        return {}
+    rows = session.scalars(select(Run).where(tuple_(Run.project_id, Run.number).in_(wanted)))
+    return {(r.project_id, r.number): r for r in rows}
 
 
 def runs_of_commit(session: Session, commit: str) -> Sequence[Run]:

@@ -8,21 +8,19 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from sqlalchemy.orm import Session
-
 from myriant.core.coverage.model import Totals
 from myriant.core.gate.word import Word
 from myriant.core.states import DECIDED, Verdict
 from myriant.flow.ask.lines import RunLine, run_line
-from myriant.flow.ask.projects import ProjectLine, line_of
+from myriant.flow.ask.projects import ProjectLine, lines_of
 from myriant.flow.ask.queue import Load, load_of, stuck_cells
 from myriant.flow.ask.strip import LETTERS, fraction_of
-from myriant.flow.ask.words import words_of
+from myriant.flow.ask.words import words_of_many
 from myriant.flow.site import Site
 from myriant.store.coverage import coverage_totals_of
 from myriant.store.projects import all_projects
 from myriant.store.runs import approvals_waiting, marks_of_runs, newest_runs_on_main
-from myriant.store.tables import Project, Run
+from myriant.store.tables import Run
 from myriant.store.takings import all_open_takings
 
 
@@ -104,18 +102,20 @@ def desk_view(site: Site) -> Desk:
         taken: dict[int, list[TakenCause]] = {}
         for t in all_open_takings(session):
             taken.setdefault(t.project_id, []).append(TakenCause(t.title, t.by, t.run, t.signature))
-        rows = []
-        for p in all_projects(session):
-            mine = newest.get(p.id, [])
-            words = words_of(session, p.id, {r.commit for r in mine})
-            rows.append(_desk_project(session, p, mine, words, marks, shares, taken.get(p.id, [])))
+        projects = all_projects(session)
+        words = words_of_many(session, {p.id: {r.commit for r in newest.get(p.id, ())} for p in projects})
+        lines = lines_of(session, projects, newest, words)
+        rows = [
+            _desk_project(line, newest.get(p.id, []), words[p.id], marks, shares, taken.get(p.id, []))
+            for p, line in zip(projects, lines, strict=True)
+        ]
         stuck = [StuckCell(c.project, c.run, c.job, c.key, c.reason) for c in stuck_cells(session)]
         approvals = [WaitingApproval(*row) for row in approvals_waiting(session)]
         return Desk(rows, stuck, approvals, load_of(session))
 
 
 def _desk_project(
-    session: Session, p: Project, newest: Sequence[Run], words: Mapping[str, Word],
+    line: ProjectLine, newest: Sequence[Run], words: Mapping[str, Word],
     marks: Mapping[int, list[str]], shares: Mapping[tuple[int, str], Totals], taken: list[TakenCause],
 ) -> DeskProject:  # fmt: skip
     by_commit: dict[str, Run] = {}
@@ -135,9 +135,7 @@ def _desk_project(
         for r in reversed(newest)
     ]  # fmt: skip
     times = [r.seconds for r in runs if r.seconds is not None]
-    return DeskProject(
-        line_of(session, p, newest, words), since, runs, statistics.median(times) if times else None, taken
-    )
+    return DeskProject(line, since, runs, statistics.median(times) if times else None, taken)
 
 
 _FINE = (Verdict.CLEAR, Verdict.EXEMPT)

@@ -10,11 +10,11 @@ from sqlalchemy.orm import Session
 
 from myriant.core.gate.word import Word
 from myriant.flow.ask.lines import RunLine, run_line
-from myriant.flow.ask.words import words_of
+from myriant.flow.ask.words import words_of, words_of_many
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.store.projects import all_projects
-from myriant.store.runs import newest_runs_on_main, run_numbered, runs_on, sizes_of_project
+from myriant.store.runs import newest_runs_on_main, runs_by_number, runs_on, sizes_of_project
 from myriant.store.tables import Project, Run
 
 
@@ -37,14 +37,18 @@ class ProjectLine:
 
 def project_lines(site: Site) -> list[ProjectLine]:
     with site.store.transaction() as session:
+        projects = all_projects(session)
         newest = newest_runs_on_main(session, 1)
-        return [line_of(session, p, newest.get(p.id, [])) for p in all_projects(session)]
+        words = words_of_many(session, {p.id: {r.commit for r in newest.get(p.id, ())} for p in projects})
+        return lines_of(session, projects, newest, words)
 
 
 def project_line(site: Site, name: str) -> ProjectLine:
     with site.store.transaction() as session:
         found = the_project(session, name)
-        return line_of(session, found, runs_on(session, found.id, found.main_branch, 1))
+        newest = runs_on(session, found.id, found.main_branch, 1)
+        words = {found.id: words_of(session, found.id, {r.commit for r in newest})}
+        return lines_of(session, [found], {found.id: newest}, words)[0]
 
 
 def project_id(site: Site, name: str) -> int:
@@ -73,30 +77,27 @@ def kept_of(site: Site, name: str) -> Kept:
         return Kept(*sizes_of_project(session, the_project(session, name).id))
 
 
-def line_of(
-    session: Session, p: Project, newest: Sequence[Run], words: Mapping[str, Word] | None = None
-) -> ProjectLine:
-    """A project with what is said of the newest commit of its main branch."""
-    line = None
-    if newest:
-        commit = newest[0].commit
-        word = (words if words is not None else words_of(session, p.id, {commit})).get(commit)
-        saying = next((r for r in newest if word is not None and r.number == word.number), None)
-        if saying is None and word is not None and word.number:
-            saying = run_numbered(session, p.id, word.number)
-        line = run_line(saying or newest[0], word)
-    return ProjectLine(
-        p.name,
-        p.description,
-        p.address,
-        p.main_branch,
-        p.hooked,
-        p.looked_at,
-        p.trouble,
-        p.paused,
-        p.tracker,
-        p.pull_refs,
-        p.pull_target,
-        p.keep_days,
-        line,
-    )
+def lines_of(
+    session: Session, projects: Sequence[Project], newest: Mapping[int, Sequence[Run]],
+    words: Mapping[int, Mapping[str, Word]],
+) -> list[ProjectLine]:  # fmt: skip
+    """Each project with what is said of the newest commit of its main branch."""
+    saying: dict[int, tuple[Word | None, int]] = {}
+    for p in projects:
+        if mine := newest.get(p.id, ()):
+            word = words[p.id].get(mine[0].commit)
+            saying[p.id] = word, word.number if word is not None and word.number else mine[0].number
+    loaded = {(r.project_id, r.number): r for runs in newest.values() for r in runs}
+    loaded |= runs_by_number(session, {(p, n) for p, (_, n) in saying.items()} - set(loaded))
+    lines = {
+        p.id: run_line(loaded.get((p.id, saying[p.id][1]), newest[p.id][0]), saying[p.id][0])
+        for p in projects
+        if p.id in saying
+    }
+    return [
+        ProjectLine(
+            p.name, p.description, p.address, p.main_branch, p.hooked, p.looked_at, p.trouble, p.paused, p.tracker,
+            p.pull_refs, p.pull_target, p.keep_days, lines.get(p.id),
+        )
+        for p in projects
+    ]  # fmt: skip

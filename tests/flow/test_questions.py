@@ -1,0 +1,57 @@
+"""No question is asked again for each row: the statements of an answer do not grow with what it holds."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+
+import pytest
+from sqlalchemy import text
+
+from asking import statements
+from conftest import PLAN, World, junit, stored_project, writes
+from myriant.flow.ask.desk import desk_view
+from myriant.flow.ask.findings.answer import findings_of
+from myriant.flow.ask.projects import project_lines
+from myriant.flow.ask.pulls import pulls_of
+from myriant.flow.ask.run import run_view
+from myriant.flow.ask.strip import strip_of
+from myriant.flow.ask.trends import trends_of
+from myriant.flow.site import Site
+
+
+@pytest.mark.parametrize("ask", [desk_view, project_lines])
+def test_more_projects_are_no_more_questions(world: World, ask: Callable[[Site], object]) -> None:
+    site = world.installation.site
+    assert site is not None
+    stored_project(site.store, 3, 2)
+    few = statements(site, partial(ask, site))
+    for _ in range(6):
+        stored_project(site.store, 3, 2)
+    assert len(statements(site, partial(ask, site))) == len(few)
+
+
+def test_more_runs_cells_and_failures_are_no_more_questions(world: World) -> None:
+    site = world.installation.site
+    assert site is not None
+    names = []
+    for runs, cells in ((2, 2), (12, 9)):
+        project, _ = stored_project(site.store, runs, cells)
+        with site.store.transaction() as session:
+            names.append(session.scalar(text("SELECT name FROM project WHERE id = :id"), {"id": project}))
+    for ask in (
+        lambda name: run_view(site, name, 2),
+        lambda name: strip_of(site, name, None, None, 100),
+        lambda name: trends_of(site, name, None, 100),
+        lambda name: pulls_of(site, name),
+    ):
+        small, large = (len(statements(site, partial(ask, name))) for name in names)
+        assert small == large
+    asked = []
+    for width in (1, 5):
+        bad = {f"t{i}": f"fault {'abcdefgh'[i]}" for i in range(width)}
+        repo = world.repository(f"wide-{width}", PLAN, test__sh=writes(junit(**dict.fromkeys(bad, "passed"))))
+        run = repo.pushed({"test.sh": writes(junit(**bad), status=1)})["run"]["number"]
+        asked.append(len(statements(site, partial(findings_of, site, repo.name, run, run - 1))))
+        assert len(repo.findings({"run": {"number": run}})["findings"]) >= width
+    assert asked[0] == asked[1]
