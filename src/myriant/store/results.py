@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy import insert, or_, select, update
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, aliased
 
 from myriant.core.results.identity import Identity, identity_key, list_digest
 from myriant.core.results.model import Outcome
@@ -321,9 +321,23 @@ def earlier_attempts(session: Session, run: Run) -> dict[tuple[str, str], list[i
         .order_by(Attempt.id)
     ).all()
     found: dict[tuple[str, str], list[int]] = {}
-    for job, key, attempt in rows:
+    for job, key, attempt in [*rows, *_before_what_was_taken_over(session, run)]:
         found.setdefault((job, key), []).append(attempt)
     return found
+
+
+def _before_what_was_taken_over(session: Session, run: Run) -> Sequence[tuple[str, str, int]]:
+    """Of cells that took over an answer: the trusted attempts that came before it in the cell that gave it."""
+    taken = aliased(Attempt)
+    rows = session.execute(
+        select(Cell.job, Cell.key, Attempt.id)
+        .join(taken, taken.id == Cell.attempt_id)
+        .join(Attempt, Attempt.cell_id == taken.cell_id)
+        .where(Cell.run_id == run.id, Cell.reused.is_not(None), ~Cell.advisory)
+        .where(Attempt.number > 0, Attempt.id < taken.id, Attempt.state.in_(TRUSTED))
+        .order_by(Attempt.id)
+    )
+    return [(job, key, attempt) for job, key, attempt in rows]
 
 
 def _clean_all(extra: Mapping[str, Any]) -> dict[str, Any]:

@@ -52,10 +52,7 @@ def compare_run(session: Session, run: Run, baselines: Mapping[str, Run | None],
     `since` are runs after the baselines, the nearest first: what failed in them and passes now is fixed.
     """
     attempts = trusted_attempts(session, run)
-    current = dict(by_cell(attempts, outcomes_of(session, list(attempts.values()))))
-    for name, earlier in earlier_attempts(session, run).items():
-        if name in current:
-            current[name] = with_earlier(current[name], list(outcomes_of(session, earlier).values()))
+    current = _outcomes(session, run, attempts)
     moves = moves_of(session, run.project_id)
     there = present(current.values())
     proven = [(m.now, m.before) for m in moves.values() if m.proven and m.now in there and m.before not in there]
@@ -71,6 +68,15 @@ def compare_run(session: Session, run: Run, baselines: Mapping[str, Run | None],
     first = any(b is not None for b in baselines.values())
     cells = compare(current, paired if first else None, between, aside)
     return Compared(current, before, pairs, cells, attempts, baselines)
+
+
+def _outcomes(session: Session, run: Run, attempts: Mapping[CellName, int]) -> dict[CellName, Outcomes]:
+    """What each cell of a run says: its newest attempt, with what earlier ones still say."""
+    found = dict(by_cell(attempts, outcomes_of(session, list(attempts.values()))))
+    for name, earlier in earlier_attempts(session, run).items():
+        if name in found:
+            found[name] = with_earlier(found[name], list(outcomes_of(session, earlier).values()))
+    return found
 
 
 def present(cells: Iterable[Outcomes]) -> set[int]:
@@ -93,7 +99,7 @@ def _at_baselines(
     for base in {b.id: b for b in baselines.values() if b is not None}.values():
         mine = [job for job, b in baselines.items() if b is not None and b.id == base.id]
         found = trusted_attempts(session, base)
-        then: RunOutcomes = by_cell(found, outcomes_of(session, list(found.values())))
+        then: RunOutcomes = _outcomes(session, base, found)
         if not run.base:
             then = without_failures(then, set_aside_at(session, run.project_id, base.ended_at or base.created_at))
         then = renamed(then, moved)

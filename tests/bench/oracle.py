@@ -1,0 +1,46 @@
+"""Long random histories, each place asked after each step: `python -m tests.bench.oracle [STEPS] [SEED] [KILLS]`."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections import Counter
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parent.parent))
+
+from conftest import one_installation  # the tests' own folder is on the path
+from oracle import ACTIONS, Disagreement, Driver
+
+HISTORY = 25  # steps of one repository
+
+
+def measure(steps: int = 2000, seed: int = 1, kills: bool = True) -> Counter[str]:
+    """Live so many steps; what was told, how often, and every disagreement. The first of each history ends it."""
+    told: Counter[str] = Counter()
+    actions = [*ACTIONS, *([Driver.killed] if kills else [])]
+    done, history = 0, 0
+    with one_installation("myriant-oracle-") as world:
+        while done < steps:
+            history += 1
+            driver = Driver(world, f"history-{seed}-{history}", seed * 10_000 + history)
+            try:
+                for _ in range(min(HISTORY, steps - done)):
+                    done += 1
+                    driver.step(driver.rng.choice(actions))
+            except Disagreement as odd:
+                told[odd.kind] += 1
+                print(json.dumps({"measure": "oracle: disagreement", "kind": odd.kind, "said": str(odd)}), flush=True)
+            told += driver.told
+            if history % 10 == 0:
+                print(json.dumps({"measure": "oracle: so far", "steps": done, **told}), flush=True)
+    kinds = {kind: told.pop(kind, 0) for kind in ("false clear", "false held", "disagreement")}
+    line = {"measure": "oracle", "steps": done, "histories": history, "seed": seed, **kinds, "words": dict(told)}
+    print(json.dumps(line), flush=True)
+    return Counter(kinds)
+
+
+if __name__ == "__main__":
+    words = sys.argv[1:]
+    found = measure(int(words[0]) if words else 2000, int(words[1]) if len(words) > 1 else 1, len(words) < 3)
+    sys.exit(1 if found.total() else 0)
