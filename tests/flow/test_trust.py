@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import time
+from datetime import UTC, datetime, timedelta
+from typing import Any
 
 import pytest
 
@@ -143,3 +145,80 @@ def test_a_measure_of_nothing_is_not_measured(world: World) -> None:
     rule = '[[gate.rules]]\nname = "r"\nmeasure = "analysis.total"\nat-most = 0\n'
     run = repo.pushed({"myriant.toml": HEAD + step(GREEN) + rule}, "first")
     assert run["run"]["verdict"] == "held" and "analysis.total was not measured" in run["run"]["sentence"]
+
+
+SAYS = r"""mkdir -p out; { echo "<testsuite name='tide'>"
+for f in tests/*; do set -- $(cat $f); case $2$MYRIANT_ATTEMPT in shy1) set -- $1 fail;; esac
+case $2 in pass) echo "<testcase name='$1'/>";; fail) echo "<testcase name='$1'><failure message='adrift'/></testcase>";;
+flaky) echo "<testcase name='$1'><flakyFailure message='adrift'/></testcase>";; esac
+done; echo "</testsuite>"; } > out/a.xml; [ -f ends ] && exit $(cat ends); ! grep -q '<[a-z]*[fF]ailure' out/a.xml
+"""
+OTHER = HEAD.replace("version = 1\n", "").replace("jobs.unit", "jobs.slow") + (
+    "[[jobs.slow.steps]]\ncommand = 'mkdir -p out; cp slow.xml out/b.xml'\ncollect = { tests = [\"out/b.xml\"] }\n"
+)
+
+
+@pytest.mark.parametrize(
+    ("name", "history"),
+    [
+        # what a step of another job lists is not missed in this one, though its cell has the same values
+        ("cells", [({"tests/a": "gauge_one flaky\n"}, "main", "clear", "1 flaky test")]),
+        # a status that came without a failing test is not how its tests fail, also where a result is taken over
+        ("status", [
+            ({"ends": "3"}, "main", "held", "no test says why"),
+            ({"tests/a": "gauge_one fail\n"}, "main", "held", "1 test newly fails"),
+            ("quarantine", "", "", ""),
+            ({}, "topic", "held", "ended with 3, which is not how its tests fail"),
+            ({"ends": None}, "main", "clear", "1 quarantined failure"),
+        ]),
+        # tests whose source is gone are not waited for
+        ("gone", [
+            ({"tests/a": "gauge_one fail\n"}, "main", "held", "1 test newly fails"),
+            ("quarantine", "", "", ""),
+            ({"tests/b": None}, "main", "clear", "1 test removed"),
+        ]),
+        # a test that failed and is not listed when it runs again still fails, wherever the answer is taken over
+        ("shy", [
+            ({"tests/a": "gauge_one shy\n"}, "main", "held", "1 test newly fails"),
+            ("again", "main", "held", "1 test newly fails"),
+            ({}, "topic", "held", "1 test newly fails"),
+        ]),
+    ],
+)  # fmt: skip
+def test_a_failed_step_is_explained_by_what_holds_there_and_then(
+    world: World, name: str, history: list[tuple[Files | str, str, str, str]]
+) -> None:
+    repo = world.repository(f"explained-{name}", None)
+    plan = HEAD + step("sh run.sh", 'tests = ["out/a.xml"]') + OTHER
+    slow = junit(**{f"slow_{i}": "passed" for i in range(5)})
+    files: Files = {"myriant.toml": plan, "run.sh": SAYS, "tests/a": A, "tests/b": B, "slow.xml": slow}
+    assert repo.pushed(files)["run"]["verdict"] == "clear"
+    commit = repo.git("rev-parse", "HEAD").strip()
+    for what, branch, verdict, said in history:
+        if what == "quarantine":
+            number = world.contexts(commit, repo.name)[0]["run"]
+            rows = world.get(f"/projects/{repo.name}/runs/{number}/tests", state="all", limit=100)["rows"]
+            until = (datetime.now(UTC) + timedelta(days=9)).isoformat()
+            wish = {"tests": [t["test"] for t in rows if t["name"] == "gauge_one"], "reason": "drifts", "owner": "Ada"}
+            answer = world.http.post(f"/projects/{repo.name}/quarantines", json=wish | {"until": until})
+            assert answer.status_code == 201, answer.text
+            continue
+        if what == "again":
+            number = world.contexts(commit, repo.name)[0]["run"]
+            assert world.http.post(f"/projects/{repo.name}/runs/{number}/again", json={"which": "all"}).is_success
+        elif isinstance(what, dict):
+            commit = repo.commit(what) if what else commit
+            repo.push(branch)
+        word = until_final(world, commit, repo.name, f"push {branch}")
+        assert word["verdict"] == verdict and said in word["sentence"], (what, word["sentence"])
+
+
+def until_final(world: World, commit: str, project: str, context: str) -> dict[str, Any]:
+    """What a context says of a commit once it is decided for good."""
+    end = time.monotonic() + 120
+    while time.monotonic() < end:
+        found = [c for c in world.contexts(commit, project) if c["context"] == context and c["final"]]
+        if found:
+            return found[0]
+        time.sleep(0.05)
+    raise AssertionError(f"{commit} was not decided for {context}")

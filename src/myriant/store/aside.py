@@ -13,8 +13,9 @@ from myriant.store.tables import Acceptance, Attempt, Cell, Quarantine, Run, Ste
 _LOOKED_BACK = 200  # attempts of a job
 
 
-def statuses_with_failures(session: Session, project_id: int, job: str, step: str) -> set[int]:
-    """Exit statuses, not zero, of a step whose reports held failures, in the newest attempts of a job."""
+def statuses_of_step(session: Session, project_id: int, job: str, step: str) -> tuple[set[int], set[int]]:
+    """Exit statuses, not zero, of a step in the newest attempts of a job: where its reports held failures, and where
+    they held none."""
     newest = (
         select(Attempt.id)
         .join(Cell, Cell.id == Attempt.cell_id)
@@ -23,8 +24,10 @@ def statuses_with_failures(session: Session, project_id: int, job: str, step: st
         .order_by(Attempt.id.desc())
         .limit(_LOOKED_BACK)
     )
-    query = select(Step.exit_status).where(Step.attempt_id.in_(newest), Step.name == step, Step.failures > 0)
-    return {status for status in session.scalars(query.distinct()) if status}
+    query = select(Step.exit_status, Step.failures > 0).where(Step.attempt_id.in_(newest), Step.name == step)
+    rows = session.execute(query.where(Step.exit_status != 0, Step.failures.is_not(None)).distinct()).all()
+    known = [(status, failed) for status, failed in rows if status is not None]
+    return {status for status, failed in known if failed}, {status for status, failed in known if not failed}
 
 
 def has_set_aside(session: Session, project_id: int) -> bool:

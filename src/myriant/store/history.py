@@ -8,7 +8,7 @@ from datetime import datetime
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import func, select
+from sqlalchemy import case, func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
@@ -113,6 +113,14 @@ def quarantined_tests(session: Session, project_id: int) -> dict[int, Quarantine
         )
     )
     return {held.test: held for held in rows}
+
+
+def quarantines_changed(session: Session, project_id: int) -> datetime | None:
+    """When a quarantine of a project last began or ended."""
+    over = func.coalesce(Quarantine.ended_at, case((Quarantine.until <= func.now(), Quarantine.until)))
+    query = select(func.max(func.greatest(Quarantine.at, over))).where(Quarantine.project_id == project_id)
+    newest: datetime | None = session.scalar(query)
+    return newest
 
 
 def set_aside_at(session: Session, project_id: int, at: datetime) -> list[int]:

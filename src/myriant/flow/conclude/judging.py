@@ -20,6 +20,7 @@ from myriant.flow.conclude.coverage import changed_share, merge_coverage
 from myriant.flow.conclude.learning import learn_moves, settle_quarantines, settle_takings
 from myriant.flow.conclude.lessening import Lessened, keep_lasting, lessened
 from myriant.flow.conclude.measuring import Known, of_jobs, seconds_of, share_at
+from myriant.flow.conclude.steps import explain_anew
 from myriant.flow.conclude.telling import early_sentence, tell_run
 from myriant.flow.planning.baselines import ancestors, gate_baselines
 from myriant.flow.plans import plan_of_run
@@ -118,6 +119,7 @@ def _beside(
     if not early and learn_moves(site, session, project, run, compared):
         compared = compare_run(session, run, baselines, since)
     ended = {job for job in jobs if all(c.state in TRUSTED for c in cells if c.job == job and not c.advisory)}
+    explain_anew(site, session, run, cells)
     less = Lessened() if early else lessened(site, session, project, run, compared, nearest, ended)
     tallies = {job: tally_of_job(compared.current, compared.cells, job) for job in dict.fromkeys(c.job for c in cells)}
     return Beside(run, plan, cells, compared, less, tallies, [r.id for r in since])

@@ -9,15 +9,14 @@ from dataclasses import dataclass, field
 
 from sqlalchemy.orm import Session
 
-from myriant.core.gate.less import less, name_token, removed
+from myriant.core.gate.less import less
 from myriant.core.gate.loosened import loosened
 from myriant.core.results.model import Outcome
 from myriant.flow.conclude.comparing import Compared, present
 from myriant.flow.planning.baselines import digest_before
+from myriant.flow.planning.gone import gone_since
 from myriant.flow.plans import plan_with
 from myriant.flow.site import Site
-from myriant.repos.git import GitError
-from myriant.repos.mirror import Mirror
 from myriant.store.history import moves_of
 from myriant.store.judged import acceptances, begin_lasting, end_lasting, open_lasting
 from myriant.store.results import tests_numbered
@@ -61,7 +60,8 @@ def lessened(
         still = row.test not in there if row.what == VANISHED else row.test in skips
         if job is not None and still and job in ended and row.test not in by_job.get(job, ()):
             by_job.setdefault(job, []).append(row.test)
-    gone = {job: _removed(site, session, project, run, compared, job, tests) for job, tests in vanished.items()}
+    bases = compared.baselines
+    gone = {job: gone_since(site, session, project, run, bases.get(job), tests) for job, tests in vanished.items()}
     word = _accepted(session, project.id, compared, places)
     lines, accepted = _loosened(site, session, project, run, nearest)
     moved = {m.before for m in moves_of(session, project.id).values() if m.now in there}  # they are told as such
@@ -116,31 +116,6 @@ def _accepted(session: Session, project_id: int, compared: Compared, places: Map
             test, _, commit = word.subject.partition("\n")
             if places.get(commit, oldest) < oldest and test.isdigit():
                 found.add((int(test), kind))
-    return found
-
-
-def _removed(
-    site: Site, session: Session, project: Project, run: Run, compared: Compared, job: str, tests: Sequence[int]
-) -> set[int]:
-    base = compared.baselines.get(job)
-    if base is None or not tests:
-        return set()
-    named = {n: (t.suite, t.klass, t.name) for n, t in tests_numbered(session, project.id, tests).items()}
-    words = {name_token(name) for _, _, name in named.values()}
-    mirror = site.mirror(project)
-    try:
-        stood = _places_of(mirror, base.tested or base.commit, words)
-        stands = _places_of(mirror, run.tested or run.commit, words)
-    except GitError:
-        return set()  # nothing shows that they were taken out
-    return removed(named, stood, stands)
-
-
-def _places_of(mirror: Mirror, commit: str, words: Collection[str]) -> dict[str, set[str]]:
-    """By word, the files that it stands in or is the path of. Raises GitError."""
-    found = mirror.files_with(commit, words)
-    for path in set(mirror.files(commit)) & set(words):
-        found.setdefault(path, set()).add(path)
     return found
 
 

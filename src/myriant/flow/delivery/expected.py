@@ -17,5 +17,5 @@ def expected_of_step(site: Site, attempt_id: int, token: str, position: int) -> 
         cell = session.get_one(Cell, attempt.cell_id)
         run = session.get_one(Run, cell.run_id)
         name = next((s.name for s in steps_of(session, attempt_id) if s.position == position), "")
-        tests = aside_in(session, run, cell).expected(session, name)
+        tests = aside_in(session, run, cell).expected(site, session, run, name)
         return None if tests is None else keys_of_tests(session, run.project_id, tests)

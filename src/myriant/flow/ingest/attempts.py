@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from myriant.core.coverage.merge import merge_files
 from myriant.core.diagnosis.signature import signature_of
-from myriant.core.gate.aside import StepResults, not_aside
+from myriant.core.gate.aside import StepResults
 from myriant.core.plan.model import Job
 from myriant.core.results.identity import Identity, list_digest
 from myriant.core.results.model import Detail, Outcome
@@ -21,7 +21,7 @@ from myriant.flow.ingest.gathered import Gathered
 from myriant.flow.ingest.placing import placing_of
 from myriant.flow.ingest.reading import read_analysis, read_retest, read_tests, take_coverage
 from myriant.flow.ingest.usual import learn_usual
-from myriant.flow.planning.aside import Aside, aside_in, statuses_of
+from myriant.flow.planning.aside import aside_in, unexplained_steps
 from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
 from myriant.flow.state import cells, controls
@@ -109,7 +109,8 @@ def _conclude_attempt(
     if not untrusted and job is not None and not gathered.ran and _must_run_tests(session, attempt_id, job):
         untrusted = ["no test ran: all of them were skipped" if gathered.tests else "no test ran"]
     aside = aside_in(session, run, cell)
-    unexplained = _unexplained(session, run, cell, attempt_id, said.get("failed_steps", []), steps, aside)
+    failed = said.get("failed_steps", [])
+    unexplained = unexplained_steps(site, session, run, cell, attempt_id, failed, aside, steps)
     holding = {n for step in steps.values() for n in step.failing} - aside.tests
     state, reason = attempt_outcome(untrusted, unexplained, len(holding))
     end(attempt, state, reason)
@@ -140,28 +141,6 @@ def _must_run_tests(session: Session, attempt_id: int, job: Job) -> bool:
         if position in ran or not ran
         for c in step.collect
     )
-
-
-def _unexplained(
-    session: Session, run: Run, cell: Cell, attempt_id: int, failed: Sequence[int],
-    steps: Mapping[int, StepResults[int]], aside: Aside,
-) -> list[str]:  # fmt: skip
-    """Steps that failed while no failure that holds the run says why, each with the reason."""
-    told = {s.position: s for s in steps_of(session, attempt_id)} if failed else {}
-    found = []
-    for position in failed:
-        step = told.get(position)
-        name = step.name if step is not None else f"step {position + 1}"
-        why = not_aside(
-            step.exit_status if step is not None else 1,
-            steps.get(position, StepResults((), (), ())),
-            aside.tests,
-            statuses_of(session, run, cell.job, name),
-            aside.expected(session, name),
-        )
-        if why:
-            found.append(f"step {name} {why}")
-    return found
 
 
 def _counts(gathered: Gathered, said: Mapping[str, Any], unexplained: Sequence[str]) -> dict[str, Any]:
