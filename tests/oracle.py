@@ -112,6 +112,7 @@ class Model:
         default_factory=list
     )  # at, what, of what was asked
     gone: set[str] = field(default_factory=set)  # contexts whose branch is deleted
+    harness: set[str] = field(default_factory=set)  # how the harness was seen to end badly: with failures, without
 
     def baseline(self, commit: Commit, job: str, context: str = "") -> Commit | None:
         """The nearest ancestor that a branch's pushes say is good; a schedule looks at its own runs first."""
@@ -149,11 +150,15 @@ class Model:
         before = base.tests(job) if base is not None else {}
         vanished = {n for n in before if n not in tests and n in commit.names_somewhere()}
         failing = {n for n, s in ran.items() if s in ("fail", "shy")}
-        if job == "unit" and "src/harness" in commit.files and "steps block" in commit.demands:
-            return True
+        new = failing - self.quarantined - (known or set())
+        if job == "unit" and "src/harness" in commit.files:
+            explained = new or (failing and self.harness == {"with failures"})
+            self.harness |= {"with failures"} if new else set() if failing else {"without"}
+            if not explained and "steps block" in commit.demands:
+                return True
         if not ran or (vanished and "vanished blocks" in commit.demands):
             return True
-        return bool(failing - self.quarantined - (known or set()))
+        return bool(new)
 
     def less(self, commit: Commit) -> frozenset[str]:
         """What the plan asks less than that of the newest clear ancestor, and nobody accepted."""
@@ -214,8 +219,9 @@ class Disagreement(AssertionError):
         self.kind = kind
 
 
-def without_shy(files: dict[str, str]) -> dict[str, str]:
-    """Files for an attempt that may be cut short: the next one is no first any more."""
+def steady(files: dict[str, str]) -> dict[str, str]:
+    """Files for an attempt that may be cut short: the next one is no first any more, and may be the only one seen."""
+    files = {path: text for path, text in files.items() if path != "src/harness"}
     return {path: text.replace(" shy", " pass") if path.startswith("tests/") else text for path, text in files.items()}
 
 
@@ -401,7 +407,7 @@ class Driver:
     def two_at_once(self) -> str:
         """Two pushes, the second before the first is judged: the first may stay undecided, and counts for nothing then."""
         branch = self.rng.choice(list(self.heads))
-        files = without_shy(self.heads[branch].files)
+        files = steady(self.heads[branch].files)
         name = self.rng.choice(NAMES["unit"])
         files[f"tests/unit/{name}"] = f"{name} fail\n"
         files.pop(f"attic/{name}", None)
@@ -436,7 +442,7 @@ class Driver:
         branch = self.rng.choice(list(self.heads))
         name = self.rng.choice(NAMES["unit"])
         head = self.heads[branch]
-        files = {**without_shy(head.files), f"tests/unit/{name}": f"{name} pass\n", "src/lock": f"{self.counter}\n"}
+        files = {**steady(head.files), f"tests/unit/{name}": f"{name} pass\n", "src/lock": f"{self.counter}\n"}
         files.pop(f"attic/{name}", None)
         self.commit(branch, files, head, head.demands)
         commit, context = self.heads[branch], f"push {branch}"
@@ -605,7 +611,7 @@ class Driver:
         installation = self.world.installation
         part = next((p.process for p in installation.parts.parts if p.name == victim), None)
         pid = installation.database.pid if victim == "database" else part.pid if part is not None else 0
-        files, branch = without_shy(self.heads["main"].files), "main"
+        files, branch = steady(self.heads["main"].files), "main"
         name = self.rng.choice(NAMES["unit"])
         files[f"tests/unit/{name}"] = f"{name} {self.rng.choice(('pass', 'fail'))}\n"
         files.pop(f"attic/{name}", None)

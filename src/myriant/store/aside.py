@@ -8,26 +8,31 @@ import numpy as np
 from sqlalchemy import or_, select, update
 from sqlalchemy.orm import Session
 
+from myriant.core.states import Why
 from myriant.store.tables import Acceptance, Attempt, Cell, Quarantine, Run, Step, Test, TestList
 
 _LOOKED_BACK = 200  # attempts of a job
 
 
 def statuses_of_step(session: Session, project_id: int, job: str, step: str) -> tuple[set[int], set[int]]:
-    """Exit statuses, not zero, of a step in the newest attempts of a job: where its reports held failures, and where
-    they held none."""
+    """Exit statuses, not zero, of a step in the newest attempts of a job: where failures in its reports held, and where
+    its reports had none.
+
+    An attempt whose failures were all set aside shows nothing: its status is what was to be explained.
+    """
     newest = (
-        select(Attempt.id)
+        select(Attempt.id, (Cell.why == Why.TESTS).label("held"))
         .join(Cell, Cell.id == Attempt.cell_id)
         .join(Run, Run.id == Cell.run_id)
         .where(Run.project_id == project_id, Cell.job == job)
         .order_by(Attempt.id.desc())
         .limit(_LOOKED_BACK)
+        .subquery()
     )
-    query = select(Step.exit_status, Step.failures > 0).where(Step.attempt_id.in_(newest), Step.name == step)
-    rows = session.execute(query.where(Step.exit_status != 0, Step.failures.is_not(None)).distinct()).all()
-    known = [(status, failed) for status, failed in rows if status is not None]
-    return {status for status, failed in known if failed}, {status for status, failed in known if not failed}
+    query = select(Step.exit_status, Step.failures > 0, newest.c.held).join(newest, newest.c.id == Step.attempt_id)
+    rows = session.execute(query.where(Step.name == step, Step.exit_status != 0, Step.failures.is_not(None)).distinct())
+    known = [(status, failed, held) for status, failed, held in rows if status is not None]
+    return {s for s, failed, held in known if failed and held}, {s for s, failed, _ in known if not failed}
 
 
 def has_set_aside(session: Session, project_id: int) -> bool:
