@@ -292,7 +292,7 @@ class Driver:
                     return
             elif any(c["context"] == context and c["final"] for c in self.world.contexts(commit.id, self.repo.name)):
                 return
-            time.sleep(0.05)
+            time.sleep(0.2)  # asking costs the server more than testing
         stands = [
             (c["context"], c["run"], c["verdict"], c["final"], c["sentence"])
             for c in self.world.contexts(commit.id, self.repo.name)
@@ -698,7 +698,7 @@ class Driver:
         asking = self.rng.random() < 0.25  # the command as well, which takes a second to start
         end = time.monotonic() + 60  # a note follows a moment later
         while (odd := self.disagreements(commit, must, asking)) and time.monotonic() < end:
-            time.sleep(0.1)
+            time.sleep(0.2)
         self.told[must] += 1
         if odd:
             stands = [

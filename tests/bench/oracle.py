@@ -16,7 +16,9 @@ HISTORY = 25  # steps of one repository
 
 
 def measure(steps: int = 2000, seed: int = 1, kills: bool = True) -> Counter[str]:
-    """Live so many steps; what was told, how often, and every disagreement. The first of each history ends it."""
+    """Live so many steps; what was told, how often, and every disagreement. The first of each history ends it, and
+    without kills (where a seeded fault is looked for) all.
+    """
     told: Counter[str] = Counter()
     actions = [*ACTIONS, *([Driver.killed] if kills else [])]
     done, history = 0, 0
@@ -30,7 +32,10 @@ def measure(steps: int = 2000, seed: int = 1, kills: bool = True) -> Counter[str
                     driver.step(driver.rng.choice(actions))
             except Disagreement as odd:
                 told[odd.kind] += 1
-                print(json.dumps({"measure": "oracle: disagreement", "kind": odd.kind, "said": str(odd)}), flush=True)
+                line = {"measure": "oracle: disagreement", "kind": odd.kind, "after": done, "said": str(odd)}
+                print(json.dumps(line), flush=True)
+                if not kills:
+                    break
             told += driver.told
             if history % 10 == 0:
                 print(json.dumps({"measure": "oracle: so far", "steps": done, **told}), flush=True)

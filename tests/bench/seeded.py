@@ -1,0 +1,91 @@
+"""Forty faults put one by one into what decides a commit's word: which of them the oracle's histories notice.
+
+`python -m tests.bench.seeded [SIDE BY SIDE] [FIRST]`; each is given up to STEPS steps of random history.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+import sys
+import time
+from concurrent.futures import ThreadPoolExecutor
+
+from tests.bench.altered import Alteration as A
+from tests.bench.altered import altered, run
+
+STEPS, LONGEST = 75, 420.0
+FAULTS = [
+    # the word
+    A("core/gate/word.py", "(Verdict.HELD, Verdict.UNDECIDED, Verdict.CLEAR,", "(Verdict.CLEAR, Verdict.HELD, Verdict.UNDECIDED,"),
+    A("core/gate/word.py", "key=lambda s: s.number)", "key=lambda s: -s.number)"),
+    A("core/gate/word.py", "[s for s in every if not s.ended] or every", "every"),
+    A("store/judged.py", "(project, context) not in going_on", "False"),
+    A("store/judged.py", "if here and all(r.verdict in", "if here and any(r.verdict in"),
+    A("flow/ask/words.py", "word(said.get(project, {}).get(commit, ()))", "word(said.get(project, {}).get(commit, ())[-1:])"),
+    A("flow/ask/verdicts.py", "whole: Word = word(said)", "whole: Word = word(said[-1:])"),
+    A("flow/announce/notes.py", "commit_note(word(said),", "commit_note(word(said[-1:]),"),
+    # rules
+    A("core/gate/judge.py", "any(j.holds_run for j in judged) else", "all(j.holds_run for j in judged) else"),
+    A("core/gate/judge.py", 'return not self.met and self.rule.level == "block"', "return not self.met"),
+    A("core/gate/judge.py", "if j.holds_run and j.built_in is not BuiltIn.LOOSENED:", "if j.holds_run:"),
+    A("core/gate/judge.py", "good -= set(j.jobs or j.rule.jobs or jobs)", "good -= set(jobs)"),
+    A("core/gate/judge.py", "Fraction(total), Fraction(0), not total,", "Fraction(total), Fraction(0), total <= 1,"),
+    A("core/gate/loosened.py", 'yield f"job {old.id} is gone"', "yield from ()"),
+    A("core/gate/loosened.py", "if _LEVELS[now.level_of(rule)] < _LEVELS[before.level_of(rule)]:", "if _LEVELS[now.level_of(rule)] > _LEVELS[before.level_of(rule)]:"),
+    A("core/gate/less.py", "if job in ended:", "if job not in ended:"),
+    A("core/gate/less.py", "if not (told or then) & now and not now - then:", "if not (told or then) & now:"),
+    A("core/gate/aside.py", "if not results.failing and not results.flaky:", "if False:"),
+    # beside the baselines
+    A("flow/conclude/comparing.py", "        if not run.base:\n            then = without_failures", "        if run.base:\n            then = without_failures"),
+    A("flow/conclude/comparing.py", "set_aside_at(session, run.project_id, base.ended_at or base.created_at)", "list(quarantined_tests(session, run.project_id))"),
+    A("flow/conclude/comparing.py", "aside = list(quarantined_tests(session, run.project_id))", "aside: list[int] = []"),
+    A("flow/conclude/comparing.py", "        if name in found:\n            found[name] = with_earlier", "        if name not in found:\n            found[name] = with_earlier"),
+    A("flow/conclude/lessening.py", "if places.get(r.commit, 0) > 0]", "if places.get(r.commit, 0) >= 0]"),
+    A("flow/conclude/lessening.py", "if line in lines and (plans == pair or commit == run.commit or mirror.is_ancestor(commit, run.commit)):", "if line in lines:"),
+    A("flow/conclude/judging.py", "for c in ended if c.state not in TRUSTED]", "for c in ended if c.state == State.STOPPED]"),
+    A("flow/conclude/judging.py", 'for said in c.counts.get("unexplained", ())]', "for said in ()]"),
+    A("flow/conclude/judging.py", "row.good = row.trusted and job in good", "row.good = row.trusted"),
+    A("flow/conclude/judging.py", "all(c.why == Why.BROUGHT_ALONG for c in beside.binding)", "any(c.why == Why.BROUGHT_ALONG for c in beside.binding)"),
+    # what has to run
+    A("flow/planning/baselines.py", "[s for s in newest.values() if s.context.startswith(_PUSH)]\n        fine", "list(newest.values())\n        fine"),
+    A("flow/planning/baselines.py", "fine = counting and all(", "fine = counting and any("),
+    A("flow/planning/baselines.py", "own = newest.get(run.context) if run.event == EventKind.SCHEDULE else None", "own = newest.get(run.context)"),
+    A("core/plan/intent.py", "wanted.unless_only and all(_matches", "wanted.unless_only and any(_matches"),
+    A("core/plan/intent.py", "if looked and not any(_matches(looked, f) for f in changed):", "if looked and not all(_matches(looked, f) for f in changed):"),
+    A("core/plan/intent.py", "branches = {EventKind.PUSH: plan.events.push,", "branches = {EventKind.SCHEDULE: plan.events.push, EventKind.PUSH: plan.events.push,"),
+    A("flow/planning/reading.py", "if found.excused and not asks_less(session, project, run, plan, nearest):", "if found.excused:"),
+    A("flow/planning/reading.py", "if pushed.reason or not {(c.job", "if pushed.reason and not {(c.job"),
+    A("flow/planning/cells.py", "parts = [run.project_id, run.tree, part,", "parts = [run.project_id, part,"),
+    A("flow/planning/aside.py", "then = {(cell.job, c.key): c for c in there if c.job == known_as}", "then = {(cell.job, c.key): c for c in there}"),
+    # what people do
+    A("flow/control/accepting.py", "        runs.call_for_conclusion(session, run, urgent=True)\n        return total", "        return total"),
+    A("flow/intake/refs.py", "numbers += [n for pull in pulls if", "numbers += [n for pull in pulls[1:] if"),
+]  # fmt: skip
+
+
+def measure(side_by_side: int = 5, first: int = 0) -> None:
+    with ThreadPoolExecutor(side_by_side) as threads:
+        caught = list(threads.map(_try, range(first, len(FAULTS))))
+    line = {"measure": "seeded faults", "faults": len(caught), "caught": sum(caught)}
+    print(json.dumps(line), flush=True)
+
+
+def _try(number: int) -> bool:
+    fault = FAULTS[number]
+    began = time.monotonic()
+    with altered(fault) as folder:
+        status, said = run(folder, ["tests.bench.oracle", str(STEPS), str(100 + number), "no kills"], LONGEST)
+    kinds = re.findall(r'"oracle: disagreement", "kind": "([a-z ]+)", "after": ([0-9]+)', said)
+    told = {"measure": "seeded fault", "number": number, "file": fault.file, "was": fault.was, "now": fault.now}
+    found = {
+        "caught": status != 0,
+        "as": kinds[0][0] if kinds else "no answer" if status != 0 else "",
+        "steps": int(kinds[0][1]) if kinds else STEPS,
+    }
+    print(json.dumps({**told, **found, "seconds": round(time.monotonic() - began)}), flush=True)
+    return status != 0
+
+
+if __name__ == "__main__":
+    measure(*(int(word) for word in sys.argv[1:3]))
