@@ -1,7 +1,8 @@
 """Feeding XML to expat safely: no entities, no network, bounded size, depth and token length.
 
 What real writers leave not well-formed is repaired on the way, character by character, never element by element:
-control characters, bytes that are no text, a bare `&`, `]]>` in text, noise before and after the document.
+control characters, bytes that are no text, a bare `&`, a bare `<` in an attribute, `]]>` in text, noise before and
+after the document.
 """
 
 from __future__ import annotations
@@ -24,6 +25,11 @@ _CONTROL = bytes(set(range(32)) - {9, 10, 13})
 _BAD = re.compile(rb"\x1b\[[0-9;:]*[A-Za-z]|[" + re.escape(_CONTROL) + rb"]|\xef\xbf[\xbe\xbf]")
 _REFERENCE = re.compile(rb"&#(?:x([0-9a-fA-F]{1,8})|([0-9]{1,8}));")
 _BARE = re.compile(rb"&(?!(?:amp|lt|gt|quot|apos|#[0-9]+|#x[0-9a-fA-F]+);)")
+_ATTRIBUTE = rb"\s+[\w:.-]+\s*=\s*"
+_LESS = re.compile(
+    rb"<[A-Za-z_][\w:.-]*(?:" + _ATTRIBUTE + rb"(?:\"[^\"<]*\"|'[^'<]*'))*" + _ATTRIBUTE + rb"(?:\"[^\"<]*|'[^'<]*)<"
+)
+_MAYBE_LESS = re.compile(rb"=\s*(?:\"[^\"<>]*|'[^'<>]*)<")
 _UNFINISHED = re.compile(rb"(?:<[!\[CDATA]{0,8}|\]{1,2}|&[#\w]{0,11}|\x1b\[?[0-9;:]{0,9}|\xef\xbf?)\Z")
 _DECLARED = re.compile(rb"<\?xml[^>]*?encoding\s*=\s*[\"']([^\"']{1,60})")
 _BEGIN = re.compile(rb"<\?xml\s|<(?:\w+:)?(?:testsuites?|coverage)\b")
@@ -154,7 +160,10 @@ def _clean(chunks: Iterator[bytes], notes: Notes) -> Iterator[bytes]:
     in_cdata, line, kept = False, 1, b""
     for data in _utf8(head, chunks, encoding, notes):
         data, kept = kept + data, b""
-        if (unfinished := _UNFINISHED.search(data, max(0, len(data) - 16))) is not None:
+        opened = data.find(b"<", data.rfind(b">") + 1)
+        if opened >= 0 and len(data) - opened < _CHUNK:  # a tag that is not complete: it is looked at as a whole
+            data, kept = data[:opened], data[opened:]
+        elif (unfinished := _UNFINISHED.search(data, max(0, len(data) - 16))) is not None:
             data, kept = data[: unfinished.start()], data[unfinished.start() :]
         data, in_cdata = _mended(data, in_cdata, line, notes)
         line += data.count(b"\n")
@@ -173,6 +182,8 @@ def _mended(data: bytes, in_cdata: bool, line: int, notes: Notes) -> tuple[bytes
         if first is not None:
             noted("a character that XML forbids was replaced", first.start(), len(_BAD.findall(data)))
             data = _BAD.sub(lambda m: b"" if len(m[0]) > 1 and m[0][0] == 0x1B else _REPLACED, data)
+    if not in_cdata and _MAYBE_LESS.search(data) is not None:
+        data = _without_less(data, noted)
     if b"&#" in data:
 
         def checked(m: re.Match[bytes]) -> bytes:
@@ -205,6 +216,17 @@ def _mended(data: bytes, in_cdata: bool, line: int, notes: Notes) -> tuple[bytes
             in_cdata = begin >= 0
         at = stop
     return b"".join(parts), in_cdata
+
+
+def _without_less(data: bytes, noted: Callable[..., None]) -> bytes:
+    """A bare `<` in the value of an attribute, escaped; in a tag alone, and before the first CDATA section."""
+    at, end = 0, data.find(b"<![CDATA[")
+    while (found := _LESS.search(data, at, len(data) if end < 0 else end)) is not None:
+        place = found.end() - 1
+        noted("a bare < in an attribute was escaped", place)
+        data = data[:place] + b"&lt;" + data[place + 1 :]
+        at, end = found.start(), end + 3 if end >= 0 else end
+    return data
 
 
 def _escaped(text: bytes, noted: Callable[..., None], at: int) -> bytes:

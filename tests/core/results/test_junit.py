@@ -148,6 +148,7 @@ def suite(inner: str) -> bytes:
         (b'<j:testsuites xmlns:j="urn:x"><j:testsuite><j:testcase name="a"><j:failure/></j:testcase></j:testsuite></j:testsuites>', "F", ""),
         (b'<?xml version="1.0" encoding="utf-16"?><testsuite><testcase name="a"/></testsuite>', "P", "and is not"),
         (suite('<testcase name="a"><failure message="a & b &nbsp; c">x ]]> y</failure></testcase>'), "F", "escaped"),
+        (suite('<testcase name="a < b" time=\'0\'><failure message="x<=3 <List<int>"/></testcase><testcase name="b"/>'), "FP", "bare < in an attribute"),
         (suite('<testcase name="a"><failure message="\x1b[31mred\x07 \x00">&#27;&#x0;</failure></testcase>'), "F", "forbids"),
         (suite('<testcase name="a"><failure><![CDATA[a ]]> b ]]> c]]></failure></testcase>'), "F", "escaped"),
         (b'<testsuite><testcase name="S\xfcd"/></testsuite>', "P", "no UTF-8"),

@@ -44,7 +44,14 @@ P, F, S = "passed", "failed", "skipped"
         (b"\xef\xbb\xbf1..1\r\nok 1 - a\r\n", [("", "a", P)]),
         (b"1..1\nnot ok 1 - h\n    ok 1 - a\n    1..1\n", None),
         (b"    ok 1 - a\n    1..1\nnot ok 1 - h\n1..1\n", [("h", "a", P), ("", "h", F)]),
-        (b"ok 1 - h {\n    ok 1 - a\n    1..1\n}\n1..1\n", None),
+        (b"ok 1 - h {\n    ok 1 - a\n    1..1\n}\n1..1\n", [("h", "a", P)]),
+        # what stands in braces belongs to the point before it, not to the next one
+        (b"not ok 1 - h {\n    ok 1 - a\n    not ok 2 - b {\n        not ok 1 - c\n        1..1\n    }\n    1..2\n}\nok 2 - k {\n    ok 1 - d\n    1..1\n}\n1..2\n",
+         [("h", "a", P), ("h › b", "c", F), ("k", "d", P)]),
+        (b"ok 1 - h {\n    1..1\n    ok 1 - a\nok 2 - k\n1..2\n", [("h", "a", P), ("", "k", P)]),
+        (b"ok 1 - h {\n    1..1\n    ok 1 - a\n", None),
+        (b"TAP version 99\n1..1\nok 1 - fills (0.02s)\n", [("", "fills", P)]),
+        (b"1..1\nok 1 - waits (5 s)\n", [("", "waits (5 s)", P)]),
     ],
 )  # fmt: skip
 def test_points_are_cases_and_what_closes_a_subtest_is_none(
@@ -58,6 +65,12 @@ def test_points_are_cases_and_what_closes_a_subtest_is_none(
         assert results.error is not None
     else:
         assert results.error is None and found == cases
+
+
+def test_an_unknown_version_and_times_behind_names_are_told() -> None:
+    results = read_tap([b"TAP version 99\n1..2\nok 1 - fills (12.5 ms)\nok 2 - b\n"])
+    assert [p.message for p in results.problems] == ["1 TAP version 99 is not known; read as version 14"]
+    assert results.seconds[0] == 0.0125
 
 
 def test_times_messages_and_reasons_are_kept() -> None:

@@ -77,19 +77,26 @@ def _read_lcov(chunks: Iterable[bytes]) -> tuple[Coverage, dict[str, Lines]]:
     files: dict[str, Lines] = {}
     taken: dict[tuple[str, int], dict[str, bool]] = {}
     path: str | None = None
-    bad = unknown = number = 0
+    bad = unknown = number = lying = 0
+    told: int | None = None  # how many lines a record says that it lists
+    listed: set[str] = set()
     try:
         for raw in _lines(chunks):
             number += 1
             line = raw.strip()
             key, _, rest = line.partition(":")
             if line == "end_of_record":
-                path = None
+                lying += told is not None and told != len(listed)
+                path, told = None, None
             elif key == "SF":
-                path = rest.strip()[:4000]
+                path, told = rest.strip()[:4000], None
+                listed.clear()
                 files.setdefault(path, Lines())
             elif key == "DA" and path is not None:
+                listed.add(rest.partition(",")[0])
                 bad += not _line_hits(files[path], rest)
+            elif key == "LF" and rest.strip().isdigit():
+                told = int(rest)
             elif key == "BRDA" and path is not None:
                 bad += not _branch(taken, path, rest)
             elif (
@@ -113,6 +120,9 @@ def _read_lcov(chunks: Iterable[bytes]) -> tuple[Coverage, dict[str, Lines]]:
         )
     if bad:
         result.problems.append(Oddity("warning", f"{bad} lines without a usable number or hits", 0))
+    if lying:
+        said = counted(lying, "record whose total is", "records whose totals are")
+        result.problems.append(Oddity("warning", f"{said} not the number of its lines; the lines count", 0))
     if unknown:
         result.problems.append(Oddity("warning", f"{unknown} lines of no known kind", 0))
     if files and not any(lines.hits for lines in files.values()) and result.error is None:

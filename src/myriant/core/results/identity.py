@@ -3,16 +3,32 @@
 from __future__ import annotations
 
 import hashlib
+import math
+import re
 from collections.abc import Iterable
 
 from myriant.core.results.model import Results
 
+_TIMED = re.compile(r"\s+[(\[](?:took )?(\d{1,9}\.\d{1,9})\s?(ns|[µu]s|ms|s|sec|seconds)[)\]]$")
+_SECONDS = {"ns": 1e-9, "µs": 1e-6, "us": 1e-6, "ms": 1e-3, "s": 1.0, "sec": 1.0, "seconds": 1.0}
 Identity = tuple[str, str, str, str]  # kind, suite path, class, name
 
 
 def identities(kind: str, results: Results) -> list[Identity]:
     """The identity of each case. A name that repeats is one test: what becomes of its cases is not decided here."""
-    return list(zip((kind,) * len(results.outcomes), results.suites, results.classes, results.names, strict=False))
+    names = [untimed(name)[0] if name[-1:] in (")", "]") else name for name in results.names]
+    return list(zip((kind,) * len(results.outcomes), results.suites, results.classes, names, strict=False))
+
+
+def untimed(name: str) -> tuple[str, float]:
+    """A name without how long it took, which some producers write behind it, "fills (0.02s)"; and the seconds, or NaN.
+
+    Only what has decimals is taken for a time: "waits (5 s)" may well be what is tested.
+    """
+    found = _TIMED.search(name)
+    if found is None or not found.start():
+        return name, math.nan
+    return name[: found.start()], float(found[1]) * _SECONDS[found[2]]
 
 
 def list_digest(job: str, listed: Iterable[Identity]) -> bytes:

@@ -1,7 +1,8 @@
 """A reader of TAP, the Test Anything Protocol, versions 12 to 14 (testanything.org, "TAP 14 specification").
 
-A subtest's points are cases below the name of the point that closes it; such a point is no case of its own, unless it
-failed and none below it did. What a plan says must be there must be there: without a plan nothing is trusted.
+A subtest's points are cases below the name of the point that closes it, or that opens it with a brace; such a point is
+no case of its own, unless it failed and none below it did. What a plan says must be there must be there: without a plan
+nothing is trusted.
 """
 
 from __future__ import annotations
@@ -12,6 +13,7 @@ import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
+from myriant.core.results.identity import untimed
 from myriant.core.results.model import Detail, Oddity, Outcome, Results
 from myriant.core.xml import MOST_BYTES, Refused
 
@@ -25,6 +27,8 @@ _POINT = re.compile(r"(not )?ok\b(?:[ \t]+(\d{1,12}))?(?:[ \t]*-)?[ \t]*(.*)$", 
 _PLAN = re.compile(r"1\.\.(\d{1,12})\s*(?:#\s*(?:skip\S*)?\s*(.*))?$", re.IGNORECASE)
 _DIRECTIVE = re.compile(r"(?<!\\)(?:^|\s)#\s*(skip|todo)\S*\s*(.*)$", re.IGNORECASE)
 _TIME = re.compile(r"(?:^|\s)#\s*time\s*=\s*([\d.]+)\s*(ms|s)\b.*$", re.IGNORECASE)
+_VERSION = re.compile(r"TAP version (\d{1,6})\s*$")
+_KNOWN = (12, 13, 14)
 _BAIL = re.compile(r"Bail out!\s*(.*)")
 _KEY = re.compile(r"([A-Za-z_][\w -]*):(?:\s+(.*))?$")
 BEGIN = re.compile(
@@ -81,6 +85,7 @@ class _Reader:
         self.yaml = ""  # the indentation of the YAML block that is open
         self.in_yaml = False
         self.odd: dict[str, tuple[int, int]] = {}
+        self.open: dict[int, _Point] = {}  # by depth, the point whose subtest follows it in braces
 
     def fault(self, message: str) -> None:
         self.results.problems.append(Oddity("error", message, self.number))
@@ -116,8 +121,10 @@ class _Reader:
                 self.point = None
             elif self.point is not None:
                 self.keep(words)
-        elif body == "}" and len(self.streams) > 1:
-            self.point = None
+        elif body.rstrip() == "}" and depth in self.open:
+            self.close(depth)
+        elif (version := _VERSION.match(body)) is not None and int(version[1]) not in _KNOWN:
+            self.note(f"TAP version {version[1]} is not known; read as version 14")
 
     def keep(self, words: str) -> None:
         if self.point is not None and self.point.kept < MOST_TEXT:
@@ -137,8 +144,10 @@ class _Reader:
         if self.cases > MOST_CASES:
             raise Refused(f"more than {MOST_CASES:,} points in one file")
         bad, number, rest = found[1] is not None, found[2], found[3].rstrip()
-        if rest.endswith("{"):  # a subtest whose points follow
-            rest = rest[:-1].rstrip()
+        follows = rest.endswith("{")  # a subtest whose points come after it, up to a brace
+        rest = rest[:-1].rstrip() if follows else rest
+        if depth in self.open:
+            self.close(depth)
         stream.last = int(number) if number else stream.last + 1
         if number and int(number) != len(stream.points) + 1:
             self.note("points whose number is not the next one")
@@ -152,6 +161,15 @@ class _Reader:
             point.below = self.closed(depth + 1, bad=bad)
         stream.points.append(point)
         self.point = point
+        if follows:
+            self.open[depth] = point
+
+    def close(self, depth: int) -> None:
+        """A subtest in braces is over: its points belong to the point before it."""
+        point = self.open.pop(depth)
+        if len(self.streams) > depth + 1:
+            point.below = self.closed(depth + 1, bad=point.outcome is Outcome.FAILED)
+        self.point = None
 
     def closed(self, depth: int, *, bad: bool) -> list[_Point]:
         """The points of the streams from `depth` on, which a point above them ends."""
@@ -229,6 +247,8 @@ def _described(rest: str, bad: bool) -> tuple[str, str, float, Outcome]:
             seconds = float(timed[1]) * (0.001 if timed[2].lower() == "ms" else 1)
         except ValueError:
             seconds = math.nan
+    rest, told = untimed(rest.rstrip())
+    seconds = told if math.isnan(seconds) else seconds
     outcome, note = Outcome.FAILED if bad else Outcome.PASSED, ""
     directive = _DIRECTIVE.search(rest)
     if directive is not None:

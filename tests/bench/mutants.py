@@ -1,0 +1,152 @@
+"""Mutants of flow, runner, api and store: which of them the nearest tests notice.
+
+`python -m tests.bench.mutants [EACH] [SEED] [SIDE BY SIDE]`: so many of each package, chosen by chance among everything
+that can be changed in its functions: a comparison turned, a condition denied, "and" for "or", a number one more, a call
+for its effect left out. Each runs the tests of its room until the first fails.
+"""
+
+from __future__ import annotations
+
+import ast
+import json
+import random
+import sys
+import time
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+
+from tests.bench.altered import ROOT, Alteration, altered, run
+
+SOURCES = ROOT / "src/myriant"
+PACKAGES = ("flow", "runner", "api", "store")
+LONGEST = 1500.0
+NEAREST = {
+    "flow/intake": ["flow/test_events.py", "flow/test_projects.py", "flow/test_diagnosis.py"],
+    "flow/planning": ["flow/test_events.py", "flow/test_trust.py"],
+    "flow/dispatch": ["flow/test_fleet.py", "flow/test_execution.py"],
+    "flow/delivery": ["flow/test_logs.py", "flow/test_files.py", "flow/test_execution.py"],
+    "flow/ingest": ["flow/test_trust.py", "flow/test_diagnosis.py"],
+    "flow/conclude": ["flow/test_trust.py", "flow/test_events.py", "flow/test_diagnosis.py"],
+    "flow/announce": ["flow/test_telling.py", "flow/test_push_to_verdict.py"],
+    "flow/state": ["flow/test_states.py", "flow/test_events.py", "flow/test_execution.py"],
+    "flow/control": ["flow/test_execution.py", "flow/test_diagnosis.py", "flow/test_projects.py"],
+    "flow/ask/workbench": ["api/test_plans_over_http.py", "e2e/test_workbench.py"],
+    "flow/ask/findings": ["flow/test_diagnosis.py", "e2e/test_diagnosis_screens.py"],
+    "flow/ask/tests": ["flow/test_diagnosis.py", "e2e/test_diagnosis_screens.py"],
+    "flow/ask": ["flow/test_questions.py", "flow/test_projects.py", "flow/test_events.py", "e2e/test_numbers.py"],
+    "flow/keep": ["flow/test_projects.py", "flow/test_diagnosis.py", "flow/test_telling.py"],
+    "flow": ["flow/test_logs.py", "flow/test_push_to_verdict.py", "flow/test_projects.py"],
+    "runner/attempt": ["flow/test_execution.py", "flow/test_files.py", "adversary/test_commits.py"],
+    "runner/inside": ["runner", "adversary/test_commits.py"],
+    "runner": ["runner", "flow/test_fleet.py", "flow/test_execution.py"],
+    "api/protocol": ["flow/test_fleet.py", "flow/test_execution.py"],
+    "api/door": ["adversary/test_requests.py", "api"],
+    "api/serving": ["adversary/test_requests.py", "api"],
+    "api": ["api", "flow/test_projects.py", "flow/test_telling.py"],
+    "store/aside": ["flow/test_trust.py"],
+    "store/attempts": ["flow/test_execution.py", "flow/test_diagnosis.py"],
+    "store/controls": ["flow/test_execution.py", "flow/test_diagnosis.py"],
+    "store/history": ["flow/test_diagnosis.py", "flow/test_projects.py"],
+    "store/logs": ["flow/test_logs.py", "flow/test_diagnosis.py"],
+    "store/results": ["store", "flow/test_trust.py", "flow/test_diagnosis.py"],
+    "store/runners": ["flow/test_fleet.py"],
+    "store/trends": ["flow/test_questions.py", "flow/test_projects.py"],
+    "store": ["store", "flow/test_projects.py", "flow/test_events.py"],
+}  # fmt: skip
+_TURNED: dict[type[ast.cmpop], str] = {
+    ast.Lt: "<=", ast.LtE: "<", ast.Gt: ">=", ast.GtE: ">", ast.Eq: "!=", ast.NotEq: "==", ast.In: "not in",
+    ast.NotIn: "in", ast.Is: "is not", ast.IsNot: "is",
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Mutant:
+    file: str
+    line: int
+    begin: int  # places in the file's text
+    end: int
+    now: str
+
+
+def mutants_of(file: Path) -> Iterator[Mutant]:
+    """Everything that can be changed in a file's functions."""
+    text = file.read_text()
+    starts = [0]
+    for line in text.splitlines(keepends=True):
+        starts.append(starts[-1] + len(line))
+    name = str(file.relative_to(SOURCES))
+
+    def at(node: ast.expr | ast.stmt, now: str) -> Mutant:
+        assert node.end_lineno is not None and node.end_col_offset is not None
+        begin = starts[node.lineno - 1] + len(text.splitlines()[node.lineno - 1].encode()[: node.col_offset].decode())
+        end = starts[node.end_lineno - 1] + len(
+            text.splitlines()[node.end_lineno - 1].encode()[: node.end_col_offset].decode()
+        )
+        return Mutant(name, node.lineno, begin, end, now)
+
+    for function in (n for n in ast.walk(ast.parse(text)) if isinstance(n, ast.FunctionDef | ast.AsyncFunctionDef)):
+        for node in ast.walk(ast.Module(function.body, [])):
+            if isinstance(node, ast.Compare) and len(node.ops) == 1:
+                left, right = ast.unparse(node.left), ast.unparse(node.comparators[0])
+                yield at(node, f"({left} {_TURNED[type(node.ops[0])]} {right})")
+            elif isinstance(node, ast.BoolOp):
+                words = " or " if isinstance(node.op, ast.And) else " and "
+                yield at(node, f"({words.join(f'({ast.unparse(v)})' for v in node.values)})")
+            elif isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.Not):
+                yield at(node, f"({ast.unparse(node.operand)})")
+            elif isinstance(node, ast.Constant) and type(node.value) is int and node.value <= 2:
+                yield at(node, str(node.value + 1))
+            elif isinstance(node, ast.If | ast.IfExp) and not isinstance(node.test, ast.Compare | ast.BoolOp):
+                yield at(node.test, f"(not ({ast.unparse(node.test)}))")
+            elif isinstance(node, ast.Expr) and isinstance(node.value, ast.Call | ast.Await) and not _is_said(node):
+                yield at(node, "pass")
+
+
+def _is_said(node: ast.Expr) -> bool:
+    """Whether a call only tells people: in a log of the server, or beside a step's output."""
+    return any(word in ast.unparse(node) for word in ("_log.", "ground.say("))
+
+
+def chosen(each: int, seed: int) -> list[Mutant]:
+    """So many mutants of each package, no two of one function's line."""
+    found: list[Mutant] = []
+    for package in PACKAGES:
+        files = [f for f in sorted((SOURCES / package).rglob("*.py")) if "migrations" not in f.parts]
+        every = list({(m.file, m.line): m for f in files if f.name != "tables.py" for m in mutants_of(f)}.values())
+        found += random.Random(f"{seed} {package}").sample(every, each)
+    return found
+
+
+def measure(each: int = 16, seed: int = 11, side_by_side: int = 4) -> None:
+    mutants = chosen(each, seed)
+    with ThreadPoolExecutor(side_by_side) as threads:
+        caught = list(threads.map(_try, mutants))
+    by_package = {p: [c for m, c in zip(mutants, caught, strict=True) if m.file.startswith(f"{p}/")] for p in PACKAGES}
+    rows = {p: {"mutants": len(c), "caught": sum(c)} for p, c in by_package.items()}
+    line = {"measure": "mutants", "seed": seed, "mutants": len(caught), "caught": sum(caught), **rows}
+    print(json.dumps(line), flush=True)
+
+
+def _try(mutant: Mutant) -> bool:
+    text = (SOURCES / mutant.file).read_text()
+    was = text[mutant.begin : mutant.end]
+    line = text.splitlines()[mutant.line - 1].strip()
+    # the whole text around it makes the place unique
+    change = Alteration(mutant.file, text, text[: mutant.begin] + mutant.now + text[mutant.end :])
+    room = max((r for r in NEAREST if mutant.file.startswith(r)), key=len)
+    began = time.monotonic()
+    words = ["pytest", "-x", "-q", "-p", "no:cacheprovider", *(f"tests/{t}" for t in NEAREST[room])]
+    with altered(change) as folder:
+        status, said = run(folder, words, LONGEST)
+    failed = next((row for row in said.splitlines() if row.startswith(("FAILED", "ERROR"))), "")
+    caught = status != 0
+    by = failed[:160] if status is not None else "it hangs"
+    told = {"measure": "mutant", "file": mutant.file, "line": mutant.line, "code": line, "was": was, "now": mutant.now}
+    print(json.dumps({**told, "caught": caught, "by": by, "seconds": round(time.monotonic() - began)}), flush=True)
+    return caught
+
+
+if __name__ == "__main__":
+    measure(*(int(word) for word in sys.argv[1:4]))
