@@ -421,8 +421,10 @@ class Driver:
         self.there[branch] = second
         self.settle(second, context)
         self.settle(first, context)
+        raced = self.model.judge(second)  # it may have been planned before the first was judged
         self.seen(first, context)
-        second.said[context] = self.model.judge(second)
+        told = next(c["verdict"] for c in self.world.contexts(second.id, self.repo.name) if c["context"] == context)
+        second.said[context] = raced if raced.verdict == told else self.model.judge(second)
         for pull in self.pulls:
             if pull.branch == branch:
                 self.pulled(pull)

@@ -45,6 +45,22 @@ def test_a_text_means_this(
     assert all(p["mend"] and p["line"] >= 1 for p in found["problems"])
 
 
+@pytest.mark.parametrize(
+    ("text", "loosened"),
+    [
+        (PLAN, []),
+        (PLAN + '\n[gate]\nvanished = "warn"\n', ["the built-in rule vanished only warns"]),
+        (PLAN.replace('["5.1", "5.4"]', '["5.4"]'), ["job unit: 1 cell gone (lua=5.1)"]),
+        (PLAN.replace("[jobs.unit", "[jobs.other"), ["job unit is gone"]),
+        ("version = 1\n[jobs", []),  # what cannot be used is no plan
+    ],
+)
+def test_what_a_draft_asks_less_is_said_before_it_is_saved(
+    world: World, bench: Repository, text: str, loosened: list[str]
+) -> None:
+    assert meaning(world, text)["loosened"] == loosened
+
+
 def test_cells_say_who_can_serve_them_and_how_long_they_take(world: World, bench: Repository) -> None:
     found = meaning(
         world, PLAN.replace('"5.4"]', '"5.4", "5.9"]').replace("runtime", 'drop = [{ lua = "5.1" }]\nruntime')

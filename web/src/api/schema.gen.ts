@@ -3596,6 +3596,8 @@ export interface components {
             rehearsal: components["schemas"]["Rehearsal"] | null;
             /** Difference */
             difference: string[];
+            /** Loosened */
+            loosened: string[];
             /** Limit */
             limit: number;
             /** Schedules */

@@ -4,6 +4,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, taken, type Meaning, type Standing } from "../api/client";
 import { usePlanAddress } from "./address";
+import { Loosened } from "./Difference";
 import { NextLook } from "./NextLook";
 import classes from "./plan.module.css";
 import { keys } from "../app/queries";
@@ -55,6 +56,7 @@ export function SavePlan({ opened, onClose, standing, text, expected, meaning, o
         <Autocomplete label="On the branch" data={standing.branches} value={branch} onChange={setBranch} description={fresh ? (standing.empty ? "a first commit" : `a new branch, from ${standing.main_branch}`) : "an existing branch"} />
         <Textarea label="With the message" autosize minRows={1} value={message} onChange={(e) => setMessage(e.currentTarget.value)} />
         <p>{meaning?.usable === false ? "This plan has errors: it can be saved without starting, and every push would be held." : (meaning?.rehearsal?.sentence ?? "")}</p>
+        <Loosened lines={meaning?.loosened ?? []} />
         {error && (
           <p className={classes.stuck} role="alert">
             {error.message}

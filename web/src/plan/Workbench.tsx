@@ -117,7 +117,7 @@ function Bench({ standing }: { standing: Standing }) {
               />
             )}
             {address.view === "forms" && <Forms text={draft.text} meaning={meaning.data} known={known} onText={draft.write} />}
-            {address.view === "difference" && <Difference lines={meaning.data?.difference ?? []} />}
+            {address.view === "difference" && <Difference lines={meaning.data?.difference ?? []} loosened={meaning.data?.loosened ?? []} />}
           </div>
           <Problems problems={current?.problems ?? []} text={draft.text} onText={draft.write} onPlace={(line) => go({ line, view: "text" })} />
         </section>

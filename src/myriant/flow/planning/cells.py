@@ -18,7 +18,6 @@ from myriant.core.states import State, Why
 from myriant.flow.planning.grants import names_wanted
 from myriant.flow.plans import told_to
 from myriant.flow.state import cells, runs
-from myriant.store.judged import job_results_of
 from myriant.store.runs import cells_of, remove_cells
 from myriant.store.tables import Cell, Run
 
@@ -90,12 +89,6 @@ def _bring_along(session: Session, run: Run, base: Run, job: JobIntent, position
 def _counts_alone(counts: Mapping[str, Any]) -> dict[str, Any]:
     """A cell's counts without what a comparison adds to them."""
     return {k: v for k, v in counts.items() if k not in ("new", "known", "fixed", "first", "quarantined")}
-
-
-def keep_excused(session: Session, run: Run) -> None:
-    """Jobs all of which are excused stand here as they stood at their baselines."""
-    for row in job_results_of(session, run.id).values():
-        row.trusted = row.good = True
 
 
 def _cell(run: Run, event: Event, found: JobIntent, cell: PlannedCell, position: int, part: str) -> Cell:

@@ -17,7 +17,7 @@ from myriant.core.states import EventKind, Verdict, Why
 from myriant.core.written import counted
 from myriant.flow.intake.starting import describe
 from myriant.flow.planning.baselines import ancestors, asks_less, changed_for, gate_baselines, good_baselines
-from myriant.flow.planning.cells import keep_excused, make_cells, told_of
+from myriant.flow.planning.cells import make_cells, told_of
 from myriant.flow.planning.preconditions import meet_expectations, require_secrets
 from myriant.flow.planning.reuse import reuse_answers
 from myriant.flow.planning.schedules import remember_schedules
@@ -184,7 +184,6 @@ def _apply(
         reuse_answers(session, run)
     if found.excused and not asks_less(session, project, run, plan, nearest):
         exempt(session, run, _excuse(found, good))
-        keep_excused(session, run)
     advance(session, run, plan)
     ring_runners(session)
 

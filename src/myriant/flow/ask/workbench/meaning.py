@@ -12,6 +12,7 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
+from myriant.core.gate.loosened import loosened
 from myriant.core.plan.advice import Surroundings, sample_events
 from myriant.core.plan.document import loads
 from myriant.core.plan.intent import Event, starts_nothing
@@ -35,6 +36,7 @@ class Meaning:
     usable: bool
     rehearsal: Rehearsal | None  # every job with all its cells, for the first event that the plan speaks of
     difference: list[str]  # against the plan that stands, as lines of a unified diff
+    loosened: list[str]  # what it asks less than the plan that stands: a run of it is held until that is accepted
     limit: int
     schedules: list[ScheduleMeaning]
     outline: list[str]  # what the plan says, line by line
@@ -62,10 +64,10 @@ def meaning(site: Site, project_name: str, text: str, event: WantedEvent | None 
         kept = project.plan or ""
     mirror = site.mirror(project)
     before = mirror.file(main, FILE_NAME) if main is not None else None
+    stands = before.decode("utf-8", "replace") if before is not None else kept
     difference = difflib.unified_diff(
-        (before.decode("utf-8", "replace") if before is not None else kept).splitlines(), text.splitlines(),
-        "as it stands", "as it is here", lineterm="", n=2,
-    )  # fmt: skip
+        stands.splitlines(), text.splitlines(), "as it stands", "as it is here", lineterm="", n=2
+    )
     now = datetime.now(UTC)
     schedules = reading.plan.events.schedules if reading.plan is not None else ()
     return Meaning(
@@ -73,11 +75,17 @@ def meaning(site: Site, project_name: str, text: str, event: WantedEvent | None 
         usable=reading.plan is not None,
         rehearsal=rehearsal,
         difference=list(islice(difference, 2000)),
+        loosened=_loosened(reading.plan, stands),
         limit=MOST_CELLS,
         schedules=[ScheduleMeaning(s.name, s.times.words, list(islice(s.times.after(now), 3))) for s in schedules],
         outline=_outline(reading.plan) if reading.plan is not None else [],
         document=_document(text),
     )
+
+
+def _loosened(plan: Plan | None, stands: str) -> list[str]:
+    before = read_plan(stands.encode("utf-8", "surrogatepass")).plan if plan is not None and stands else None
+    return loosened(plan, before) if plan is not None and before is not None else []
 
 
 def _document(text: str) -> dict[str, Any]:
