@@ -115,7 +115,7 @@ class Repository:
             if found and there and (until == "there" or (decided and (until == "early" or found["final"]))):
                 view: dict[str, Any] = self.world.get(f"/projects/{self.name}/runs/{found['run']}")
                 return view
-            time.sleep(0.05)
+            time.sleep(0.15)
         stands = []
         for said in self.world.contexts(commit, self.name):
             view = self.world.get(f"/projects/{self.name}/runs/{said['run']}")
@@ -145,7 +145,7 @@ class Repository:
             )
             if done.returncode == 0 or time.monotonic() > end:
                 return done.stdout
-            time.sleep(0.05)
+            time.sleep(0.15)
 
 
 @dataclass

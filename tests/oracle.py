@@ -588,7 +588,7 @@ class Driver:
                 self.settle(commit, NIGHTLY, found[0])
                 commit.said[NIGHTLY] = self.model.judge(commit, context=NIGHTLY)
                 return f"a night over {commit.id[:8]}"
-            time.sleep(0.05)
+            time.sleep(0.15)
         raise AssertionError("the night's run never came")
 
     def sent(self) -> str:
@@ -666,7 +666,7 @@ class Driver:
             said = self.world.contexts(commit.id, self.repo.name)
             if any(c["context"] == context and c["verdict"] == verdict for c in said):
                 return
-            time.sleep(0.05)
+            time.sleep(0.15)
 
     def set_aside(self) -> str:
         """Quarantine a test that fails somewhere: it holds nothing that is judged from now on."""

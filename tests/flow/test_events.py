@@ -43,7 +43,7 @@ def decided(repo: Repository, number: int, within: float = 40) -> dict[str, Any]
         view: dict[str, Any] = repo.world.get(f"/projects/{repo.name}/runs/{number}")
         if view["run"]["ended_at"]:
             return view
-        time.sleep(0.05)
+        time.sleep(0.15)
     raise AssertionError(f"#{number} was not decided: {view['run']}")
 
 
@@ -53,7 +53,7 @@ def until(claim: Any, within: float = 30) -> Any:
     while time.monotonic() < end:
         if found := claim():
             return found
-        time.sleep(0.05)
+        time.sleep(0.15)
     raise AssertionError("it did not come true in time")
 
 

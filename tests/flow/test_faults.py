@@ -25,7 +25,7 @@ def test_a_killed_part_loses_nothing_and_invents_nothing(world: World, victim: s
         run = repo.run_of(commit, until="there")
         if run["cells"] and all(c["state"] == "running" for c in run["cells"]):
             break
-        time.sleep(0.05)
+        time.sleep(0.15)
     installation = world.installation
     if victim == "database":
         os.kill(installation.database.pid, signal.SIGKILL)

@@ -235,5 +235,5 @@ def until_final(world: World, commit: str, project: str, context: str) -> dict[s
         found = [c for c in world.contexts(commit, project) if c["context"] == context and c["final"]]
         if found:
             return found[0]
-        time.sleep(0.05)
+        time.sleep(0.15)
     raise AssertionError(f"{commit} was not decided for {context}")
