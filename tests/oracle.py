@@ -691,7 +691,12 @@ class Driver:
     def step(self, action: Action | None = None) -> None:
         """One of the actions, by chance if none is given, and every place asked after it."""
         self.log.append((action or self.rng.choice(ACTIONS))(self))
-        touched = {c.id: c for c in [*self.heads.values(), *self.rng.sample(self.commits, min(2, len(self.commits)))]}
+        several = [c for c in self.commits if len(c.said) > 1]  # where contexts differ, places can
+        more = [
+            *self.rng.sample(self.commits, min(2, len(self.commits))),
+            *self.rng.sample(several, min(3, len(several))),
+        ]
+        touched = {c.id: c for c in [*self.heads.values(), *more]}
         for commit in touched.values():
             self.compare(commit)
 
