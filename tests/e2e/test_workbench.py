@@ -124,6 +124,25 @@ MISTAKES = [
 ]  # fmt: skip
 
 
+def test_what_a_draft_asks_less_is_said_before_it_is_saved(world: World, page: Page, planned: Repository) -> None:
+    page.goto(f"{world.address}/p/planned/plan")
+    expect(page.get_by_test_id("editor")).to_be_visible()
+    text = text_of(page)
+    write(page, text + '\n[gate]\nvanished = "warn"\n')
+    page.locator("#view-difference").click()
+    expect(page.get_by_test_id("loosened")).to_contain_text("the built-in rule vanished only warns")
+    assert axe(page) == []
+    page.get_by_role("button", name="Save…").click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog.get_by_test_id("loosened")).to_contain_text("until a maintainer accepts")
+    dialog.get_by_role("textbox", name="With the message").press("Escape")
+    expect(dialog).to_have_count(0)
+    page.locator("#view-text").click()
+    write(page, text)
+    page.locator("#view-difference").click()
+    expect(page.get_by_test_id("loosened")).to_have_count(0)
+
+
 @pytest.mark.parametrize(
     ("text", "repair", "expected"), MISTAKES, ids=["misspelt", "unquoted", "misplaced", "unit", "percent"]
 )
