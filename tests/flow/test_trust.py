@@ -157,6 +157,8 @@ EXCUSED = 'version = 1\n[events]\npush = { unless-only = ["docs/**"] }\n'
 OTHER = HEAD.replace("version = 1\n", "").replace("jobs.unit", "jobs.slow") + (
     "[[jobs.slow.steps]]\ncommand = 'mkdir -p out; cp slow.xml out/b.xml'\ncollect = { tests = [\"out/b.xml\"] }\n"
 )
+UNIT = EXCUSED + HEAD.replace("version = 1\n", "") + step("sh run.sh", 'tests = ["out/a.xml"]') + OTHER
+TIDES = UNIT.replace("[jobs.unit]", '[jobs.tides]\nformerly = ["unit"]').replace("jobs.unit", "jobs.tides")
 
 
 @pytest.mark.parametrize(
@@ -181,6 +183,9 @@ OTHER = HEAD.replace("version = 1\n", "").replace("jobs.unit", "jobs.slow") + (
             ({"docs/a": "words"}, "main", "exempt", "docs"),
             ({"notes": "more"}, "main", "held", "1 test newly fails"),
         ]),
+        # a job of another name is still compared with what it was called, other jobs beside it or not
+        ("job", [({"myriant.toml": TIDES, "tests/a": None, "attic/a": A}, "main", "held", "1 test vanished"),
+                 ({"notes": "words"}, "main", "held", "1 test vanished")]),
         # tests whose source is gone are not waited for
         ("gone", [
             ({"tests/a": "gauge_one fail\n"}, "main", "held", "1 test newly fails"),
@@ -199,9 +204,8 @@ def test_a_failed_step_is_explained_by_what_holds_there_and_then(
     world: World, name: str, history: list[tuple[Files | str, str, str, str]]
 ) -> None:
     repo = world.repository(f"explained-{name}", None)
-    plan = EXCUSED + HEAD.replace("version = 1\n", "") + step("sh run.sh", 'tests = ["out/a.xml"]') + OTHER
     slow = junit(**{f"slow_{i}": "passed" for i in range(5)})
-    files: Files = {"myriant.toml": plan, "run.sh": SAYS, "tests/a": A, "tests/b": B, "slow.xml": slow}
+    files: Files = {"myriant.toml": UNIT, "run.sh": SAYS, "tests/a": A, "tests/b": B, "slow.xml": slow}
     assert repo.pushed(files)["run"]["verdict"] == "clear"
     commit = repo.git("rev-parse", "HEAD").strip()
     for what, branch, verdict, said in history:

@@ -55,6 +55,12 @@ def plan_of_run(session: Session, run: Run) -> Plan | None:
     return _MERGED[pair]
 
 
+def names_of_jobs(session: Session, run: Run) -> dict[str, tuple[str, ...]]:
+    """By job of a run's plan, the names that it goes by in earlier runs: its own first, then its former ones."""
+    plan = plan_of_run(session, run)
+    return {job.id: (job.id, *job.formerly) for job in plan.jobs} if plan is not None else {}
+
+
 def job_of(session: Session, run: Run, job: str) -> Job:
     found = plan_of_run(session, run)
     if found is None:

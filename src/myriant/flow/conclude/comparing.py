@@ -19,6 +19,7 @@ from myriant.core.diagnosis.compare import (
 from myriant.core.gate.less import counterparts
 from myriant.core.results.model import Outcome
 from myriant.core.results.packed import Outcomes
+from myriant.flow.plans import names_of_jobs
 from myriant.store.history import moves_of, quarantined_tests, set_aside_at
 from myriant.store.results import earlier_attempts, failing_outcomes_of, outcomes_of, trusted_attempts
 from myriant.store.runs import cell_values, judged_runs_of
@@ -94,6 +95,7 @@ def _at_baselines(
 
     What was quarantined there makes no failure known, but for a pull request, whose target's failures are its own.
     """
+    names = names_of_jobs(session, run)
     before: dict[CellName, Outcomes] = {}
     values: dict[CellName, Mapping[str, str]] = {}
     for base in {b.id: b for b in baselines.values() if b is not None}.values():
@@ -106,7 +108,7 @@ def _at_baselines(
         told = cell_values(session, base.id)
         here = {job for job, _ in then}
         for job in mine:
-            known_as = job if job in here or len(here) != 1 or len(mine) != 1 else next(iter(here))
+            known_as = next((name for name in names.get(job, (job,)) if name in here), job)
             for (name, key), outcomes in then.items():
                 if name == known_as:
                     before[(job, key)] = outcomes

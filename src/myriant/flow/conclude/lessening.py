@@ -15,7 +15,7 @@ from myriant.core.results.model import Outcome
 from myriant.flow.conclude.comparing import Compared, present
 from myriant.flow.planning.baselines import digest_before
 from myriant.flow.planning.gone import gone_since
-from myriant.flow.plans import plan_with
+from myriant.flow.plans import names_of_jobs, plan_with
 from myriant.flow.site import Site
 from myriant.store.history import moves_of
 from myriant.store.judged import acceptances, begin_lasting, end_lasting, open_lasting
@@ -54,7 +54,9 @@ def lessened(
     there, skips = _present(compared)
     places = {commit: i for i, commit in enumerate([run.commit, *nearest])}
     rows = [r for r in open_lasting(session, project.id) if places.get(r.commit, 0) > 0]
-    jobs = {n: test.job for n, test in tests_numbered(session, project.id, [r.test for r in rows]).items()}
+    today = {name: job for job, names in names_of_jobs(session, run).items() for name in reversed(names)}
+    known = tests_numbered(session, project.id, [r.test for r in rows])
+    jobs = {n: today.get(test.job, test.job) for n, test in known.items()}
     for row in rows:
         by_job, job = (vanished if row.what == VANISHED else skipped), jobs.get(row.test)
         still = row.test not in there if row.what == VANISHED else row.test in skips

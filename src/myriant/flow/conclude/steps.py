@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import UTC, datetime
 
 from sqlalchemy.orm import Session
 
@@ -26,8 +27,9 @@ def explain_anew(site: Site, session: Session, run: Run, cells: Sequence[Cell]) 
         failed = (attempt.finish or {}).get("failed_steps", []) if attempt is not None else []
         if attempt is None or not failed or cell.state not in TRUSTED:
             continue
-        if cell.reused is None and (changed is None or attempt.ended_at is None or changed < attempt.ended_at):
+        looked = cell.counts.get("explained")  # here, after it was taken over or something changed
+        asof = datetime.fromisoformat(looked) if looked else attempt.ended_at if cell.reused is None else None
+        if asof is not None and (changed is None or changed < asof):
             continue
         now = unexplained_steps(site, session, run, cell, attempt.id, failed, aside_in(session, run, cell))
-        if now != cell.counts.get("unexplained"):
-            cell.counts = {**cell.counts, "unexplained": now}
+        cell.counts = {**cell.counts, "unexplained": now, "explained": datetime.now(UTC).isoformat()}

@@ -15,6 +15,7 @@ from myriant.core.plan.model import Job
 from myriant.core.results.model import Outcome
 from myriant.core.states import TRUSTED
 from myriant.flow.planning.gone import gone_since
+from myriant.flow.plans import names_of_jobs
 from myriant.flow.site import Site
 from myriant.store.aside import has_set_aside, statuses_of_step, tests_of_step
 from myriant.store.attempts import steps_of
@@ -59,7 +60,8 @@ def aside_in(session: Session, run: Run, cell: Cell) -> Aside:
         return Aside(frozenset(tests))
     there = [c for c in cells_of(session, base.id) if c.state in TRUSTED and c.attempt_id is not None]
     jobs = {c.job for c in there}
-    known_as = cell.job if cell.job in jobs or len(jobs) != 1 else next(iter(jobs))  # it was renamed
+    names = names_of_jobs(session, run).get(cell.job, (cell.job,))
+    known_as = next((name for name in names if name in jobs), cell.job)
     then = {(cell.job, c.key): c for c in there if c.job == known_as}
     name = (cell.job, cell.key)
     pair = counterparts({name: cell.values}, {n: c.values for n, c in then.items()}).get(name)
