@@ -118,7 +118,9 @@ class Model:
         default_factory=list
     )  # at, what, of what was asked
     gone: set[str] = field(default_factory=set)  # contexts whose branch is deleted
-    harness: set[str] = field(default_factory=set)  # how the harness was seen to end badly: with failures, without
+    # the contents with which the harness was seen to end badly: beside failures that held, and without any
+    beside: set[frozenset[tuple[str, str]]] = field(default_factory=set)
+    alone: set[frozenset[tuple[str, str]]] = field(default_factory=set)
 
     def baseline(self, commit: Commit, job: str, context: str = "") -> Commit | None:
         """The nearest ancestor that a branch's pushes say is good; a schedule looks at its own runs first."""
@@ -158,8 +160,12 @@ class Model:
         failing = {n for n, s in ran.items() if s in ("fail", "shy")}
         new = failing - self.quarantined - (known or set())
         if job == "unit" and "src/harness" in commit.files:
-            explained = new or (failing and self.harness == {"with failures"})
-            self.harness |= {"with failures"} if new else set() if failing else {"without"}
+            content = frozenset(commit.files.items())
+            explained = new or (failing and self.beside - {content} and not self.alone - {content})
+            if new:
+                self.beside.add(content)
+            elif not failing:
+                self.alone.add(content)
             if not explained and "steps block" in commit.demands:
                 return True
         if not ran or (vanished and "vanished blocks" in commit.demands):

@@ -174,6 +174,17 @@ TIDES = UNIT.replace("[jobs.unit]", '[jobs.tides]\nformerly = ["unit"]').replace
             ({}, "topic", "held", "ended with 3, which is not how its tests fail"),
             ({"ends": None}, "main", "clear", "1 quarantined failure"),
         ]),
+        # no attempt is its own witness: neither as it is read, nor as it was judged before
+        ("witness", [
+            ({"tests/a": "gauge_one fail\n"}, "main", "held", "1 test newly fails"),
+            ("quarantine", "", "", ""),
+            ({"ends": "3"}, "main", "held", "ended with 3, which is not how its tests fail"),
+        ]),
+        ("anew", [
+            ({"tests/a": "gauge_one fail\n", "ends": "3"}, "main", "held", "1 test newly fails"),
+            ("quarantine", "", "", ""),
+            ("again job=slow", "main", "held", "ended with 3, which is not how its tests fail"),
+        ]),
         # what was brought along from a day of quarantine is not known for ever
         ("carried", [
             ({"tests/a": "gauge_one fail\n"}, "main", "held", "1 test newly fails"),
@@ -222,10 +233,11 @@ def test_a_failed_step_is_explained_by_what_holds_there_and_then(
             ended = world.http.delete(f"/projects/{repo.name}/quarantines/{row['quarantine']['id']}?why=over")
             assert ended.is_success, ended.text
             continue
-        if what == "again":
+        if isinstance(what, str):
             number = world.contexts(commit, repo.name)[0]["run"]
-            assert world.http.post(f"/projects/{repo.name}/runs/{number}/again", json={"which": "all"}).is_success
-        elif isinstance(what, dict):
+            wish = {"which": "chosen" if " " in what else "all", "cells": what.partition(" ")[2]}
+            assert world.http.post(f"/projects/{repo.name}/runs/{number}/again", json=wish).is_success
+        else:
             commit = repo.commit(what) if what else commit
             repo.push(branch)
         word = until_final(world, commit, repo.name, f"push {branch}")

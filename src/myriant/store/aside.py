@@ -14,17 +14,20 @@ from myriant.store.tables import Acceptance, Attempt, Cell, Quarantine, Run, Ste
 _LOOKED_BACK = 200  # attempts of a job
 
 
-def statuses_of_step(session: Session, project_id: int, job: str, step: str) -> tuple[set[int], set[int]]:
+def statuses_of_step(
+    session: Session, project_id: int, job: str, step: str, but: str | None
+) -> tuple[set[int], set[int]]:
     """Exit statuses, not zero, of a step in the newest attempts of a job: where failures in its reports held, and where
     its reports had none.
 
-    An attempt whose failures were all set aside shows nothing: its status is what was to be explained.
+    An attempt whose failures were all set aside shows nothing: its status is what was to be explained. Neither do those
+    of the tree `but`: what is to be explained is no witness of itself, whatever was said of it before.
     """
     newest = (
         select(Attempt.id, (Cell.why == Why.TESTS).label("held"))
         .join(Cell, Cell.id == Attempt.cell_id)
         .join(Run, Run.id == Cell.run_id)
-        .where(Run.project_id == project_id, Cell.job == job)
+        .where(Run.project_id == project_id, Cell.job == job, Run.tree.is_distinct_from(but))
         .order_by(Attempt.id.desc())
         .limit(_LOOKED_BACK)
         .subquery()

@@ -85,11 +85,11 @@ def may_set_aside(session: Session, run: Run, job: Job) -> bool:
 
 
 def statuses_of(session: Session, run: Run, job: str, step: str) -> set[int]:
-    """The exit statuses with which a step of a job ends when tests of it fail, as its newest attempts show it.
+    """The exit statuses with which a step of a job ends when tests of it fail, by its newest attempts on other trees.
 
     One that came without a failing test as well says nothing of tests, unless it is the usual one.
     """
-    with_failures, without = statuses_of_step(session, run.project_id, job, step)
+    with_failures, without = statuses_of_step(session, run.project_id, job, step, run.tree)
     return with_failures - (without - USUAL_STATUSES)
 
 
