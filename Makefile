@@ -2,7 +2,7 @@
 BIN := .venv/bin
 SLOTS ?= 4
 
-.PHONY: setup demo test check lint bench client lock
+.PHONY: setup demo test check lint lint-python lint-web bench client lock
 
 setup:            ## install what is missing and build the interface
 	@tools/setup
@@ -21,11 +21,16 @@ check: lint       ## what a change needs while one works: lint, types, unit test
 	@$(BIN)/pytest tests/core tests/repos -n auto -q
 	@$(BIN)/pytest tests/flow/test_push_to_verdict.py -q -k break
 
-lint: setup
+lint: setup       ## Python and the interface side by side
+	@$(MAKE) --no-print-directory -j2 lint-python lint-web
+
+lint-python:
 	@$(BIN)/ruff check . && $(BIN)/ruff format --check -q .
 	@$(BIN)/mypy
 	@$(BIN)/lint-imports > .setup/imports.log || { cat .setup/imports.log; exit 1; }
 	@tools/client --check
+
+lint-web:
 	@cd web && ../$(BIN)/npm run -s lint
 
 bench: setup      ## measurements, as JSON lines

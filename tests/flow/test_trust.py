@@ -179,6 +179,7 @@ TIDES = UNIT.replace("[jobs.unit]", '[jobs.tides]\nformerly = ["unit"]').replace
             ({"tests/a": "gauge_one fail\n"}, "main", "held", "1 test newly fails"),
             ("quarantine", "", "", ""),
             ({"ends": "3"}, "main", "held", "ended with 3, which is not how its tests fail"),
+            ({"notes": "words"}, "main", "held", "ended with 3, which is not how its tests fail"),
         ]),
         ("anew", [
             ({"tests/a": "gauge_one fail\n", "ends": "3"}, "main", "held", "1 test newly fails"),
