@@ -10,9 +10,9 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parent.parent))
 
 from conftest import one_installation  # the tests' own folder is on the path
-from oracle import ACTIONS, Disagreement, Driver
+from oracle import ACTIONS, WALKS, Disagreement, Driver
 
-HISTORY = 25  # steps of one repository
+HISTORY = 25  # steps of one repository, a walk counted as one
 
 
 def measure(steps: int = 2000, seed: int = 1, kills: bool = True) -> Counter[str]:
@@ -20,7 +20,7 @@ def measure(steps: int = 2000, seed: int = 1, kills: bool = True) -> Counter[str
     without kills (where a seeded fault is looked for) all.
     """
     told: Counter[str] = Counter()
-    actions = [*ACTIONS, *([Driver.killed] if kills else [])]
+    actions = [*ACTIONS, *WALKS, *([Driver.killed] if kills else [])]
     done, history = 0, 0
     with one_installation("myriant-oracle-") as world:
         while done < steps:

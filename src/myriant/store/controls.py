@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from datetime import datetime
 
-from sqlalchemy import ColumnElement, delete, select
+from sqlalchemy import ColumnElement, delete, func, select
 from sqlalchemy.orm import Session
 
 from myriant.core.states import ControlState, Place, SearchState
@@ -46,6 +46,12 @@ def forget_waiting_controls(session: Session, run_id: int, but: Collection[int] 
     """Take back control runs of a run that have not begun, those of some cells excepted."""
     gone = delete(Control).where(_of_run(run_id), Control.state == ControlState.WAITING)
     session.execute(gone.where(Control.cell_id.not_in(but)) if but else gone)
+
+
+def open_controls(session: Session) -> int:
+    """How many cells are repeated or wait for it, for control runs and searches."""
+    query = select(func.count()).select_from(Control)
+    return session.scalar(query.where(Control.state.in_((ControlState.WAITING, ControlState.RUNNING)))) or 0
 
 
 def stale_controls(session: Session, before: datetime) -> Sequence[Control]:

@@ -98,6 +98,18 @@ def marks_of_runs(session: Session, runs: Sequence[int]) -> Sequence[tuple[int, 
     return session.execute(query).all()
 
 
+def progress_of_runs(session: Session, runs: Sequence[int]) -> dict[int, tuple[int, int, int, int]]:
+    """Of each run's cells that its verdict waits for: how many have ended, are there, run, have failed so far."""
+    found = dict.fromkeys(runs, (0, 0, 0, 0))
+    if runs:
+        asked = select(
+            Cell.run_id, func.count().filter(Cell.state.not_in(OPEN)), func.count(),
+            func.count().filter(Cell.state == State.RUNNING), func.count().filter(Cell.state == State.FAILED),
+        ).where(Cell.run_id.in_(runs), Cell.selected, ~Cell.gated).group_by(Cell.run_id)  # fmt: skip
+        found |= {run: (ended, cells, running, failed) for run, ended, cells, running, failed in session.execute(asked)}
+    return found
+
+
 def newest_run_in(session: Session, project_id: int, context: str, commit: str) -> int | None:
     """The number of the newest run of a commit in a context."""
     query = select(func.max(Run.number)).where(Run.project_id == project_id, Run.context == context)

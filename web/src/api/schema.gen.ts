@@ -3504,6 +3504,8 @@ export interface components {
             waiting: number;
             /** Done In */
             done_in: number | null;
+            /** Controls */
+            controls: number;
         };
         /** LogLine */
         LogLine: {

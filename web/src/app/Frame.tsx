@@ -155,7 +155,7 @@ function Chooser({ label, value, options, onChoose }: ChooserProps) {
 
 function Pulse({ connected, narrow }: { connected: boolean; narrow: boolean }) {
   const pulse = useQuery(pulseQuery).data;
-  const busy = pulse !== undefined && pulse.running + pulse.waiting > 0;
+  const busy = pulse !== undefined && pulse.running + pulse.waiting + pulse.controls > 0;
   return (
     <span className={classes.pill} role="status" aria-label="Cells now">
       <span className={classes.dot} data-busy={busy} data-lost={!connected} />
@@ -165,10 +165,10 @@ function Pulse({ connected, narrow }: { connected: boolean; narrow: boolean }) {
 }
 
 /** What the pill says: never that nothing runs when the server was not heard. */
-export function pulseWords(pulse: { running: number; waiting: number; done_in: number | null } | undefined, connected: boolean, narrow: boolean): string {
+export function pulseWords(pulse: { running: number; waiting: number; done_in: number | null; controls: number } | undefined, connected: boolean, narrow: boolean): string {
   if (!connected) return narrow ? "away" : "server away";
   if (!pulse) return "…";
-  if (pulse.running + pulse.waiting === 0) return "idle";
+  if (pulse.running + pulse.waiting === 0) return pulse.controls ? `${pulse.controls} repeated` : "idle";
   if (narrow) return `${pulse.running} · ${pulse.waiting}`;
   return `${pulse.running} running · ${pulse.waiting} waiting${pulse.done_in === null ? "" : ` · about ${duration(pulse.done_in)}`}`;
 }

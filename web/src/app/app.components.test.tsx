@@ -44,10 +44,11 @@ test("what cannot be loaded says why and what to do, and is tried again; what wa
 
 test.each([
   [undefined, true, false, "…"],
-  [{ running: 0, waiting: 0, done_in: null }, true, false, "idle"],
-  [{ running: 0, waiting: 0, done_in: null }, false, false, "server away"],
-  [{ running: 2, waiting: 5, done_in: 130 }, true, false, "2 running · 5 waiting · about 2 min 10 s"],
-  [{ running: 2, waiting: 5, done_in: 130 }, true, true, "2 · 5"],
+  [{ running: 0, waiting: 0, done_in: null, controls: 0 }, true, false, "idle"],
+  [{ running: 0, waiting: 0, done_in: null, controls: 2 }, true, false, "2 repeated"],
+  [{ running: 0, waiting: 0, done_in: null, controls: 0 }, false, false, "server away"],
+  [{ running: 2, waiting: 5, done_in: 130, controls: 1 }, true, false, "2 running · 5 waiting · about 2 min 10 s"],
+  [{ running: 2, waiting: 5, done_in: 130, controls: 0 }, true, true, "2 · 5"],
 ])("the pill never says idle when nothing was heard: %j", (pulse, connected, narrow, said) => {
   expect(pulseWords(pulse, connected, narrow)).toBe(said);
 });

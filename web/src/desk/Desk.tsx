@@ -59,9 +59,9 @@ export function Desk() {
         <aside className={classes.now} aria-label="Now">
           <h2>Now</h2>
           <p>
-            {desk.pulse.running + desk.pulse.waiting === 0
-              ? "Nothing runs and nothing waits."
-              : `${counted(desk.pulse.running, "cell")} running, ${counted(desk.pulse.waiting, "cell")} waiting.`}
+            {desk.pulse.running + desk.pulse.waiting > 0 && `${counted(desk.pulse.running, "cell")} running, ${counted(desk.pulse.waiting, "cell")} waiting. `}
+            {desk.pulse.controls > 0 && `${counted(desk.pulse.controls, "cell")} repeated, to tell what did it. `}
+            {desk.pulse.running + desk.pulse.waiting + desk.pulse.controls === 0 && "Nothing runs and nothing waits."}
           </p>
         </aside>
       </div>

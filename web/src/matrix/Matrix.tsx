@@ -267,7 +267,7 @@ interface TileProps {
 }
 
 function Tile({ cell, show, chosen, longest, dense, onToggle, drag }: TileProps) {
-  const failing = cell.failed + cell.errored;
+  const failing = failingNow(cell);
   const outcome = failing > 0 ? `${failing} failing` : cell.state === "passed" ? `${cell.passed} passed` : cell.selected ? cell.state : "not selected";
   const said = shown(cell, show, outcome);
   return (
@@ -290,9 +290,12 @@ function Tile({ cell, show, chosen, longest, dense, onToggle, drag }: TileProps)
   );
 }
 
+/** Failing results of a cell that has ended: what an attempt before said is said no more while it runs again. */
+const failingNow = (cell: Cell) => (cell.state === "waiting" || cell.state === "running" ? 0 : cell.failed + cell.errored);
+
 /** What a small tile says beside its mark. */
 function brief(cell: Cell, show: Show): string {
-  const failing = cell.failed + cell.errored;
+  const failing = failingNow(cell);
   if (show === "outcome") return failing > 0 ? String(failing) : "";
   return shown(cell, show, "").replace(/^(no time yet|not measured|waits)$/, "–").replace(/^waited /, "").replace(/ %$/, "");
 }

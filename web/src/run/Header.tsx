@@ -121,20 +121,15 @@ function Controls({ run }: { run: Run }) {
   return <div className="soft">Repeating {said}, to tell whether the change did it, something outside of it, or chance.</div>;
 }
 
-/** The sentence while nothing is decided yet. */
+/** What is known beside the sentence while nothing is decided yet: when it will be, or what it waits for. */
 function progress(run: Run): string {
   if (run.run.ended_at) return run.run.sentence;
-  const binding = run.cells.filter((c) => c.selected && !c.gated);
-  const open = binding.filter((c) => c.state === "running" || c.state === "waiting");
-  const done = binding.length - open.length;
-  if (run.cells.length === 0) return "Undecided: reading the plan.";
-  const running = open.filter((c) => c.state === "running").length;
-  const failing = run.cells.filter((c) => c.selected && c.state === "failed").length;
+  const open = run.cells.filter((c) => c.selected && !c.gated && (c.state === "running" || c.state === "waiting"));
   const stuck = open.find((c) => c.stuck);
   const ends = stuck ? [] : open.map((c) => (c.predicted === null ? NaN : (c.starts_in ?? 0) + c.predicted));
-  const said = [`${done} of ${counted(binding.length, "cell")} done`, `${running} running`];
-  if (failing) said.push(`${failing} with failures so far`);
-  if (ends.length && ends.every((e) => e < 86_400)) said.push(`about ${duration(Math.max(...ends))} in all`);
   if (run.reason && open.length === 0) return `Undecided: ${run.reason}.`;
-  return `Undecided: ${said.join(", ")}.${stuck ? ` ${stuck.job} ${stuck.key} waits: ${stuck.reason}.` : ""}`;
+  const said = [run.run.sentence];
+  if (ends.length && ends.every((e) => e < 86_400)) said.push(`About ${duration(Math.max(...ends))} in all.`);
+  if (stuck) said.push(`${stuck.job} ${stuck.key} waits: ${stuck.reason}.`);
+  return said.join(" ");
 }

@@ -37,6 +37,7 @@ class Told:
     retests: int = 0  # how often failed tests were run again within attempts
     reruns: int = 0  # attempts that were made again by a person's wish
     open_cells: int = 0  # that still wait or run: the verdict came early
+    more_failing: bool = False  # cells have failed since that are not counted yet
     excused: Sequence[str] = ()  # jobs whose results were brought along, and from where
     accepted: Sequence[str] = ()  # what a person has accepted
 
@@ -54,10 +55,33 @@ def sentence(told: Told) -> str:
     parts += [f"{said}." for said in (*told.excused[:2], *told.accepted[:1])]
     against = f", against {told.baseline}" if told.baseline else ", with nothing earlier to compare with"
     if told.open_cells:
-        parts.append(f"{counted(told.open_cells, 'cell')} still to end, which cannot clear it{against}.")
+        parts[0] = f"{parts[0].removesuffix('.')}{against}."
     elif told.cells:
         parts.append(f"{told.cells_ended_well} of {counted(told.cells, 'cell')} in {duration(told.seconds)}{against}.")
     return " ".join(parts)
+
+
+def progress(done: int, cells: int, running: int, failing: int) -> str:
+    """How far a run is of which nothing can be said yet: Undecided: 5 of 15 cells done, 4 running."""
+    if not cells:
+        return "Undecided: reading the plan."
+    so_far = f", {failing:,} with failures so far" if failing else ""
+    return f"Undecided: {done:,} of {counted(cells, 'cell')} done, {running:,} running{so_far}."
+
+
+EACH_SAID = 16
+
+
+def is_said_anew(failing: int) -> bool:
+    """Whether the sentence of a run that is held early is made anew with so many cells that failed: with each of the
+    first, then at every doubling, as all of them are compared for it.
+    """
+    return failing <= EACH_SAID or failing & (failing - 1) == 0
+
+
+def left(cells: int) -> str:
+    """What is added to the sentence of a run that is held early, as long as cells of it are open."""
+    return f"{counted(cells, 'cell')} still to end, which cannot clear it." if cells else ""
 
 
 def _main(told: Told) -> str:
@@ -96,7 +120,8 @@ def _said(j: Judged, told: Told) -> str:
         case BuiltIn.NEW:
             where = f", only where {told.where}" if told.where else ""
             first = f" ({told.first_here} for the first time in their cell)" if told.first_here else ""
-            return f"{counted(number, 'test')} newly {'fails' if number == 1 else 'fail'}{first}{where}"
+            least = "at least " if told.more_failing else ""
+            return f"{least}{counted(number, 'test')} newly {'fails' if number == 1 else 'fail'}{first}{where}"
         case BuiltIn.VANISHED:
             return f"{counted(number, 'test')} vanished"
         case BuiltIn.SKIPPED:

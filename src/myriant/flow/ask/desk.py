@@ -11,7 +11,7 @@ from datetime import datetime
 from myriant.core.coverage.model import Totals
 from myriant.core.gate.word import Word
 from myriant.core.states import DECIDED, Verdict
-from myriant.flow.ask.lines import RunLine, run_line
+from myriant.flow.ask.lines import RunLine, is_undecided, run_line
 from myriant.flow.ask.projects import ProjectLine, lines_of
 from myriant.flow.ask.queue import Load, load_of, stuck_cells
 from myriant.flow.ask.strip import LETTERS, fraction_of
@@ -129,13 +129,17 @@ def _desk_project(
         since = run_line(row, words[first])
     runs = [
         DeskRun(
-            r.number, r.title, words[r.commit].verdict, "".join(marks[r.id]), fraction_of(shares.get((r.id, ""))),
+            r.number, r.title, words[r.commit].verdict, "".join(marks[r.id]), _share(r, shares),
             _seconds(r),
         )
         for r in reversed(newest)
     ]  # fmt: skip
     times = [r.seconds for r in runs if r.seconds is not None]
     return DeskProject(line, since, runs, statistics.median(times) if times else None, taken)
+
+
+def _share(row: Run, shares: Mapping[tuple[int, str], Totals]) -> float | None:
+    return None if is_undecided(row) else fraction_of(shares.get((row.id, "")))
 
 
 _FINE = (Verdict.CLEAR, Verdict.EXEMPT)

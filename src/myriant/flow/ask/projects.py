@@ -9,7 +9,7 @@ from datetime import datetime
 from sqlalchemy.orm import Session
 
 from myriant.core.gate.word import Word
-from myriant.flow.ask.lines import RunLine, run_line
+from myriant.flow.ask.lines import RunLine, run_line, so_far
 from myriant.flow.ask.words import words_of, words_of_many
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
@@ -89,11 +89,9 @@ def lines_of(
             saying[p.id] = word, word.number if word is not None and word.number else mine[0].number
     loaded = {(r.project_id, r.number): r for runs in newest.values() for r in runs}
     loaded |= runs_by_number(session, {(p, n) for p, (_, n) in saying.items()} - set(loaded))
-    lines = {
-        p.id: run_line(loaded.get((p.id, saying[p.id][1]), newest[p.id][0]), saying[p.id][0])
-        for p in projects
-        if p.id in saying
-    }
+    told = {p: loaded.get((p, number), newest[p][0]) for p, (_, number) in saying.items()}
+    far = so_far(session, told.values())
+    lines = {id_: run_line(row, saying[id_][0], far.get(row.id, "")) for id_, row in told.items()}
     return [
         ProjectLine(
             p.name, p.description, p.address, p.main_branch, p.hooked, p.looked_at, p.trouble, p.paused, p.tracker,

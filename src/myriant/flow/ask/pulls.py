@@ -9,7 +9,7 @@ from fractions import Fraction
 
 from myriant.core.states import OPEN, PullState, State, Verdict
 from myriant.core.written import counted, percent
-from myriant.flow.ask.lines import RunLine, run_line
+from myriant.flow.ask.lines import RunLine, counted_in, is_undecided, run_line, so_far
 from myriant.flow.ask.strip import LETTERS
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
@@ -72,7 +72,8 @@ def pulls_of(site: Site, name: str, *, closed: bool = False) -> Pulls:
         for run_id, _, _, _, mark, advisory in marks_of_runs(session, list(marks)):
             marks[run_id].append(LETTERS[mark].upper() if advisory else LETTERS[mark])
         refs = commits_of_refs(session, project.id)
-        lines = [_line(p, runs.get(p.number, []), marks, refs) for p in wanted]
+        far = so_far(session, (r for rows in runs.values() for r in rows[:1]))
+        lines = [_line(p, runs.get(p.number, []), marks, refs, far) for p in wanted]
     lines.sort(key=lambda line: (_ORDER.get(line.verdict, 9), not line.stale, -line.number))
     return Pulls(_said(lines, closed), lines, len(every) - len(wanted) if not closed else len(wanted))
 
@@ -81,30 +82,30 @@ _MERGED = (Verdict.CLEAR, Verdict.EXEMPT)
 _ORDER = {Verdict.HELD: 0, Verdict.UNDECIDED: 1, Verdict.CLEAR: 2, Verdict.EXEMPT: 3}
 
 
-def _line(pull: PullRequest, runs: Sequence[Run], marks: Mapping[int, list[str]], refs: Mapping[str, str]) -> PullLine:
+def _line(
+    pull: PullRequest, runs: Sequence[Run], marks: Mapping[int, list[str]], refs: Mapping[str, str],
+    far: Mapping[int, str],
+) -> PullLine:  # fmt: skip
     head, target = refs.get(ref_of(pull.source)), refs.get(ref_of(pull.target))
     newest = runs[0] if runs else None
     current = newest is not None and newest.commit == head
     stale = newest is not None and (not current or newest.base != target)
     verdict = Verdict(newest.verdict) if newest is not None and current else Verdict.UNDECIDED
     merge, mergeable = _merge(pull, newest, head, target)
-    changed = newest.measures.get("coverage.changed") if newest is not None else None
+    changed = newest.measures.get("coverage.changed") if newest is not None and not is_undecided(newest) else None
+    line = run_line(newest, None, far.get(newest.id, "")) if newest else None
     return PullLine(
         pull.number, pull.title or (newest.title if newest else ""), pull.author or (newest.author if newest else ""),
-        pull.source, pull.target, pull.state, pull.opened_at, run_line(newest) if newest else None, verdict,
-        _sum(newest, "tests.new"), percent(Fraction(*changed)) if changed else None, merge, mergeable, stale,
+        pull.source, pull.target, pull.state, pull.opened_at, line, verdict,
+        counted_in(newest, "tests.new"), percent(Fraction(*changed)) if changed else None, merge, mergeable, stale,
         [
             PullHead(
-                r.number, r.commit, r.title, Verdict(r.verdict), "".join(marks.get(r.id, [])), _sum(r, "tests.new"),
-                _sum(r, "tests.fixed"), r.created_at,
+                r.number, r.commit, r.title, Verdict(r.verdict), "".join(marks.get(r.id, [])),
+                counted_in(r, "tests.new"), counted_in(r, "tests.fixed"), r.created_at,
             )
             for r in reversed(runs)
         ],
     )  # fmt: skip
-
-
-def _sum(run: Run | None, measure: str) -> int:
-    return sum(j.get(measure, 0) for j in run.measures.get("jobs", {}).values()) if run is not None else 0
 
 
 def _merge(pull: PullRequest, newest: Run | None, head: str | None, target: str | None) -> tuple[str, bool]:

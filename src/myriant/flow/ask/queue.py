@@ -16,6 +16,7 @@ from myriant.core.written import counted
 from myriant.flow.dispatch.supply import Supply, supply
 from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
+from myriant.store.controls import open_controls
 from myriant.store.waiting import (
     plans_of_runs,
     running_rows,
@@ -55,6 +56,7 @@ class Load:
     running: int
     waiting: int
     done_in: float | None
+    controls: int  # control runs and tries of searches, which use what is free
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,7 +78,7 @@ def load_of(session: Session, have: Supply | None = None) -> Load:
     ]
     done = max(sum(t for t, _ in left) / slots, *(most for _, most in left)) if left and slots else None
     count = {state: sum(n for _, s, n, *_ in rows if s == state) for state in OPEN}
-    return Load(count[State.RUNNING], count[State.WAITING], done)
+    return Load(count[State.RUNNING], count[State.WAITING], done, open_controls(session))
 
 
 def whole_queue(site: Site, *, most: int = 500) -> Queue:

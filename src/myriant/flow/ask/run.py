@@ -14,7 +14,7 @@ from myriant.core.gate.measures import share_passed
 from myriant.core.states import OPEN, State
 from myriant.core.written import percent
 from myriant.flow.ask.controls import ControlView, controls_of
-from myriant.flow.ask.lines import RunLine, in_plan_order, run_line
+from myriant.flow.ask.lines import RunLine, in_plan_order, is_undecided, jobs_told, run_line, so_far
 from myriant.flow.ask.problems import BlindView, PlanProblem, problem_view
 from myriant.flow.ask.queue import Queued, queue_of
 from myriant.flow.ask.strip import fraction_of
@@ -171,18 +171,19 @@ def run_view(site: Site, name: str, number: int) -> RunView:
         base = session.get(Run, row.baseline_id) if row.baseline_id else None
         word = words_of(session, found.id, {row.commit})[row.commit]
         waiting = queue_of(session, row.id) if any(c.state == State.WAITING for c in cells) else {}
-        shares = _share(row)
+        shares, undecided = _share(row), is_undecided(row)
+        measures = {} if undecided else row.measures
         covered = coverage_totals_of_attempts(session, list(attempts))
         return RunView(
             project=name,
-            run=run_line(row, word),
+            run=run_line(row, word, so_far(session, [row]).get(row.id, "")),
             author_mail=row.author_mail,
             reason=row.reason,
             share_passed=shares[0],
             tests=shares[1],
-            coverage=_coverage_view(session, row, base),
+            coverage=None if undecided else _coverage_view(session, row, base),
             baseline=run_line(base) if base else None,
-            judged=[JudgedRule(**j) for j in row.judged],
+            judged=[] if undecided else [JudgedRule(**j) for j in row.judged],
             problems=[problem_view(p) for p in row.problems],
             cells=[
                 _cell_view(c, attempts.get(c.attempt_id or 0), waiting.get(c.id), covered, row.created_at)
@@ -192,8 +193,8 @@ def run_view(site: Site, name: str, number: int) -> RunView:
             noted_at=row.noted_at,
             accepted=_accepted_in(session, found.id, row.number),
             acceptable=Acceptable(
-                list(row.measures.get("loosened", ())),
-                [t for what in ("vanished", "newly-skipped") for t in row.measures.get("less", {}).get(what, ())],
+                list(measures.get("loosened", ())),
+                [t for what in ("vanished", "newly-skipped") for t in measures.get("less", {}).get(what, ())],
             ),
             note_trouble=row.note_trouble,
             tag=row.tag,
@@ -201,7 +202,7 @@ def run_view(site: Site, name: str, number: int) -> RunView:
             pull_request=row.pull_request,
             base=row.base,
             tested=row.tested or row.commit,
-            changed_covered=percent(Fraction(*c)) if (c := row.measures.get("coverage.changed")) else None,
+            changed_covered=percent(Fraction(*c)) if (c := measures.get("coverage.changed")) else None,
             left_out=[
                 JobTold(**{**told, "blind": BlindView(**told["blind"]) if told.get("blind") else None})
                 for told in row.left_out
@@ -245,7 +246,7 @@ def _accepted_in(session: Session, project_id: int, number: int) -> list[Accepte
 
 
 def _share(row: Run) -> tuple[str | None, int]:
-    jobs = list(row.measures.get("jobs", {}).values())
+    jobs = jobs_told(row) if row.ended_at is not None else []
     share = share_passed(jobs)
     ran = sum(j["tests.passed"] + j["tests.failed"] + j["tests.errored"] for j in jobs)
     return (percent(share) if share is not None else None), ran

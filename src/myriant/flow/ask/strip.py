@@ -9,13 +9,12 @@ from dataclasses import dataclass
 from myriant.core.coverage.model import Totals
 from myriant.core.plan.versions import version_key
 from myriant.core.states import Mark
-from myriant.flow.ask.lines import RunLine, run_line
+from myriant.flow.ask.lines import RunLine, counted_in, is_undecided, run_line, so_far
 from myriant.flow.ask.words import words_of
 from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
 from myriant.store.coverage import coverage_totals_of
 from myriant.store.runs import marks_of_runs, refs_with_runs, runs_on
-from myriant.store.tables import Run
 
 LETTERS: Mapping[Mark, str] = {
     Mark.PASSED: "p", Mark.NEW: "n", Mark.KNOWN: "k", Mark.FIXED: "x", Mark.CAME_BACK: "c", Mark.FIRST: "f",
@@ -67,6 +66,7 @@ def strip_of(site: Site, name: str, branch: str | None, before: int | None, limi
         shares = coverage_totals_of(session, [r.id for r in runs])
         branches = refs_with_runs(session, found.id, 200)
         words = words_of(session, found.id, {r.commit for r in runs})
+        far = so_far(session, runs)
     lanes: dict[str, Lane] = {}
     for _, job, title, key, *_ in cells:
         lane = lanes.setdefault(job, Lane(job, title, []))
@@ -83,21 +83,16 @@ def strip_of(site: Site, name: str, branch: str | None, before: int | None, limi
     gaps = [0, *(max(0, b.depth - a.depth - 1) for a, b in itertools.pairwise(runs))]
     columns = [
         Column(
-            run_line(r, words[r.commit]),
+            run_line(r, words[r.commit], far.get(r.id, "")),
             "".join(marks[r.id]),
-            _counted(r, "tests.new"),
-            _counted(r, "tests.fixed"),
-            fraction_of(shares.get((r.id, ""))),
+            counted_in(r, "tests.new"),
+            counted_in(r, "tests.fixed"),
+            None if is_undecided(r) else fraction_of(shares.get((r.id, ""))),
             gap,
         )
         for r, gap in zip(runs, gaps, strict=False)
     ]
     return Strip(name, branch, branches, list(lanes.values()), columns, more)
-
-
-def _counted(row: Run, measure: str) -> int:
-    """A count of distinct tests: a test belongs to one job, so the jobs' counts add up."""
-    return sum(job.get(measure, 0) for job in row.measures.get("jobs", {}).values())
 
 
 def fraction_of(totals: Totals | None) -> float | None:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from sqlalchemy.orm import Session
 
 from myriant.core.gate.word import Said, Word, newest_of_each, word
 from myriant.core.states import Verdict
+from myriant.flow.ask.lines import said_of, so_far
 from myriant.flow.site import Site
 from myriant.store.judged import verdicts_of_commits
 from myriant.store.projects import reasons_untested
@@ -72,8 +74,9 @@ def _word(site: Site, session: Session, project: Project, commit: str, only: str
     every = newest_of_each(said)
     of_commit = [r for r in runs_of_commit(session, commit) if r.project_id == project.id]
     rows = {r.number: r for r in of_commit}
-    contexts = [_view(site, project, rows[s.number], s) for s in every if s.number in rows]
-    evidence = [] if only else [_view(site, project, r, None) for r in of_commit if not r.context]
+    far = so_far(session, of_commit)
+    contexts = [_view(site, project, rows[s.number], s, far) for s in every if s.number in rows]
+    evidence = [] if only else [_view(site, project, r, None, far) for r in of_commit if not r.context]
     whole: Word = word(said)
     if whole.verdict is Verdict.NONE:
         unasked = [r for r in of_commit if r.verdict is Verdict.NONE and (not only or r.context == only)]
@@ -91,14 +94,14 @@ def _word(site: Site, session: Session, project: Project, commit: str, only: str
     run = rows[whole.number]
     final = all(v.final for v in contexts)
     return CommitWord(
-        project.name, whole.verdict, whole.context, run.sentence or run.reason, run.number,
+        project.name, whole.verdict, whole.context, said_of(run, far), run.number,
         site.run_address(project.name, run.number), final, contexts, evidence, untested,
     )  # fmt: skip
 
 
-def _view(site: Site, project: Project, row: Run, said: Said | None) -> VerdictView:
+def _view(site: Site, project: Project, row: Run, said: Said | None, far: Mapping[int, str]) -> VerdictView:
     return VerdictView(
-        project.name, row.context, row.verdict if said is not None else Verdict.NONE, row.sentence or row.reason,
+        project.name, row.context, row.verdict if said is not None else Verdict.NONE, said_of(row, far),
         row.number, site.run_address(project.name, row.number), row.ended_at is not None,
         said.ended if said is not None else False,
     )  # fmt: skip

@@ -75,7 +75,7 @@ def conclude_run(site: Site, run_id: int, *, follow_up: bool = True) -> None:
         cells = [c for c in every if c.selected and not c.gated]
         project = session.get_one(Project, run.project_id)
         still_open = any(c.state in OPEN for c in cells)
-        if not every or (still_open and run.verdict != Verdict.UNDECIDED):
+        if not every or (still_open and run.verdict not in (Verdict.UNDECIDED, Verdict.HELD)):
             return
         superseded = next((c for c in cells if c.state == State.STOPPED and c.why == Why.SUPERSEDED), None)
         if superseded is not None and not still_open and run.verdict != Verdict.HELD:
@@ -87,8 +87,10 @@ def conclude_run(site: Site, run_id: int, *, follow_up: bool = True) -> None:
         nearest = ancestors(site, project, run)
         beside = _beside(site, session, project, run, cells, nearest, early=still_open)
         if still_open:
+            before = run.verdict
             if _hold_early(session, beside):
-                runs.call_for_telling(session, run)
+                if before != Verdict.HELD:
+                    runs.call_for_telling(session, run)
                 tell_of_run(session, run)
             return
         _judge(site, session, project, beside)
@@ -138,7 +140,7 @@ def _hold_early(session: Session, beside: Beside) -> bool:
     lost = beyond_repair(judged)
     if not lost:
         return False
-    early_sentence(session, beside.run, beside.cells, beside.compared, beside.total, lost)
+    early_sentence(session, beside.run, beside.cells, beside.compared, beside.total, now, lost)
     runs.hold_early(beside.run)
     return True
 

@@ -15,11 +15,11 @@ from myriant.core.gate.judge import Judged
 from myriant.core.gate.marks import mark_of
 from myriant.core.gate.measures import sum_of, tally_of_job
 from myriant.core.gate.note import NotedCell, NotedFailure, block
-from myriant.core.gate.sentence import Told, sentence, value_text
+from myriant.core.gate.sentence import EACH_SAID, Told, sentence, value_text
 from myriant.core.plan.model import Plan
 from myriant.core.results.model import Outcome
 from myriant.core.results.titles import test_title
-from myriant.core.states import OPEN, TRUSTED, Verdict, Why
+from myriant.core.states import OPEN, TRUSTED, State, Verdict, Why
 from myriant.core.written import counted
 from myriant.flow.conclude.comparing import Compared
 from myriant.flow.conclude.lessening import Lessened
@@ -31,19 +31,28 @@ from myriant.store.tables import Cell, Project, Run
 
 
 def early_sentence(
-    session: Session, run: Run, cells: Sequence[Cell], compared: Compared, total: Tally, lost: Sequence[Judged]
+    session: Session,
+    run: Run,
+    cells: Sequence[Cell],
+    compared: Compared,
+    total: Tally,
+    now: Mapping[str, Any],
+    lost: Sequence[Judged],
 ) -> None:
     """A run that is held although some of its cells have not ended."""
     ended = [c for c in cells if c.state not in OPEN and not c.advisory]
+    bad = sum(c.state in (State.FAILED, State.VOID) for c in ended)
     baseline = compared.nearest
     run.baseline_id = baseline.id if baseline is not None else None
     run.judged = [judged_json(j) for j in lost]
+    run.measures = {**run.measures, "early": now}
     mark_cells(session, run.project_id, [c for c in cells if c.state not in OPEN], compared)
     run.sentence = sentence(
         Told(
             verdict=Verdict.HELD, tally=total, where=_where(ended, compared), first_here=_first_here(compared),
             judged=lost, cells=len(cells), cells_ended_well=sum(c.state in TRUSTED for c in cells), seconds=0.0,
             baseline=_short(baseline), open_cells=sum(c.state in OPEN for c in cells),
+            more_failing=bad > EACH_SAID,
         )
     )  # fmt: skip
 

@@ -33,7 +33,8 @@ class Supply:
     """All that could take a cell now."""
 
     runners: list[Offer]
-    runtimes: set[tuple[str, str]]  # families and versions that any runner ever had
+    runtimes: set[tuple[str, str]]  # families and versions that those in touch have
+    away: list[Offer] = field(default_factory=list)  # not in touch
     _said: dict[frozenset[str], str | None] = field(default_factory=dict, repr=False)
 
     def refusal(self, wants: Collection[str]) -> str | None:
@@ -50,6 +51,11 @@ class Supply:
         if fitting:
             names = ", ".join(r.name for r in fitting[:3])
             return f"every runner that could take it is drained ({names}): {fitting[0].drained}"
+        away = [r.name for r in self.away if wanted <= r.offers and not r.drained]
+        if away:
+            more = " and others" if len(away) > 3 else ""
+            names = f"{', '.join(away[:3])}{more} could take it"
+            return f"{names}, but {'is' if len(away) == 1 else 'are'} not in touch; start one again: myriant runner"
         if not self.runners:
             return "no runner is in touch; start one: myriant runner"
         missing = sorted(wanted - set().union(*(r.offers for r in self.runners)))
@@ -69,4 +75,5 @@ def supply(session: Session) -> Supply:
     since = datetime.now(UTC) - IN_TOUCH
     rows = offers_of_runners(session)
     here = [Offer(r.name, frozenset(r.offers), r.slots, r.drained) for r in rows if r.seen_at >= since]
-    return Supply(here, {(t["family"], t["version"]) for r in rows for t in r.runtimes})
+    away = [Offer(r.name, frozenset(r.offers), r.slots, r.drained) for r in rows if r.seen_at < since]
+    return Supply(here, {(t["family"], t["version"]) for r in rows if r.seen_at >= since for t in r.runtimes}, away)

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from sqlalchemy.orm import Session
 
 from myriant.core.gate.gated import said_of_gated
+from myriant.core.gate.sentence import is_said_anew
 from myriant.core.plan.model import Job, Plan
 from myriant.core.states import OPEN, ApprovalState, State, Verdict, Why
 from myriant.flow.state import approvals, cells, runs
@@ -41,7 +42,8 @@ def advance(session: Session, run: Run, plan: Plan | None, ended: Cell | None = 
     judged = run.verdict != Verdict.UNDECIDED and run.ended_at is not None
     if not judged:
         bad = ended is not None and ended.state in _BAD and not ended.advisory
-        if not any(c.state in OPEN and not c.gated for c in every) or (bad and run.verdict == Verdict.UNDECIDED):
+        news = bad and (run.verdict == Verdict.UNDECIDED or is_said_anew(sum(c.state in _BAD for c in every)))
+        if news or not any(c.state in OPEN and not c.gated for c in every):
             runs.call_for_conclusion(session, run, urgent=True)
     elif any(c.gated for c in every):
         tell_gated(session, run, every)
