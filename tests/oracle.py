@@ -759,6 +759,8 @@ class Driver:
             elif state != "delete":
                 files[path] = f"{self.counter}\n" if job == "src" else f"{name} {state}\n"
         self.counter += 1
+        if demands is not None:
+            files["myriant.toml"] = plan_of(demands)
         self.commit(branch, files, self.heads[branch], self.heads[branch].demands if demands is None else demands)
         self.push(branch)
         self.log.append(f"  {branch}: {states}{'' if demands is None else sorted(demands)}")

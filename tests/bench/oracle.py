@@ -20,7 +20,7 @@ def measure(steps: int = 2000, seed: int = 1, kills: bool = True) -> Counter[str
     without kills (where a seeded fault is looked for) all.
     """
     told: Counter[str] = Counter()
-    actions = [*ACTIONS, *WALKS, *([Driver.killed] if kills else [])]
+    actions = [*ACTIONS, *WALKS, *WALKS, *([Driver.killed] if kills else [])]
     done, history = 0, 0
     with one_installation("myriant-oracle-") as world:
         while done < steps:

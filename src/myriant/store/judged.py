@@ -8,7 +8,7 @@ from typing import Any
 
 from sqlalchemy import delete, func, select, update
 from sqlalchemy.dialects.postgresql import insert
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, aliased
 
 from myriant.core.gate.word import Said
 from myriant.core.states import EventKind, Verdict
@@ -39,6 +39,21 @@ def verdicts_of_many(session: Session, wanted: Mapping[int, Collection[str]]) ->
             said = Said(context, Verdict(verdict), number, (project, context) not in going_on)
             found[project].setdefault(commit, []).append(said)
     return found
+
+
+def newest_runs_beside(session: Session, project_id: int, contexts: Collection[str], most: int) -> Sequence[Run]:
+    """Of each commit of which one of these contexts says something and another too, the newest run; newest first."""
+    here, other = aliased(Run), aliased(Run)
+    said = (here.project_id == project_id) & (here.verdict != Verdict.NONE)
+    commits = select(here.commit).where(said, here.context.in_(contexts)).where(
+        select(other.id)
+        .where(other.project_id == project_id, other.commit == here.commit, other.verdict != Verdict.NONE)
+        .where(other.context != "", other.context.not_in(contexts))
+        .exists()
+    )  # fmt: skip
+    newest = select(func.max(Run.id)).where(Run.project_id == project_id, Run.commit.in_(commits))
+    newest = newest.where(Run.context != "", Run.verdict != Verdict.NONE).group_by(Run.commit)
+    return session.scalars(select(Run).where(Run.id.in_(newest)).order_by(Run.id.desc()).limit(most)).all()
 
 
 @dataclass(frozen=True, slots=True)

@@ -91,15 +91,17 @@ def open_pulls_from(session: Session, project_id: int, branch: str) -> Sequence[
     ).all()
 
 
-def close_pulls_from(session: Session, project_id: int, sources: Collection[str]) -> None:
-    """Pull requests whose own ref is gone are over."""
-    if sources:
-        session.execute(
-            update(PullRequest)
-            .where(PullRequest.project_id == project_id, PullRequest.source.in_(sources))
-            .where(PullRequest.state == PullState.OPEN)
-            .values(state=PullState.CLOSED)
-        )
+def close_pulls_from(session: Session, project_id: int, sources: Collection[str]) -> Sequence[int]:
+    """Pull requests whose own ref is gone are over; their numbers."""
+    if not sources:
+        return []
+    return session.scalars(
+        update(PullRequest)
+        .where(PullRequest.project_id == project_id, PullRequest.source.in_(sources))
+        .where(PullRequest.state == PullState.OPEN)
+        .values(state=PullState.CLOSED)
+        .returning(PullRequest.number)
+    ).all()
 
 
 def newest_pulls(session: Session, project_id: int, most: int) -> Sequence[PullRequest]:

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from sqlalchemy.orm import Session
 
-from myriant.core.states import PullState
+from myriant.core.gate.contexts import Context
+from myriant.core.states import EventKind, PullState
 from myriant.flow.errors import BadInput
 from myriant.flow.intake.refs import look
 from myriant.flow.intake.starting import Taken, start_pull_request, started_text
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
+from myriant.flow.state.runs import weigh_anew
 from myriant.store.projects import branch_at, newest_pulls
 from myriant.store.runs import has_run_of_pull, run_numbered
 from myriant.store.tables import Project, PullRequest
@@ -43,7 +45,10 @@ def change_pull_request(
             session.add(pull)
         else:
             pull.source, pull.target = source or pull.source, target or pull.target
-            pull.title, pull.state = title[:500] or pull.title, state
+            before, pull.title, pull.state = pull.state, title[:500] or pull.title, state
+            session.flush()
+            if before != state:
+                weigh_anew(session, project.id, [Context(EventKind.PULL_REQUEST, str(number))])
         session.flush()
         if state is not PullState.OPEN:
             return Taken(f"pull request {number} is {state}", numbers)

@@ -17,6 +17,7 @@ from myriant.core.states import EventKind, PullState
 from myriant.flow.intake.starting import start_pull_request, start_run
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
+from myriant.flow.state.runs import weigh_anew
 from myriant.repos.git import GitError, is_object_id
 from myriant.repos.remote import heads, pull_number
 from myriant.store.changes import tell
@@ -102,8 +103,10 @@ def _look_once(site: Site, project_name: str) -> list[int] | None:
         for name, commit in sorted(found.items()):
             numbers += _take(session, project, name, commit)
         gone = set(known) - set(found)
-        close_pulls_from(session, project.id, gone)
+        over = [Context(EventKind.PULL_REQUEST, str(n)) for n in close_pulls_from(session, project.id, gone)]
         forget_refs(session, project.id, gone)
+        over += [push_to(name.removeprefix(BRANCH)) for name in gone if name.startswith(BRANCH)]
+        weigh_anew(session, project.id, over)
     return numbers
 
 
@@ -149,6 +152,8 @@ def _take(session: Session, project: Project, name: str, commit: str) -> list[in
     if not commit.strip("0"):
         if ref is not None:
             session.delete(ref)
+            session.flush()
+            weigh_anew(session, project.id, [push_to(name.removeprefix(BRANCH))])
         return []
     if ref is not None and ref.commit == commit:
         return []
@@ -173,6 +178,8 @@ def _take(session: Session, project: Project, name: str, commit: str) -> list[in
             before=before,
         )
     ]  # fmt: skip
+    if ref is None:
+        weigh_anew(session, project.id, [push_to(branch)])
     pulls = open_pulls_from(session, project.id, branch)
     numbers += [n for pull in pulls if (n := start_pull_request(session, project, pull)) is not None]
     return numbers
@@ -188,7 +195,10 @@ def _take_pull(session: Session, project: Project, name: str) -> list[int]:
     if pull is None:
         pull = PullRequest(project_id=project.id, number=number, title="", author="", target=target)
         session.add(pull)
+    again = pull.state is not None and pull.state != PullState.OPEN
     pull.source, pull.state = name, PullState.OPEN
     session.flush()
+    if again:
+        weigh_anew(session, project.id, [Context(EventKind.PULL_REQUEST, str(number))])
     begun = start_pull_request(session, project, pull)
     return [begun] if begun is not None else []

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from datetime import datetime
 
 from sqlalchemy import func
 from sqlalchemy.orm import Session
 
 from myriant.core.states import OPEN, RUN_MOVES, State, Verdict, Why, check_move
+from myriant.store.judged import newest_runs_beside
 from myriant.store.queue import defer
 from myriant.store.tables import Run
 
 MOST_REASON = 4000
+MOST_WEIGHED = 500  # commits of a branch or pull request that ends
 
 
 def plan(run: Run) -> None:
@@ -84,9 +87,20 @@ def reopen(run: Run) -> None:
     run.why = Why.NOTHING
 
 
+def weigh_anew(session: Session, project_id: int, contexts: Collection[object]) -> None:
+    """These contexts are over, or go on again: notes of commits of which others say something too are written anew."""
+    if contexts:
+        for run in newest_runs_beside(session, project_id, [str(c) for c in contexts], MOST_WEIGHED):
+            _call_for_note(session, run)
+
+
 def call_for_announcement(session: Session, run: Run) -> None:
-    defer(session, "announce", lock=f"notes-{run.project_id}", run_id=run.id)
+    _call_for_note(session, run)
     call_for_telling(session, run)
+
+
+def _call_for_note(session: Session, run: Run) -> None:
+    defer(session, "announce", lock=f"notes-{run.project_id}", run_id=run.id)
 
 
 def call_for_telling(session: Session, run: Run) -> None:
