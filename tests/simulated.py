@@ -15,9 +15,9 @@ FAMILY = "brine"  # a runtime that only simulated runners offer
 class Simulated:
     """A runner that speaks the protocol and executes nothing."""
 
-    def __init__(self, world: World, name: str, slots: int = 4, labels: tuple[str, ...] = ()) -> None:
+    def __init__(self, world: World, name: str, slots: int = 4, labels: tuple[str, ...] = (), token: str = "") -> None:
         self.world, self.name, self.boot = world, name, f"{name}-1"
-        self.token = world.installation.parts.environment["MYRIANT_RUNNER_TOKEN"]
+        self.token = token or world.installation.parts.environment["MYRIANT_RUNNER_TOKEN"]
         self.slots, self.labels = slots, labels
         self.id = self.enrol()
 

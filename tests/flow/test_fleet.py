@@ -75,6 +75,47 @@ def test_of_two_runners_with_one_name_the_first_is_told(world: World, simulated:
     assert second.claim(wait=0.2) == []
 
 
+def test_a_runner_has_a_token_of_its_own(world: World, simulated: list[Simulated]) -> None:
+    mine, others = briny(world, "mine"), briny(world, "others")
+    given = world.http.put("/runner-tokens/harbour", json={"projects": ["mine"]}).json()
+    assert "--name harbour" in given["command"] and given["token"] in given["command"]
+    shared = Simulated(world, "anybody", labels=("spare",))
+    simulated.append(own := Simulated(world, "harbour", token=given["token"]))
+    told = {"protocol": 1, "slots": 1, "isolation": "none", "version": "1", "boot": "x", "runtimes": []}
+    work = {"boot": own.boot, "free": 1, "holding": [], "wait": 0}
+    beat: dict[str, Any] = {"attempts": {}}
+    for what, who, path, body, status, says in [
+        ("under another name", own, "/runners", {**told, "name": "anybody"}, 403, "that of runner harbour, not of anybody"),
+        ("in its place, by the shared token", shared, "/runners", {**told, "name": "harbour"}, 403, "has a token of its own"),
+        ("its work, by the shared token", shared, f"/runners/{own.id}/claim", work, 403, "has a token of its own"),
+        ("its leases, by the shared token", shared, f"/runners/{own.id}/heartbeat", beat, 403, "has a token of its own"),
+        ("another's work", own, f"/runners/{shared.id}/claim", work, 403, "that of runner harbour"),
+        ("another's end", own, f"/runners/{shared.id}/leave?boot={shared.boot}", None, 403, "that of runner harbour"),
+        ("a runner that never was", own, "/runners/999999/claim", work, 404, "not enrolled"),
+    ]:  # fmt: skip
+        answer = world.http.post(path, json=body, headers=who.own)
+        assert (answer.status_code, says in answer.json()["detail"]) == (status, True), (what, answer.text)
+    world.http.delete("/runners/anybody")
+    theirs, commit = pushed(others), pushed(mine)
+    others.run_of(theirs, until="there")
+    [lease] = own.claim(4)
+    own.finish(lease, junit(a="passed"))
+    assert mine.run_of(commit)["run"]["verdict"] == "clear"
+    assert own.claim(4, wait=0.5) == []
+    [waits] = [c for c in world.get("/queue")["cells"] if c["project"] == "others"]
+    assert waits["stuck"] and waits["reason"] == "harbour could take it, but is not for this project"
+    assert [r["projects"] for r in world.get("/runners") if r["name"] == "harbour"] == [["mine"]]
+    assert [(p["runner"], p["projects"]) for p in world.get("/runner-tokens")] == [("harbour", ["mine"])]
+    assert world.http.put("/runner-tokens/x", json={"projects": ["nowhere"]}).status_code == 422
+    assert world.command("runners", "add", "harbour").returncode == 0  # a new one: the old is worth nothing
+    assert own.asked(wait=0).status_code == 401
+    pushed(mine)
+    assert world.command("runners", "revoke", "harbour").stdout == "the token of harbour is worth nothing more\n"
+    assert world.http.delete("/runner-tokens/harbour").status_code == 404
+    own.token = shared.token
+    own.enrol()
+
+
 def test_a_leaving_runner_delivers_while_its_successor_has_the_name(world: World, simulated: list[Simulated]) -> None:
     repo = briny(world, "leaving")
     simulated.append(old := Simulated(world, "ferry"))

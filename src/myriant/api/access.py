@@ -13,6 +13,7 @@ from starlette.concurrency import run_in_threadpool
 
 from myriant.flow.dispatch.leases import check_lease
 from myriant.flow.errors import LeaseLost
+from myriant.flow.keep.passes import Bearing, bearing_of
 from myriant.flow.keep.people import is_token_of, person_of
 from myriant.flow.site import Site
 from myriant.flow.who import Person
@@ -68,8 +69,13 @@ def _person_who_is(role: str) -> Asked:
 
 
 async def _runner(site: Site, request: Request, path: Mapping[str, Any]) -> None:
-    if not await run_in_threadpool(is_token_of, site, bearer(request), "runner"):
+    """Its own token or the shared one; what a runner of a name asks, only the bearer of its token may."""
+    asked = str(path.get("runner", ""))
+    runner = int(asked) if asked.isdigit() and len(asked) <= 9 else None
+    bearing = await run_in_threadpool(bearing_of, site, bearer(request), runner)
+    if bearing is None:
         raise HTTPException(401, "this is no runner's token; it may have been revoked")
+    request.state.bearing = bearing
 
 
 async def _hook(site: Site, request: Request, path: Mapping[str, Any]) -> None:
@@ -115,5 +121,12 @@ def person(request: Request) -> Person:
     return found
 
 
+def bearing(request: Request) -> Bearing:
+    """Whose token a runner has shown, as the door has found."""
+    found: Bearing = request.state.bearing
+    return found
+
+
 TheSite = Annotated[Site, Depends(site_of)]
 ThePerson = Annotated[Person, Depends(person)]
+TheBearing = Annotated[Bearing, Depends(bearing)]

@@ -14,7 +14,7 @@ from starlette.exceptions import HTTPException
 from myriant.flow.errors import FlowError
 
 _log = logging.getLogger(__name__)
-_STATUS = {"not-found": 404, "refused": 409, "lease-lost": 409, "bad-input": 422, "replaced": 409}
+_STATUS = {"not-found": 404, "refused": 409, "forbidden": 403, "lease-lost": 409, "bad-input": 422, "replaced": 409}
 
 
 def problem(status: int, kind: str, detail: str, mend: str = "") -> JSONResponse:

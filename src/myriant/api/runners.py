@@ -2,18 +2,31 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
+from typing import Annotated
+
+from fastapi import APIRouter, Path
 from pydantic import BaseModel, Field
 
-from myriant.api.access import MAINTAINER, VIEWER, ThePerson, TheSite
+from myriant.api.access import ADMIN, MAINTAINER, VIEWER, ThePerson, TheSite
 from myriant.flow.ask.desk import load_now
 from myriant.flow.ask.queue import Load, Queue, whole_queue
 from myriant.flow.ask.runners import RunnerView
 from myriant.flow.ask.runners import runners as _runners
 from myriant.flow.dispatch.fleet import drain as _drain
 from myriant.flow.dispatch.fleet import forget_runner as _forget_runner
+from myriant.flow.keep.passes import RunnerPass, all_passes, end_pass, give_pass
+from myriant.wire.runners import RUNNER_NAME
 
 router = APIRouter()
+
+
+class NewPass(BaseModel):
+    projects: list[str] | None = Field(None, max_length=1000)  # whose cells it is given; left out: all
+
+
+class GivenPass(BaseModel):
+    token: str  # shown this once
+    command: str  # that starts the runner
 
 
 class Drain(BaseModel):
@@ -34,6 +47,26 @@ def the_queue(site: TheSite) -> Queue:
 @router.get("/runners", dependencies=[VIEWER])
 def runners(site: TheSite) -> list[RunnerView]:
     return _runners(site)
+
+
+@router.get("/runner-tokens", dependencies=[ADMIN])
+def runner_tokens(site: TheSite) -> list[RunnerPass]:
+    """Runners with a token of their own, and what they are for; no token is shown."""
+    return all_passes(site)
+
+
+@router.put("/runner-tokens/{name}", dependencies=[ADMIN])
+def give_runner_token(site: TheSite, name: Annotated[str, Path(pattern=RUNNER_NAME)], wish: NewPass) -> GivenPass:
+    """A token that only a runner of this name can use, in place of the one it had."""
+    token = give_pass(site, name, wish.projects)
+    command = f"MYRIANT_RUNNER_TOKEN={token} myriant runner --server {site.address} --name {name}"
+    return GivenPass(token=token, command=command)
+
+
+@router.delete("/runner-tokens/{name}", status_code=204, dependencies=[ADMIN])
+def end_runner_token(site: TheSite, name: str) -> None:
+    """Take a runner's token back, and what it runs with it."""
+    end_pass(site, name)
 
 
 @router.post("/runners/{name}/drain", status_code=204, dependencies=[MAINTAINER])

@@ -140,12 +140,29 @@ def forget(name: Annotated[str, typer.Argument()]) -> None:
     typer.echo(f"{name} is off the list")
 
 
+@runners.command(name="add")
+def add_runner(
+    name: Annotated[str, typer.Argument(help="The runner's name; nobody else can use it.")],
+    project: Annotated[list[str], typer.Option(help="Only cells of this project are given to it (repeatable).")] = [],  # noqa: B006
+) -> None:
+    """Make a token that only a runner of this name can use, and print the command that starts it."""
+    given = Connection().put(f"/runner-tokens/{name}", {"projects": project or None})
+    typer.echo(given["command"])
+
+
+@runners.command(name="revoke")
+def revoke_runner(name: Annotated[str, typer.Argument()]) -> None:
+    """Take a runner's own token back, and what it runs with it."""
+    Connection().delete(f"/runner-tokens/{name}")
+    typer.echo(f"the token of {name} is worth nothing more")
+
+
 @runners.command(name="token")
 def token(
     revoke: Annotated[bool, typer.Option("--revoke", help="Revoke every runner's token first.")] = False,
     data: Annotated[Path, typer.Option(help="The data directory.")] = Path(),
 ) -> None:
-    """Print a new token for runners of this installation."""
+    """Print a new token for any runner of this installation; one of a runner's own is safer: runners add."""
     from myriant.cli.site import site_beside
     from myriant.flow.keep.people import new_runner_token
 

@@ -21,6 +21,12 @@ class Refused(FlowError):
     kind = "refused"
 
 
+class Forbidden(FlowError):
+    """Whoever asks is known, and may not."""
+
+    kind = "forbidden"
+
+
 class LeaseLost(FlowError):
     """The attempt is no longer this runner's: its lease ended, it was stopped, or it was given to another."""
 

@@ -22,12 +22,13 @@ class Asking:
     boot: str
     offers: list[str]
     drained: str
+    projects: list[int] | None  # whose cells it is given; None: all
     leases: list[int]
 
 
 _HEAR_OF = """
     UPDATE runner SET seen_at = now() WHERE id = %s
-    RETURNING id, name, boot, offers, drained, ARRAY(
+    RETURNING id, name, boot, offers, drained, projects, ARRAY(
         SELECT attempt.id FROM attempt WHERE attempt.runner_id = runner.id AND attempt.state = 'running'
     ) AS leases
 """
@@ -67,7 +68,7 @@ _TAKEABLE = """
         coalesce(run.tested, run.commit_id) AS commit, coalesce(run.base, run.before, '') AS before
     FROM cell JOIN run ON run.id = cell.run_id JOIN project ON project.id = run.project_id
     LEFT JOIN attempt AS last ON last.id = cell.attempt_id
-    WHERE cell.state = 'waiting' AND cell.ready AND cell.wants <@ %s
+    WHERE cell.state = 'waiting' AND cell.ready AND cell.wants <@ %s {scope}
     AND (cell.at_once IS NULL OR cell.at_once > (
         SELECT count(*) FROM cell AS other
         WHERE other.run_id = cell.run_id AND other.job = cell.job AND other.state = 'running'
@@ -76,15 +77,24 @@ _TAKEABLE = """
 """
 
 
-def takeable_cells(session: Session, offers: Sequence[str], most: int) -> list[Takeable]:
-    """Cells that a runner with these offers could take, those whose turn it is first, locked for this transaction.
+_ALL = _TAKEABLE.format(scope="")
+_SOME = _TAKEABLE.format(scope="AND run.project_id = ANY(%s)")
+
+
+def takeable_cells(
+    session: Session, offers: Sequence[str], most: int, projects: Sequence[int] | None = None
+) -> list[Takeable]:
+    """Cells that a runner with these offers could take, those whose turn it is first, locked for this transaction;
+    of some projects only where it is for these.
 
     They are read in the order of the index: after a burst of new cells the planner knows nothing of it yet, and
     would sort all that waits for each claim (measured: 10 ms instead of 0.1 ms with 10,000 cells).
     """
     cursor = raw(session).cursor(row_factory=class_row(Takeable))
     cursor.connection.execute(_IN_ORDER)
-    return cursor.execute(_TAKEABLE, (list(offers), most)).fetchall()
+    if projects is None:
+        return cursor.execute(_ALL, (list(offers), most)).fetchall()
+    return cursor.execute(_SOME, (list(offers), list(projects), most)).fetchall()
 
 
 _GIVE = f"""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from datetime import datetime
 
-from sqlalchemy import ColumnElement, delete, func, select
+from sqlalchemy import ColumnElement, delete, func, select, true
 from sqlalchemy.orm import Session
 
 from myriant.core.states import ControlState, Place, SearchState
@@ -17,13 +17,16 @@ def _of_run(run_id: int) -> ColumnElement[bool]:
     return (Control.run_id == run_id) & (Control.place != Place.SEARCH)
 
 
-def waiting_controls(session: Session, offers: Sequence[str]) -> Sequence[tuple[Control, Cell, Run]]:
+def waiting_controls(
+    session: Session, offers: Sequence[str], projects: Sequence[int] | None = None
+) -> Sequence[tuple[Control, Cell, Run]]:
     """Control runs that a runner with these offers could start, oldest first, locked for this transaction."""
     query = (
         select(Control, Cell, Run)
         .join(Cell, Cell.id == Control.cell_id)
         .join(Run, Run.id == Control.run_id)
         .where(Control.state == WAITING, Cell.wants.contained_by(list(offers)))
+        .where(Run.project_id.in_(projects) if projects is not None else true())
         .order_by(Control.id)
         .limit(4)
         .with_for_update(skip_locked=True, of=Control)

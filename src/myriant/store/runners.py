@@ -25,8 +25,8 @@ def all_runners(session: Session) -> Sequence[Runner]:
 
 
 def offers_of_runners(session: Session) -> Sequence[Row[Any]]:
-    """Name, offers, slots, why drained, runtimes and last contact of every runner."""
-    columns = Runner.name, Runner.offers, Runner.slots, Runner.drained, Runner.runtimes, Runner.seen_at
+    """Name, offers, slots, why drained, runtimes, last contact and projects of every runner."""
+    columns = Runner.name, Runner.offers, Runner.slots, Runner.drained, Runner.runtimes, Runner.seen_at, Runner.projects
     return session.execute(select(*columns).order_by(Runner.name)).all()
 
 

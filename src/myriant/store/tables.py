@@ -78,6 +78,7 @@ class Base(DeclarativeBase):
         Json: JSONB,
         list[Any]: JSONB,
         list[str]: ARRAY(Text),
+        list[int]: ARRAY(Integer),
     } | {words: Word(words) for words in _WORDS}
 
 
@@ -97,12 +98,16 @@ class Token(Base):
     """A way in: a one-time sign-in link, a browser session, a command-line token, a runner's or a hook's."""
 
     __tablename__ = "token"
+    __table_args__ = (Index("token_of_runner", "runner", unique=True, postgresql_where=text("runner IS NOT NULL")),)
     digest: Mapped[str] = mapped_column(primary_key=True)  # SHA-256; the token itself is never stored
     kind: Mapped[str]  # link, session, command, runner, hook
     account_id: Mapped[int | None] = mapped_column(ForeignKey("account.id", ondelete="CASCADE"), index=True)
     project_id: Mapped[int | None] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
+    runner: Mapped[str | None]  # whose own it is
+    projects: Mapped[list[int] | None]  # whose cells that runner is given; None: all
     ends_at: Mapped[datetime | None]
     created_at: Mapped[datetime] = _now()
+    used_at: Mapped[datetime | None]  # a runner's: when it last enrolled
 
 
 class Project(Base):
@@ -714,6 +719,7 @@ class Runner(Base):
     machine: Mapped[Json] = mapped_column(server_default="{}")  # class, system, processors, memory
     drained: Mapped[str] = mapped_column(server_default="")  # why it is given nothing more, empty when it is
     troubles: Mapped[int] = mapped_column(server_default="0")  # attempts in a row that its machine made void
+    projects: Mapped[list[int] | None]  # whose cells it is given; None: all
     seen_at: Mapped[datetime] = _now()
 
 

@@ -14,13 +14,14 @@ from myriant.store.runs import RUNNING, WAITING
 from myriant.store.tables import Attempt, Cell, Project, Run
 
 
-def sums_of_work(session: Session) -> Sequence[tuple[list[str], State, int, float, float]]:
-    """By what cells want and their state: how many, predicted seconds in all, and of the longest."""
+def sums_of_work(session: Session) -> Sequence[tuple[list[str], int, State, int, float, float]]:
+    """By what cells want, their project and state: how many, predicted seconds in all, and of the longest."""
     seconds = func.coalesce(Cell.predicted, USUAL_SECONDS)
     return session.execute(
-        select(Cell.wants, Cell.state, func.count(), func.sum(seconds), func.max(seconds))
+        select(Cell.wants, Run.project_id, Cell.state, func.count(), func.sum(seconds), func.max(seconds))
+        .join(Run, Run.id == Cell.run_id)
         .where(Cell.state.in_(OPEN))
-        .group_by(Cell.wants, Cell.state)
+        .group_by(Cell.wants, Run.project_id, Cell.state)
     ).all()
 
 
@@ -37,12 +38,16 @@ def waiting_rows_of_run(session: Session, run_id: int, most: int) -> list[Row[An
     return _rows(session, (Cell.state == WAITING) & (Cell.run_id == run_id), most)
 
 
-def waiting_rows_wanting(session: Session, wishes: Sequence[list[str]], most: int) -> list[Row[Any]]:
-    return _rows(session, (Cell.state == WAITING) & or_(*(Cell.wants == wants for wants in wishes)), most)
+def waiting_rows_wanting(session: Session, wishes: Sequence[tuple[list[str], int]], most: int) -> list[Row[Any]]:
+    """Waiting cells of projects with what they want."""
+    wanted = or_(*((Cell.wants == wants) & (Run.project_id == project) for wants, project in wishes))
+    return _rows(session, (Cell.state == WAITING) & wanted, most)
 
 
-def wishes_of_waiting(session: Session) -> Sequence[list[str]]:
-    return session.scalars(select(Cell.wants).where(Cell.state == WAITING).distinct()).all()
+def wishes_of_waiting(session: Session) -> Sequence[tuple[list[str], int]]:
+    """What waiting cells want, each with its project."""
+    query = select(Cell.wants, Run.project_id).join(Run, Run.id == Cell.run_id)
+    return [(wants, project) for wants, project in session.execute(query.where(Cell.state == WAITING).distinct())]
 
 
 def plans_of_runs(session: Session, runs: Collection[int]) -> Sequence[Run]:
@@ -54,7 +59,7 @@ def _rows(session: Session, which: ColumnElement[bool], most: int) -> list[Row[A
         session.execute(
             select(
                 Cell.id, Cell.run_id, Cell.job, Cell.key, Cell.wants, Cell.state, Cell.ready, Cell.reason,
-                Cell.predicted, Cell.at_once, Run.number, Run.event, Project.name.label("project"),
+                Cell.predicted, Cell.at_once, Run.number, Run.event, Run.project_id, Project.name.label("project"),
                 Attempt.created_at.label("began"), Attempt.runner,
             )
             .join(Run, Run.id == Cell.run_id)

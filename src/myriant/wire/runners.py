@@ -8,6 +8,8 @@ from pydantic import BaseModel, Field
 
 from myriant.wire.limits import MOST_SLOTS
 
+RUNNER_NAME = r"^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$"  # of a runner that has a token of its own
+
 
 class Runtime(BaseModel):
     family: str = Field(pattern=r"^[a-z][a-z0-9-]*$", max_length=60)

@@ -1036,6 +1036,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runner-tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Runners with a token of their own, and what they are for; no token is shown. */
+        get: operations["runner_tokens"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runner-tokens/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description A token that only a runner of this name can use, in place of the one it had. */
+        put: operations["give_runner_token"];
+        post?: never;
+        /** @description Take a runner's token back, and what it runs with it. */
+        delete: operations["end_runner_token"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runners/{name}/drain": {
         parameters: {
             query?: never;
@@ -3079,6 +3114,13 @@ export interface components {
             /** File Bytes */
             file_bytes: number;
         };
+        /** GivenPass */
+        GivenPass: {
+            /** Token */
+            token: string;
+            /** Command */
+            command: string;
+        };
         /** GridCell */
         GridCell: {
             /** Job */
@@ -3636,6 +3678,11 @@ export interface components {
             means: string;
             /** Example */
             example: string | number | null;
+        };
+        /** NewPass */
+        NewPass: {
+            /** Projects */
+            projects?: string[] | null;
         };
         /** NewProject */
         NewProject: {
@@ -4461,6 +4508,23 @@ export interface components {
             /** Open */
             open: boolean;
         };
+        /**
+         * RunnerPass
+         * @description A runner's own token, without the token itself.
+         */
+        RunnerPass: {
+            /** Runner */
+            runner: string;
+            /** Projects */
+            projects: string[] | null;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Used At */
+            used_at: string | null;
+        };
         /** RunnerView */
         RunnerView: {
             /** Name */
@@ -4492,6 +4556,8 @@ export interface components {
             seen_at: string;
             /** In Touch */
             in_touch: boolean;
+            /** Projects */
+            projects: string[] | null;
             /** Hour */
             hour: components["schemas"]["Busy"][];
         };
@@ -7683,6 +7749,90 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Enrolled"];
                 };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    runner_tokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunnerPass"][];
+                };
+            };
+        };
+    };
+    give_runner_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPass"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GivenPass"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    end_runner_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Validation Error */
             422: {

@@ -8,6 +8,7 @@ export const keys = {
   projects: () => ["projects"],
   desk: () => ["desk"],
   pulse: () => ["pulse"],
+  passes: () => ["passes"],
   queue: () => ["pulse", "queue"],
   runners: () => ["runners"],
   words: () => ["words"],
@@ -42,6 +43,11 @@ export const meQuery = queryOptions({
 export const projectsQuery = queryOptions({ queryKey: keys.projects(), queryFn: ({ signal }) => taken(api.GET("/api/v1/projects", { signal })) });
 
 export const deskQuery = queryOptions({ queryKey: keys.desk(), queryFn: ({ signal }) => taken(api.GET("/api/v1/desk", { signal })), placeholderData: keepPreviousData });
+
+export const passesQuery = queryOptions({
+  queryKey: keys.passes(),
+  queryFn: ({ signal }) => taken(api.GET("/api/v1/runner-tokens", { signal })),
+});
 
 export const pulseQuery = queryOptions({
   queryKey: keys.pulse(),

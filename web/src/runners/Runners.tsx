@@ -6,6 +6,7 @@ import { keys, queueQuery, runnersQuery } from "../app/queries";
 import { Loading, Trouble } from "../app/Awaited";
 import { useNow } from "../app/useNow";
 import { ago, counted, duration, exact } from "../app/words";
+import { Passes } from "./Passes";
 import classes from "./runners.module.css";
 
 const HOUR = 3_600_000;
@@ -25,13 +26,14 @@ export function Runners() {
       <h1>{headline(present, queue)}</h1>
       {runners.length === 0 && (
         <p>
-          No runner has ever been in touch. Start one on any machine: <code>myriant runner --server {window.location.origin} --token …</code>; a token is printed by <code>myriant runners token</code>.
+          No runner has ever been in touch. Give one a token below, and start it on any machine with the command that is shown.
         </p>
       )}
       {[...runners].sort((a, b) => Number(b.in_touch) - Number(a.in_touch)).map((r) => (
         <OneRunner key={r.name} runner={r} now={now} />
       ))}
       <QueueTable queue={queue} />
+      <Passes />
     </div>
   );
 }
@@ -72,6 +74,7 @@ function OneRunner({ runner, now }: { runner: Runner; now: number }) {
           {runner.labels.length > 0 && `; labels ${runner.labels.join(", ")}`}; {runner.isolation}; version {runner.version}
           {runner.price > 0 && `; ${runner.price} a minute`}
         </p>
+        {runner.projects && <p>Only for {runner.projects.join(", ") || "projects that are gone"}.</p>}
         <p className={classes.runtimes}>
           {[...families].map(([family, versions]) => (
             <span key={family}>

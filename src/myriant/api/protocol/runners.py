@@ -8,10 +8,11 @@ from typing import Annotated, Any
 from fastapi import APIRouter, HTTPException, Query, Request
 from starlette.concurrency import run_in_threadpool
 
-from myriant.api.access import RUNNER, TheSite
+from myriant.api.access import RUNNER, TheBearing, TheSite
 from myriant.api.live import Live
 from myriant.api.protocol.leases import given
 from myriant.flow.dispatch import claims, fleet, leases
+from myriant.flow.keep.passes import check_name
 from myriant.wire.lease import Lease
 from myriant.wire.limits import PROTOCOL
 from myriant.wire.runners import Claim, Enrolled, Enrolment, Heartbeat, Lost
@@ -20,15 +21,16 @@ router = APIRouter(dependencies=[RUNNER])
 
 
 @router.post("/runners")
-def enrol(site: TheSite, wish: Enrolment) -> Enrolled:
+def enrol(site: TheSite, bearing: TheBearing, wish: Enrolment) -> Enrolled:
     if wish.protocol != PROTOCOL:
         raise HTTPException(
             409, f"this server speaks runner protocol {PROTOCOL}, the runner {wish.protocol}: upgrade it"
         )
+    check_name(site, bearing, wish.name)
     runtimes: list[dict[str, Any]] = [r.model_dump() for r in wish.runtimes]
     runner = fleet.enrol(
         site, wish.name, wish.slots, runtimes, wish.isolation, wish.version, wish.boot, wish.labels, wish.price,
-        wish.machine,
+        wish.machine, bearing.projects,
     )  # fmt: skip
     lease = leases.LEASE.total_seconds()
     return Enrolled(runner=runner, heartbeat=lease / 4, lease=lease)

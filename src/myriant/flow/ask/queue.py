@@ -73,11 +73,11 @@ def load_of(session: Session, have: Supply | None = None) -> Load:
     slots = sum(r.slots for r in have.runners if not r.drained)
     left = [
         (total, longest)
-        for wants, state, _, total, longest in rows
-        if state == State.RUNNING or not have.refusal(wants)
+        for wants, project, state, _, total, longest in rows
+        if state == State.RUNNING or not have.refusal(wants, project)
     ]
     done = max(sum(t for t, _ in left) / slots, *(most for _, most in left)) if left and slots else None
-    count = {state: sum(n for _, s, n, *_ in rows if s == state) for state in OPEN}
+    count = {state: sum(n for _, _, s, n, *_ in rows if s == state) for state in OPEN}
     return Load(count[State.RUNNING], count[State.WAITING], done, open_controls(session))
 
 
@@ -98,7 +98,7 @@ def queue_of(session: Session, run_id: int) -> dict[int, Queued]:
 def stuck_cells(session: Session) -> list[Queued]:
     """Waiting cells that no runner can take, the first of them."""
     have = supply(session)
-    refused = [wants for wants in wishes_of_waiting(session) if have.refusal(wants)]
+    refused = [w for w in wishes_of_waiting(session) if have.refusal(*w)]
     if not refused:
         return []
     rows = waiting_rows_wanting(session, refused, MOST_STUCK)
@@ -109,7 +109,7 @@ def _queued(session: Session, have: Supply, rows: list[Row[Any]], *, predict: bo
     starts = _starts(session, have) if predict and rows else {}
     found = []
     for row in rows:
-        refusal = have.refusal(row.wants)
+        refusal = have.refusal(row.wants, row.project_id)
         start = starts.get(row.id)
         found.append(
             Queued(

@@ -9,6 +9,7 @@ from myriant.core.states import State
 from myriant.flow.dispatch.supply import IN_TOUCH
 from myriant.flow.site import Site
 from myriant.store.attempts import busy_since
+from myriant.store.projects import all_projects
 from myriant.store.runners import all_runners
 
 HOUR = timedelta(hours=1)
@@ -51,6 +52,7 @@ class RunnerView:
     drained: str  # why it is given nothing, empty when it is
     seen_at: datetime
     in_touch: bool
+    projects: list[str] | None  # whose cells it is given; None: all
     hour: list[Busy]
 
 
@@ -59,6 +61,7 @@ def runners(site: Site) -> list[RunnerView]:
     now = datetime.now(UTC)
     with site.store.transaction() as session:
         found = all_runners(session)
+        names = {p.id: p.name for p in all_projects(session)}
         rows = busy_since(session, now - HOUR, now - 24 * HOUR)
     hours: dict[int, list[Busy]] = {}
     for attempt, job, key, number, project in rows:
@@ -74,7 +77,8 @@ def runners(site: Site) -> list[RunnerView]:
         RunnerView(
             r.name, r.slots, sum(b.state == State.RUNNING for b in hours.get(r.id, ())),
             [RuntimeView(t["family"], t["version"], t["path"]) for t in r.runtimes], r.labels, r.machine, r.isolation,
-            r.version, r.price, r.drained, r.seen_at, r.seen_at >= now - IN_TOUCH, hours.get(r.id, []),
+            r.version, r.price, r.drained, r.seen_at, r.seen_at >= now - IN_TOUCH,
+            sorted(names[i] for i in r.projects if i in names) if r.projects is not None else None, hours.get(r.id, []),
         )
         for r in found
     ]  # fmt: skip

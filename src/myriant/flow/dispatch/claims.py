@@ -94,7 +94,7 @@ def _chosen(session: Session, runner: Asking, free: int) -> list[tuple[Takeable,
     """The cells that a runner is given, with their runs and jobs."""
     found: list[tuple[Takeable, Run, Job]] = []
     taken: dict[tuple[int, str], int] = {}
-    for cell in takeable_cells(session, runner.offers, free + SPARE):
+    for cell in takeable_cells(session, runner.offers, free + SPARE, runner.projects):
         if len(found) >= free:
             break
         if cell.void_on == runner.id and _better_elsewhere(session, cell, runner):
@@ -118,7 +118,7 @@ def _chosen(session: Session, runner: Asking, free: int) -> list[tuple[Takeable,
 def _better_elsewhere(session: Session, cell: Takeable, runner: Asking) -> bool:
     """Whether another runner could take a cell whose last attempt went void on this one."""
     others = [o for o in supply(session).runners if o.name != runner.name and not o.drained]
-    return any(set(cell.wants) <= o.offers for o in others)
+    return any(o.takes(cell.wants, cell.project_id) for o in others)
 
 
 def _cannot_run(session: Session, run: Run, cell_id: int, reason: str) -> None:
@@ -195,7 +195,7 @@ def _origins(session: Session, run: Run, job: Job) -> Mapping[str, list[Origin]]
 def _control_leases(site: Site, session: Session, runner: Asking, free: int) -> list[Lease]:
     """Control runs for slots that nothing else wants."""
     leases: list[Lease] = []
-    for control, cell, run in waiting_controls(session, runner.offers):
+    for control, cell, run in waiting_controls(session, runner.offers, runner.projects):
         if len(leases) >= free:
             break
         base = _baseline(session, run, cell.job) if control.place == Place.BASELINE else None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 
 from myriant.core.plan.versions import offered_names
 from myriant.flow.errors import NotFound
@@ -17,6 +17,7 @@ from myriant.store.tables import Runner
 def enrol(
     site: Site, name: str, slots: int, runtimes: list[dict[str, str]], isolation: str, version: str, boot: str,
     labels: Collection[str] = (), price: float = 0.0, machine: Mapping[str, str] | None = None,
+    projects: Sequence[int] | None = None,
 ) -> int:  # fmt: skip
     """A runner says what it is and offers; its id. Leases of an earlier start of it are taken back at once."""
     offers = sorted(
@@ -30,6 +31,7 @@ def enrol(
     values = {
         "name": name, "slots": slots, "runtimes": runtimes, "offers": offers, "isolation": isolation,
         "version": version, "boot": boot, "price": price, "labels": sorted(labels), "machine": dict(machine or {}),
+        "projects": list(projects) if projects is not None else None,
     }  # fmt: skip
     with site.store.transaction() as session:
         before = runner_named(session, name)

@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections.abc import Collection
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
+from typing import Any
 
+from sqlalchemy import Row
 from sqlalchemy.orm import Session
 
 from myriant.core.plan.versions import version_key
@@ -26,6 +28,11 @@ class Offer:
     offers: frozenset[str]
     slots: int
     drained: str = ""
+    projects: frozenset[int] | None = None  # whose cells it is given; None: all
+
+    def takes(self, wants: Collection[str], project: int) -> bool:
+        """Whether it could take a cell with these wishes of a project, by what it offers and is for."""
+        return self.offers >= set(wants) and (self.projects is None or project in self.projects)
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,29 +42,36 @@ class Supply:
     runners: list[Offer]
     runtimes: set[tuple[str, str]]  # families and versions that those in touch have
     away: list[Offer] = field(default_factory=list)  # not in touch
-    _said: dict[frozenset[str], str | None] = field(default_factory=dict, repr=False)
+    _said: dict[tuple[frozenset[str], int], str | None] = field(default_factory=dict, repr=False)
 
-    def refusal(self, wants: Collection[str]) -> str | None:
-        """Why no runner can take a cell with these wishes, and who could supply what is missing; None when one can."""
-        wanted = frozenset(wants)
-        if wanted not in self._said:
-            self._said[wanted] = self._refusal(wanted)
-        return self._said[wanted]
+    def refusal(self, wants: Collection[str], project: int) -> str | None:
+        """Why no runner can take a cell of a project with these wishes, and who could supply what is missing; None
+        when one can.
+        """
+        asked = frozenset(wants), project
+        if asked not in self._said:
+            self._said[asked] = self._refusal(*asked)
+        return self._said[asked]
 
-    def _refusal(self, wanted: frozenset[str]) -> str | None:
-        fitting = [r for r in self.runners if wanted <= r.offers]
+    def _refusal(self, wanted: frozenset[str], project: int) -> str | None:
+        fitting = [r for r in self.runners if r.takes(wanted, project)]
         if any(not r.drained for r in fitting):
             return None
         if fitting:
             names = ", ".join(r.name for r in fitting[:3])
             return f"every runner that could take it is drained ({names}): {fitting[0].drained}"
-        away = [r.name for r in self.away if wanted <= r.offers and not r.drained]
+        away = [r.name for r in self.away if r.takes(wanted, project) and not r.drained]
         if away:
             more = " and others" if len(away) > 3 else ""
             names = f"{', '.join(away[:3])}{more} could take it"
             return f"{names}, but {'is' if len(away) == 1 else 'are'} not in touch; start one again: myriant runner"
         if not self.runners:
             return "no runner is in touch; start one: myriant runner"
+        others = [r.name for r in self.runners if wanted <= r.offers]
+        if others:
+            return (
+                f"{', '.join(others[:3])} could take it, but {'is' if len(others) == 1 else 'are'} not for this project"
+            )
         missing = sorted(wanted - set().union(*(r.offers for r in self.runners)))
         if not missing:
             return f"no single runner offers {' and '.join(sorted(wanted))}"
@@ -71,9 +85,13 @@ class Supply:
         return f"no runner offers {' or '.join(missing)}; {have}; {mend}"
 
 
+def _offer(row: Row[Any]) -> Offer:
+    own = frozenset(row.projects) if row.projects is not None else None
+    return Offer(row.name, frozenset(row.offers), row.slots, row.drained, own)
+
+
 def supply(session: Session) -> Supply:
     since = datetime.now(UTC) - IN_TOUCH
     rows = offers_of_runners(session)
-    here = [Offer(r.name, frozenset(r.offers), r.slots, r.drained) for r in rows if r.seen_at >= since]
-    away = [Offer(r.name, frozenset(r.offers), r.slots, r.drained) for r in rows if r.seen_at < since]
+    here, away = [_offer(r) for r in rows if r.seen_at >= since], [_offer(r) for r in rows if r.seen_at < since]
     return Supply(here, {(t["family"], t["version"]) for r in rows if r.seen_at >= since for t in r.runtimes}, away)

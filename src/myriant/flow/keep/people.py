@@ -41,7 +41,7 @@ def make_token(
     """A new secret of this kind; only its digest is kept."""
     token = secrets.token_urlsafe(32)
     ends = datetime.now(UTC) + lasts if lasts else None
-    session.add(Token(digest=_digest(token), kind=kind, account_id=account, project_id=project, ends_at=ends))
+    session.add(Token(digest=digest_of(token), kind=kind, account_id=account, project_id=project, ends_at=ends))
     return token
 
 
@@ -54,7 +54,7 @@ def sign_in_link(site: Site, account: int) -> str:
 def sign_in(site: Site, link: str) -> str:
     """Take a one-time link's token; a session's token. Raises NotFound when it was used or is too old."""
     with site.store.transaction() as session:
-        used = use_up_token(session, _digest(link), "link")
+        used = use_up_token(session, digest_of(link), "link")
         if used is None:
             raise NotFound("this sign-in link was used already or is too old", "run: myriant sign-in")
         return make_token(session, "session", account=used, lasts=SESSION)
@@ -63,17 +63,17 @@ def sign_in(site: Site, link: str) -> str:
 def person_of(site: Site, token: str, kind: str) -> Person | None:
     """Whose session or command token this is."""
     with site.store.transaction() as session:
-        account = account_of_token(session, _digest(token), kind)
+        account = account_of_token(session, digest_of(token), kind)
         return Person(account.id, account.name, account.role) if account is not None else None
 
 
 def is_token_of(site: Site, token: str, kind: str, project: str | None = None) -> bool:
     """Whether this is a live token of a runner, or of a project's hook."""
     with site.store.transaction() as session:
-        return has_token(session, _digest(token), kind, project)
+        return has_token(session, digest_of(token), kind, project)
 
 
-def _digest(token: str) -> str:
+def digest_of(token: str) -> str:
     return hashlib.sha256(token.encode()).hexdigest()
 
 

@@ -118,7 +118,7 @@ def rehearsed(session: Session, project: Project, plan: Plan, event: Event) -> R
     )
     found = intent(plan, event, earlier)
     times = _times(session, project, [j.job.id for j in found.jobs])
-    runners = list(runners_in_touch(session))
+    runners = [r for r in runners_in_touch(session) if r.projects is None or project.id in r.projects]
     jobs = [_job(found, j, times, runners) for j in found.jobs]
     ranks = order(plan)
     forecast = _forecast(jobs if not found.reason else [], ranks, runners)
