@@ -79,12 +79,12 @@ def _try(number: int) -> bool:
     kinds = re.findall(r'"oracle: disagreement", "kind": "([a-z ]+)", "after": ([0-9]+)', said)
     told = {"measure": "seeded fault", "number": number, "file": fault.file, "was": fault.was, "now": fault.now}
     found = {
-        "caught": bool(status),  # one that was not through in time is not caught
+        "caught": bool(kinds or status),  # one that was not through in time without a word is not caught
         "as": kinds[0][0] if kinds else "no answer" if status else "time" if status is None else "",
         "steps": int(kinds[0][1]) if kinds else STEPS,
     }
     print(json.dumps({**told, **found, "seconds": round(time.monotonic() - began)}), flush=True)
-    return bool(status)
+    return bool(kinds or status)
 
 
 if __name__ == "__main__":

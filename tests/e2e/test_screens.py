@@ -222,6 +222,56 @@ def test_trends_open_runs_and_are_a_table_too(page: Page, world: World, story: R
     expect(page.get_by_role("row").filter(has_text="Let the tide rise")).to_contain_text("#2")
 
 
+def test_a_version_is_weighed_and_its_change_taken_into_the_plan(page: Page, world: World, story: Repository) -> None:
+    page.goto(of(world, "/versions"))
+    expect(page.get_by_role("heading", level=1)).to_contain_text("None of 2 values found a break that no other did")
+    row = page.get_by_role("row").filter(has_text="5.1").first
+    expect(row).to_contain_text("binding")
+    row.get_by_role("button", name="Retire: lua 5.1").click()
+    told = page.get_by_test_id("what-if")
+    expect(told).to_contain_text("Of 2 runs 1 had new failures: it would have missed none of them; with 95 % certainty")
+    expect(told).to_contain_text("of runners a run, ")
+    row.get_by_role("button", name="Make it advisory: lua 5.1").click()
+    expect(told).to_contain_text("It saves no time: its cells run all the same.")
+    assert axe(page) == []
+    row.get_by_role("button", name="Retire: lua 5.1").click()
+    told.get_by_role("button", name="Take it into the plan").click()
+    expect(page.get_by_role("tab", name="Difference")).to_have_attribute("aria-selected", "true")
+    expect(page.locator("main")).to_contain_text("job unit: 1 cell gone (lua=5.1)")
+    page.get_by_role("button", name="Put back").click()
+    answer = world.http.get(
+        "/projects/strained/versions/what-if",
+        params={"job": "unit", "dimension": "lua", "value": "9", "change": "retire"},
+    ).json()
+    assert answer["text"] is None and "not listed in this job's vary" in answer["cannot"]
+    assert answer["said"] == ["No judged run has cells with 9: nothing is known of it."]
+
+
+def test_the_matrix_follows_the_baseline_that_is_read_against(page: Page, world: World, story: Repository) -> None:
+    page.goto(of(world, "/runs/2?section=matrix"))
+    marks = page.get_by_test_id("tile").get_by_role("img")
+    expect(marks.first).to_have_accessible_name("new failure")
+    page.goto(of(world, "/runs/2?section=matrix&base=2"))
+    expect(page.locator("main")).to_contain_text("Marks are against #2.")
+    expect(marks.first).to_have_accessible_name("known failure")
+
+
+def test_a_runner_is_given_a_token_of_its_own(page: Page, world: World, story: Repository) -> None:
+    page.goto(f"{world.address}/runners")
+    region = page.get_by_role("region", name="Tokens of runners")
+    region.get_by_role("textbox", name="Runner").fill("quay")
+    region.get_by_role("textbox", name="Only for").click()
+    page.get_by_role("option", name="strained").click()
+    region.get_by_role("button", name="Give it a token").click()
+    expect(region.get_by_role("status")).to_contain_text("myriant runner --server")
+    row = region.get_by_role("row").filter(has_text="quay")
+    expect(row).to_contain_text("strained")
+    assert axe(page) == []
+    row.get_by_role("button", name="Revoke the token of quay").click()
+    region.get_by_role("button", name="Revoke", exact=True).last.click()
+    expect(region).not_to_contain_text("strained")
+
+
 def test_outcomes_are_told_where_a_form_says_and_a_badge_is_shown(
     browser: Browser, world: World, story: Repository
 ) -> None:

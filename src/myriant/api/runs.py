@@ -10,6 +10,7 @@ from fastapi.responses import PlainTextResponse, StreamingResponse
 from pydantic import BaseModel, Field
 
 from myriant.api.access import MAINTAINER, MEMBER, VIEWER, ThePerson, TheSite
+from myriant.flow.ask.beside import CellMark, marks_against
 from myriant.flow.ask.exports import csv_rows, junit_xml, parquet
 from myriant.flow.ask.run import RunView, run_view, text_of_plan
 from myriant.flow.ask.timeline import Timeline
@@ -79,6 +80,12 @@ def accept(site: TheSite, who: ThePerson, project: str, number: int, wish: Accep
 @router.get("/projects/{project}/runs/{number}", dependencies=[VIEWER])
 def run(site: TheSite, project: str, number: int) -> RunView:
     return run_view(site, project, number)
+
+
+@router.get("/projects/{project}/runs/{number}/marks", dependencies=[VIEWER])
+def marks(site: TheSite, project: str, number: int, base: int) -> list[CellMark]:
+    """The marks of a run's cells against another run than their own baselines."""
+    return marks_against(site, project, number, base)
 
 
 @router.get("/projects/{project}/runs/{number}/plan", response_class=PlainTextResponse, dependencies=[VIEWER])

@@ -9,10 +9,12 @@ from fastapi import APIRouter, Query, Request, Response
 from pydantic import BaseModel
 
 from myriant.api.access import MEMBER, OPEN, VIEWER, TheSite
+from myriant.core.plan.matrix_change import CHANGES
 from myriant.core.telling.badge import svg
 from myriant.flow.ask.badges import badge_key as _badge_key
 from myriant.flow.ask.badges import badge_of
 from myriant.flow.ask.trends import MOST_RUNS, Trends, trends_of, trends_table
+from myriant.flow.ask.versions import MOST_COMPARED, Versions, WhatIf, versions_of, what_if
 
 router = APIRouter()
 _Short = Annotated[str, Query(max_length=500)]
@@ -29,8 +31,27 @@ def trends(
     branch: Annotated[str | None, Query(max_length=500)] = None,
     runs: Annotated[int, Query(ge=1, le=MOST_RUNS)] = 300,
 ) -> Trends:
-    """The newest decided runs of a branch as series, where they changed, and what each version found."""
+    """The newest decided runs of a branch as series, and where they changed."""
     return trends_of(site, project, branch, runs)
+
+
+@router.get("/projects/{project}/versions", dependencies=[VIEWER])
+def versions(site: TheSite, project: str, runs: Annotated[int, Query(ge=1, le=MOST_COMPARED)] = 300) -> Versions:
+    """What each version found that no other did, how it stands in the plan, and which ones are new."""
+    return versions_of(site, project, runs)
+
+
+@router.get("/projects/{project}/versions/what-if", dependencies=[VIEWER])
+def version_what_if(
+    site: TheSite,
+    project: str,
+    job: Annotated[str, Query(max_length=200)],
+    dimension: Annotated[str, Query(max_length=200)],
+    value: Annotated[str, Query(max_length=200)],
+    change: Annotated[str, Query(pattern=f"^({'|'.join(CHANGES)})$")],
+) -> WhatIf:
+    """What would have been missed with a value retired, advisory, binding or run at night only; and the plan's edit."""
+    return what_if(site, project, job, dimension, value, change)
 
 
 @router.get("/projects/{project}/trends.csv", response_class=Response, dependencies=[VIEWER])

@@ -6,10 +6,10 @@ from collections.abc import Collection, Sequence
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Select, func, select
+from sqlalchemy import Integer, Select, case, cast, func, select
 from sqlalchemy.orm import Session, aliased
 
-from myriant.core.states import DECIDED
+from myriant.core.states import DECIDED, State
 from myriant.store.tables import Attempt, Cell, CoverageTotal, Run
 
 Row = tuple[
@@ -35,11 +35,22 @@ def totals_on(session: Session, project_id: int, context: str, most: int) -> Seq
 
 
 def cell_totals(session: Session, runs: Sequence[int]) -> Sequence[tuple[int, str, str, Any, bool, int, float]]:
-    """Run, job, key, values, advisory, new failures and seconds of each ended cell of these runs, reused ones apart."""
+    """Run, job, key, values, advisory, new failures and seconds of each ended cell of these runs, reused ones apart.
+
+    Of advisory cells nothing is compared: one that failed counts as one new failure.
+    """
     seconds = func.extract("epoch", Attempt.ended_at - func.coalesce(Attempt.started_at, Attempt.created_at))
-    new = func.coalesce(Cell.counts["new"].as_integer(), 0)
+    new = case((Cell.advisory, cast(Cell.state == State.FAILED, Integer)), else_=Cell.counts["new"].as_integer())
     query = (
-        select(Cell.run_id, Cell.job, Cell.key, Cell.values, Cell.advisory, new, func.coalesce(seconds, 0.0))
+        select(
+            Cell.run_id,
+            Cell.job,
+            Cell.key,
+            Cell.values,
+            Cell.advisory,
+            func.coalesce(new, 0),
+            func.coalesce(seconds, 0.0),
+        )
         .join(Attempt, Attempt.id == Cell.attempt_id)
         .where(Cell.run_id.in_(runs), Cell.reused.is_(None), Attempt.ended_at.is_not(None))
     )

@@ -423,6 +423,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/runs/{number}/marks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The marks of a run's cells against another run than their own baselines. */
+        get: operations["marks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/runs/{number}/plan": {
         parameters: {
             query?: never;
@@ -1505,8 +1522,42 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The newest decided runs of a branch as series, where they changed, and what each version found. */
+        /** @description The newest decided runs of a branch as series, and where they changed. */
         get: operations["trends"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What each version found that no other did, how it stands in the plan, and which ones are new. */
+        get: operations["versions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/versions/what-if": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What would have been missed with a value retired, advisory, binding or run at night only; and the plan's edit. */
+        get: operations["version_what_if"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2252,6 +2303,17 @@ export interface components {
             keep: string[];
             /** Renew On */
             renew_on: string[];
+        };
+        /**
+         * CellMark
+         * @description A cell's mark against another run than its own baseline.
+         */
+        CellMark: {
+            /** Job */
+            job: string;
+            /** Key */
+            key: string;
+            mark: components["schemas"]["Mark"];
         };
         /**
          * CellMeaning
@@ -3629,6 +3691,12 @@ export interface components {
             same: number;
         };
         /**
+         * Mark
+         * @description What a screen draws of a cell or test.
+         * @enum {string}
+         */
+        Mark: "passed" | "new" | "known" | "fixed" | "came-back" | "flaky" | "first" | "void" | "quarantined" | "skipped" | "not-selected" | "running" | "waiting" | "stopped";
+        /**
          * Meaning
          * @description All that a text means: its problems, and, when it can be used, what runs.
          */
@@ -3652,6 +3720,13 @@ export interface components {
             document: {
                 [key: string]: unknown;
             };
+        };
+        /** MissedBreak */
+        MissedBreak: {
+            /** Number */
+            number: number;
+            /** Title */
+            title: string;
         };
         /**
          * Moved
@@ -3715,6 +3790,20 @@ export interface components {
              * @default []
              */
             branches: string[];
+        };
+        /**
+         * NewVersion
+         * @description A version that runners have and no cell of a job tests, newer than all that are.
+         */
+        NewVersion: {
+            /** Job */
+            job: string;
+            /** Dimension */
+            dimension: string;
+            /** Value */
+            value: string;
+            /** Runners */
+            runners: string[];
         };
         /** NewWay */
         NewWay: {
@@ -5290,16 +5379,10 @@ export interface components {
             more: boolean;
             /** Changes */
             changes: components["schemas"]["SeriesChange"][];
-            /** Versions */
-            versions: components["schemas"]["ValueRecord"][];
-            /** Versions Over */
-            versions_over: number;
             /** Held */
             held: number;
             /** Repair */
             repair: number | null;
-            /** Minutes */
-            minutes: number;
         };
         /**
          * TroubledCell
@@ -5399,6 +5482,32 @@ export interface components {
             ended: boolean;
         };
         /**
+         * VersionLine
+         * @description A value with its record, and how it stands in the newest plan.
+         */
+        VersionLine: {
+            record: components["schemas"]["ValueRecord"];
+            /** State */
+            state: string;
+            /** Offered */
+            offered: boolean;
+        };
+        /** Versions */
+        Versions: {
+            /** Branch */
+            branch: string;
+            /** Said */
+            said: string;
+            /** Runs */
+            runs: number;
+            /** Minutes */
+            minutes: number;
+            /** Lines */
+            lines: components["schemas"]["VersionLine"][];
+            /** New */
+            new: components["schemas"]["NewVersion"][];
+        };
+        /**
          * WaitingApproval
          * @description A job that waits for a person's word.
          */
@@ -5479,6 +5588,26 @@ export interface components {
              * Format: date-time
              */
             at: string;
+        };
+        /**
+         * WhatIf
+         * @description What the past says of a change, in sentences, and the plan's text with it.
+         */
+        WhatIf: {
+            /** Said */
+            said: string[];
+            /** Missed */
+            missed: components["schemas"]["MissedBreak"][];
+            /** Text */
+            text: string | null;
+            /** Cannot */
+            cannot: string;
+            /** Base */
+            base: string;
+            /** Commit */
+            commit: string | null;
+            /** Branch */
+            branch: string;
         };
         /** Word */
         Word: {
@@ -6440,6 +6569,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    marks: {
+        parameters: {
+            query: {
+                base: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CellMark"][];
                 };
             };
             /** @description Validation Error */
@@ -8768,6 +8931,75 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Trends"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    versions: {
+        parameters: {
+            query?: {
+                runs?: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Versions"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    version_what_if: {
+        parameters: {
+            query: {
+                job: string;
+                dimension: string;
+                value: string;
+                change: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhatIf"];
                 };
             };
             /** @description Validation Error */

@@ -18,6 +18,7 @@ const FlakyTests = lazy(() => import("../tests/FlakyTests").then((m) => ({ defau
 const TestPage = lazy(() => import("../tests/TestPage").then((m) => ({ default: m.TestPage })));
 const Pulls = lazy(() => import("../pulls/Pulls").then((m) => ({ default: m.Pulls })));
 const TrendsPage = lazy(() => import("../trends/TrendsPage").then((m) => ({ default: m.TrendsPage })));
+const VersionsPage = lazy(() => import("../trends/VersionsPage").then((m) => ({ default: m.VersionsPage })));
 const Workbench = lazy(() => import("../plan/Workbench").then((m) => ({ default: m.Workbench })));
 
 export function App() {
@@ -68,6 +69,7 @@ function Inside() {
         <Route path="/p/:project/flaky" element={<FlakyTests />} />
         <Route path="/p/:project/pulls" element={<Pulls />} />
         <Route path="/p/:project/trends" element={<TrendsPage />} />
+        <Route path="/p/:project/versions" element={<VersionsPage />} />
         <Route path="/p/:project/plan" element={<Workbench />} />
         <Route path="/p/:project" element={<ProjectPage />} />
         <Route path="/p/:project/runs/:run" element={<ProjectPage />} />

@@ -72,6 +72,7 @@ export function pagesOf(project: string | undefined): { title: string; to: strin
   return [
     { title: "Pull requests", to: `/p/${project}/pulls` },
     { title: "Trends", to: `/p/${project}/trends` },
+    { title: "Versions", to: `/p/${project}/versions` },
     { title: "Flaky", to: `/p/${project}/flaky` },
     { title: "Plan", to: `/p/${project}/plan` },
     { title: "Settings", to: `/p/${project}/settings` },

@@ -293,6 +293,26 @@ export const trendsQuery = (project: string, branch: string | undefined, runs: n
     placeholderData: keepPreviousData,
   });
 
+export const versionsQuery = (project: string, runs: number) =>
+  queryOptions({
+    queryKey: keys.strip(project, `versions ${runs}`),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/versions", { signal, params: { path: { project }, query: { runs } } })),
+    placeholderData: keepPreviousData,
+  });
+
+export const whatIfQuery = (project: string, asked: { job: string; dimension: string; value: string; change: string }) =>
+  queryOptions({
+    queryKey: keys.strip(project, `what if ${JSON.stringify(asked)}`),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/versions/what-if", { signal, params: { path: { project }, query: asked } })),
+  });
+
+export const marksQuery = (project: string, run: number, base: number | undefined) =>
+  queryOptions({
+    queryKey: [...keys.run(project, run), "marks", base],
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/runs/{number}/marks", { signal, params: { path: { project, number: run }, query: { base: base ?? 0 } } })),
+    enabled: base !== undefined,
+  });
+
 export const waysQuery = (project: string) =>
   queryOptions({
     queryKey: keys.ways(project),

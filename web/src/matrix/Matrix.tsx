@@ -1,10 +1,10 @@
 import { useElementSize } from "@mantine/hooks";
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef, useState, type MouseEvent, type ReactNode } from "react";
 import { Link } from "react-router";
 import { useAddress, written, type Show } from "../app/address";
 import { Notice } from "../app/Notice";
-import { keys } from "../app/queries";
+import { keys, marksQuery } from "../app/queries";
 import { counted, duration } from "../app/words";
 import { api, taken, type Cell, type Run } from "../api/client";
 import { StatusMark } from "../marks/StatusMark";
@@ -12,13 +12,15 @@ import { markNamed } from "../marks/shapes";
 import { Arrange, type Place } from "./Arrange";
 import classes from "./matrix.module.css";
 import { selectorOf } from "../run/Actions";
-import { DENSE, dimensionsOf, pivot, usualRows } from "./pivot";
+import { DENSE, dimensionsOf, markedAgainst, pivot, usualRows } from "./pivot";
 
 const nameOf = (cell: Cell) => `${cell.job}/${cell.key}`;
 
 /** The cells of each job as a table of their dimensions. */
-export function Matrix({ run }: { run: Run }) {
+export function Matrix({ run: shown }: { run: Run }) {
   const [address, go] = useAddress();
+  const against = useQuery(marksQuery(shown.project, shown.run.number, address.base)).data;
+  const run = address.base !== undefined && against ? { ...shown, cells: markedAgainst(shown.cells, against) } : shown;
   const jobs = [...new Set(run.cells.map((c) => c.job))];
   const chosen = new Set(address.cells);
   const toggle = (cells: Cell[]) => {
@@ -48,7 +50,10 @@ export function Matrix({ run }: { run: Run }) {
   if (run.cells.length === 0) return <Notice title="There are no cells">{run.reason || run.run.sentence}</Notice>;
   return (
     <div ref={ref} {...dragged.whole}>
-      <p className={classes.intro}>{intro(run.cells)}</p>
+      <p className={classes.intro}>
+        {intro(run.cells)}
+        {address.base !== undefined && (against ? ` Marks are against #${address.base}.` : ` Comparing with #${address.base} …`)}
+      </p>
       {dimensions.length > 0 && <Arrange arrangement={arrangement} show={address.show} onMove={move} onShow={(show) => go({ show }, true)} />}
       {jobs.map((job) => {
         const cells = run.cells.filter((c) => c.job === job);

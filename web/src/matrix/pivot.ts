@@ -46,3 +46,9 @@ export function usualRows(cells: Cell[], width = 1200): string[] {
 }
 
 export const tileOf = (cells: Cell[]) => (cells.length >= DENSE ? TILE.dense : TILE.usual);
+
+/** The cells with their marks against another run; those that cannot be compared with it keep their own. */
+export function markedAgainst(cells: Cell[], marks: { job: string; key: string; mark: Cell["mark"] }[]): Cell[] {
+  const told = new Map(marks.map((m) => [`${m.job}/${m.key}`, m.mark]));
+  return cells.map((c) => ({ ...c, mark: told.get(`${c.job}/${c.key}`) ?? c.mark }));
+}

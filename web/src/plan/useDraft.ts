@@ -8,9 +8,16 @@ interface Draft {
   commit: string | null;
 }
 
+const keyOf = (project: string, branch: string) => `myriant-plan/${project}/${branch}`;
+
+/** A draft that was made elsewhere, for the workbench to open with. */
+export function keepDraft(project: string, branch: string, draft: Draft) {
+  window.localStorage.setItem(keyOf(project, branch), JSON.stringify(draft));
+}
+
 /** The text that is being written: kept in the browser until it is saved, so that a reload loses nothing. */
 export function useDraft(project: string, standing: Standing | undefined) {
-  const [draft, setDraft, forget] = useLocalStorage<Draft | null>({ key: `myriant-plan/${project}/${standing?.branch ?? ""}`, defaultValue: null, getInitialValueInEffect: false });
+  const [draft, setDraft, forget] = useLocalStorage<Draft | null>({ key: keyOf(project, standing?.branch ?? ""), defaultValue: null, getInitialValueInEffect: false });
   const text = draft?.text ?? standing?.text ?? "";
   return {
     text,

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import type { SeriesChange, Trends, ValueRecord } from "../api/client";
+import type { SeriesChange, Trends } from "../api/client";
 import { Awaited } from "../app/Awaited";
 import { trendsQuery } from "../app/queries";
 import { counted, duration, exact, middle, short } from "../app/words";
@@ -85,7 +85,9 @@ function Filled({ project, data }: { project: string; data: Trends }) {
         </div>
       )}
       {charts.some((c) => c.empty) && !table && <p className="soft">Nothing to draw: {charts.filter((c) => c.empty).map((c) => c.title.toLowerCase()).join(", ")}.</p>}
-      <Versions data={data} />
+      <p>
+        <Link to={`/p/${project}/versions`}>What each version found, and what it costs</Link>
+      </p>
     </>
   );
 }
@@ -121,63 +123,6 @@ function Changes({ project, changes }: { project: string; changes: SeriesChange[
 }
 
 const FIRST = 4; // changes of level that stand there without being asked for
-
-const advice: Record<string, string> = {
-  keep: "keep: it found what no other did",
-  nights: "found nothing alone: nightly would do",
-  promote: "advisory and steady: it could bind",
-};
-
-/** What each value of a dimension found that no other did, and what it costs. */
-function Versions({ data }: { data: Trends }) {
-  if (data.versions.length === 0) return null;
-  const groups = new Map<string, ValueRecord[]>();
-  for (const v of data.versions) groups.set(`${v.job} · ${v.dimension}`, [...(groups.get(`${v.job} · ${v.dimension}`) ?? []), v]);
-  return (
-    <section aria-label="Versions" className={classes.versions} tabIndex={0}>
-      <h2>What each version found</h2>
-      <p className="soft">
-        Over the newest {counted(data.versions_over, "run")}, {Math.round(data.minutes).toLocaleString("en")} minutes of runners. “Alone”: runs in which nothing but this value newly failed, so that without it the break would not have been seen there.
-      </p>
-      <table>
-        <thead>
-          <tr>
-            <th scope="col">Value</th>
-            <th scope="col">Runs</th>
-            <th scope="col">Newly failed in</th>
-            <th scope="col">Alone</th>
-            <th scope="col">Time</th>
-            <th scope="col">What that suggests</th>
-          </tr>
-        </thead>
-        {[...groups].map(([name, values]) => (
-          <tbody key={name}>
-            <tr>
-              <th scope="rowgroup" colSpan={6}>
-                {name} <span className="soft">{counted(values[0]?.breaks ?? 0, "run")} with new failures</span>
-              </th>
-            </tr>
-            {values.map((v) => (
-              <tr key={v.value}>
-                <td className="mono">
-                  {middle(v.value, 40)}
-                  {v.advisory && <span className="soft"> advisory</span>}
-                </td>
-                <td>{v.runs}</td>
-                <td>{v.failed}</td>
-                <td>{v.alone > 0 ? <b>{v.alone}</b> : 0}</td>
-                <td>
-                  {duration(v.seconds)} <span className="soft">{(v.share * 100).toFixed(0)} %</span>
-                </td>
-                <td>{advice[v.advice] ?? ""}</td>
-              </tr>
-            ))}
-          </tbody>
-        ))}
-      </table>
-    </section>
-  );
-}
 
 function Table({ project, data }: { project: string; data: Trends }) {
   const [all, setAll] = useState(false);

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True, slots=True)
 class CellTotal:
-    """One cell of one run: which values it had, whether it newly failed, and its seconds."""
+    """One cell of one run: which values it had, whether it newly failed (an advisory one: failed), and its seconds."""
 
     run: int
     job: str
@@ -24,12 +24,12 @@ class ValueRecord:
     dimension: str
     value: str
     runs: int  # in which it ran
-    failed: int  # runs in which a cell with it newly failed
+    failed: int  # runs in which a cell with it newly failed; an advisory one: failed at all
     alone: int  # of these, runs in which every other value of the dimension ran, and none of them newly failed
     seconds: float
     share: float  # of the job's seconds
     advisory: bool  # in the newest run that has it
-    breaks: int  # runs of the job in which any cell newly failed
+    breaks: int  # runs of the job in which any binding cell newly failed
     advice: str  # keep, nights, promote, or nothing that can be said
 
 
@@ -51,7 +51,7 @@ def records(cells: Iterable[CellTotal]) -> list[ValueRecord]:
     found = []
     for job, mine in by_job.items():
         total = sum(c.seconds for c in mine) or 1.0
-        broken = {c.run for c in mine if c.failed}
+        broken = {c.run for c in mine if c.failed and not c.advisory}
         places: dict[tuple[str, str], list[CellTotal]] = {}
         for c in mine:
             for place in c.values.items():
@@ -73,9 +73,10 @@ def records(cells: Iterable[CellTotal]) -> list[ValueRecord]:
                 continue
             runs = {c.run for c in with_it}
             failed = {c.run for c in with_it if c.failed}
+            held = {c.run for c in with_it if c.failed and not c.advisory}
             others = today.get(dimension, set()) - {value}
-            full = {run for run in failed if others <= ran.get((dimension, run), set())}
-            elsewhere = {c.run for c in mine if c.failed and c.values.get(dimension) != value}
+            full = {run for run in held if others <= ran.get((dimension, run), set())}
+            elsewhere = {c.run for c in mine if c.failed and not c.advisory and c.values.get(dimension) != value}
             seconds = sum(c.seconds for c in with_it)
             newest = max(with_it, key=lambda c: c.run)
             alone = len(full - elsewhere)

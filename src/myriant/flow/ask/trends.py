@@ -13,15 +13,12 @@ from typing import Any
 from myriant.core.gate.contexts import push_to
 from myriant.core.states import Verdict
 from myriant.core.trends.changes import changes
-from myriant.core.trends.versions import CellTotal, ValueRecord, records
 from myriant.core.written import counted, duration
-from myriant.flow.ask.lines import in_plan_order
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
-from myriant.store.trends import Row, cell_totals, totals_on
+from myriant.store.trends import Row, totals_on
 
 MOST_RUNS = 5000
-MOST_COMPARED = 500  # runs over whose cells versions are compared
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,11 +65,8 @@ class Trends:
     runs: list[TrendRun]  # oldest first
     more: bool
     changes: list[SeriesChange]
-    versions: list[ValueRecord]
-    versions_over: int  # runs
     held: int
     repair: float | None  # median seconds from the first held run to the next clear one
-    minutes: float  # of runners, over the runs whose versions are compared
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,25 +103,12 @@ def trends_of(site: Site, name: str, branch: str | None, most: int) -> Trends:
         branch = branch or project.main_branch
         rows = list(totals_on(session, project.id, str(push_to(branch)), most + 1))
         more, rows = len(rows) > most, rows[:most][::-1]
-        recent = [row[0] for row in rows[-MOST_COMPARED:]]
-        cells = cell_totals(session, recent)
     runs = [_run(row) for row in rows]
-    of_run = {row[0]: row[1] for row in rows}
-    ordered: dict[tuple[str, str], dict[str, str]] = {}
-    for _, job, key, values, *_ in cells:
-        if (job, key) not in ordered:
-            ordered[job, key] = in_plan_order(key, values)
-    totals = [
-        CellTotal(of_run[run], job, ordered[job, key], advisory, new > 0, seconds)
-        for run, job, key, _, advisory, new, seconds in cells
-    ]
-    totals.sort(key=lambda c: c.run)
     found = [c for m in _MEASURES for c in _changes(m, runs)]
     found.sort(key=lambda c: -c.run)
     repair = _repair(runs)
     return Trends(
-        branch, _said(runs, found, repair), runs, more, found, records(totals), len(recent),
-        sum(r.verdict is Verdict.HELD for r in runs), repair, sum(c.seconds for c in totals) / 60,
+        branch, _said(runs, found, repair), runs, more, found, sum(r.verdict is Verdict.HELD for r in runs), repair,
     )  # fmt: skip
 
 

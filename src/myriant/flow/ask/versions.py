@@ -1,0 +1,213 @@
+"""Versions: what each value of a dimension found and costs, what would be without it, and the plan's edit for it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from sqlalchemy.orm import Session
+
+from myriant.core.gate.contexts import push_to
+from myriant.core.plan.matrix_change import CannotChange, changed_matrix
+from myriant.core.plan.model import Job, Plan
+from myriant.core.plan.versions import version_key
+from myriant.core.states import EventKind
+from myriant.core.trends.versions import CellTotal, ValueRecord, records
+from myriant.core.trends.without import Without, without
+from myriant.core.written import counted, duration
+from myriant.flow.ask.lines import in_plan_order
+from myriant.flow.ask.workbench.standing import standing_plan
+from myriant.flow.naming import the_project
+from myriant.flow.plans import plan_of_run
+from myriant.flow.site import Site
+from myriant.store.runners import runners_in_touch
+from myriant.store.runs import newest_planned_push
+from myriant.store.tables import Project
+from myriant.store.trends import cell_totals, totals_on
+
+MOST_COMPARED = 500  # runs over whose cells versions are compared
+_USUAL = 300
+
+
+@dataclass(frozen=True, slots=True)
+class VersionLine:
+    """A value with its record, and how it stands in the newest plan."""
+
+    record: ValueRecord
+    state: str  # binding, advisory, nights, gone
+    offered: bool  # some runner in touch has it; true of what is no runtime
+
+
+@dataclass(frozen=True, slots=True)
+class NewVersion:
+    """A version that runners have and no cell of a job tests, newer than all that are."""
+
+    job: str
+    dimension: str
+    value: str
+    runners: list[str]
+
+
+@dataclass(frozen=True, slots=True)
+class Versions:
+    branch: str
+    said: str
+    runs: int
+    minutes: float  # of runners, over these runs
+    lines: list[VersionLine]
+    new: list[NewVersion]
+
+
+@dataclass(frozen=True, slots=True)
+class MissedBreak:
+    number: int
+    title: str
+
+
+@dataclass(frozen=True, slots=True)
+class WhatIf:
+    """What the past says of a change, in sentences, and the plan's text with it."""
+
+    said: list[str]
+    missed: list[MissedBreak]
+    text: str | None
+    cannot: str  # why the text is not changed by itself
+    base: str
+    commit: str | None
+    branch: str
+
+
+def versions_of(site: Site, name: str, most: int = _USUAL) -> Versions:
+    """What each value of the main branch's matrix found, over its newest judged runs. Raises NotFound."""
+    with site.store.transaction() as session:
+        project = the_project(session, name)
+        cells, titles = _past(session, project, most)
+        newest = newest_planned_push(session, project.id, project.main_branch)
+        plan = plan_of_run(session, newest) if newest is not None else None
+        offers = {r.name: set(r.offers) for r in runners_in_touch(session)}
+    every = {offer for mine in offers.values() for offer in mine}
+    found = records(cells)
+    lines = [VersionLine(r, _state(plan, r), _is_offered(plan, r, every)) for r in found]
+    minutes = sum(c.seconds for c in cells) / 60
+    return Versions(project.main_branch, _said(lines, len(titles)), len(titles), minutes, lines, _new(plan, offers))
+
+
+def what_if(site: Site, name: str, job: str, dimension: str, value: str, change: str) -> WhatIf:
+    """What would have been missed, or in the way, with a value of a dimension changed so. Raises NotFound."""
+    stands = standing_plan(site, name)
+    with site.store.transaction() as session:
+        project = the_project(session, name)
+        cells, titles = _past(session, project, MOST_COMPARED)
+    try:
+        text, cannot = changed_matrix(stands.text, job, dimension, value, change), ""
+    except CannotChange as error:
+        text, cannot = None, str(error)
+    told = without(cells, job, dimension, value)
+    numbers = told.failed if change == "promote" else told.missed
+    missed = [MissedBreak(n, titles.get(n, "")) for n in numbers[-50:][::-1]] if change != "add" else []
+    return WhatIf(_sentences(told, change, value), missed, text, cannot, stands.text, stands.commit, stands.branch)
+
+
+def _past(session: Session, project: Project, most: int) -> tuple[list[CellTotal], dict[int, str]]:
+    """The cells of the newest judged runs of the main branch, oldest run first, and the runs' titles."""
+    rows = totals_on(session, project.id, str(push_to(project.main_branch)), most)
+    number = {row[0]: row[1] for row in rows}
+    ordered: dict[tuple[str, str], dict[str, str]] = {}
+    found = []
+    for run, job, key, values, advisory, new, seconds in cell_totals(session, list(number)):
+        if (job, key) not in ordered:
+            ordered[job, key] = in_plan_order(key, values)
+        found.append(CellTotal(number[run], job, ordered[job, key], advisory, new > 0, seconds))
+    found.sort(key=lambda c: c.run)
+    return found, {row[1]: row[3] for row in rows}
+
+
+def _job(plan: Plan | None, name: str) -> Job | None:
+    return plan.find(name) if plan is not None else None
+
+
+def _state(plan: Plan | None, record: ValueRecord) -> str:
+    job = _job(plan, record.job)
+    if job is None or record.value not in job.vary.get(record.dimension, ()):
+        return "gone"
+    pair = {record.dimension: record.value}
+    if job.when is not None:
+        pushed = {**pair, "event": str(EventKind.PUSH)}
+        nightly = {**pair, "event": str(EventKind.SCHEDULE)}
+        if record.dimension in job.when.keys() and not job.when.holds(pushed) and job.when.holds(nightly):  # noqa: SIM118
+            return "nights"
+    return "advisory" if job.advisory is not None and job.advisory.holds(pair) else "binding"
+
+
+def _is_runtime(plan: Plan | None, job: str, dimension: str) -> bool:
+    found = _job(plan, job)
+    return found is not None and dimension in found.runtime
+
+
+def _is_offered(plan: Plan | None, record: ValueRecord, offers: set[str]) -> bool:
+    return not _is_runtime(plan, record.job, record.dimension) or f"{record.dimension} {record.value}" in offers
+
+
+def _new(plan: Plan | None, offers: Mapping[str, set[str]]) -> list[NewVersion]:
+    """Versions of runtimes that are varied, newer than those tested, written as exactly as these are."""
+    found = []
+    for job in plan.jobs if plan is not None else ():
+        for dimension, values in job.vary.items():
+            if dimension not in job.runtime or not values:
+                continue
+            newest = max(values, key=version_key)
+            have: dict[str, list[str]] = {}
+            for runner, mine in offers.items():
+                for offer in mine:
+                    family, _, version = offer.partition(" ")
+                    if family == dimension and version.count(".") == newest.count(".") and _is_newer(version, newest):
+                        have.setdefault(version, []).append(runner)
+            found += [NewVersion(job.id, dimension, v, sorted(have[v])) for v in sorted(have, key=version_key)]
+    return found
+
+
+def _is_newer(version: str, than: str) -> bool:
+    return version[:1].isdigit() and version_key(version) > version_key(than)
+
+
+def _said(lines: Sequence[VersionLine], runs: int) -> str:
+    if not lines:
+        return "Nothing is known yet of what each version finds: no judged run of the main line varies anything."
+    alone = sum(line.record.alone > 0 for line in lines)
+    over = f"over the newest {counted(runs, 'run')}"
+    if not alone:
+        return f"None of {counted(len(lines), 'value')} found a break that no other did, {over}."
+    return f"{alone} of {counted(len(lines), 'value')} found a break that no other did, {over}."
+
+
+def _sentences(told: Without, change: str, value: str) -> list[str]:
+    if change == "add":
+        return [f"Cells with {value} run and inform, and hold nothing, until somebody makes them bind."]
+    if not told.runs:
+        return [f"No judged run has cells with {value}: nothing is known of it."]
+    if change == "promote":
+        n = len(told.failed)
+        way = f"Cells with it failed in {n} of the {counted(told.runs, 'run')} in which they ran" if n else (
+            f"No cell with it failed in the {counted(told.runs, 'run')} in which they ran"
+        )  # fmt: skip
+        return [f"{way}; binding, {'each could have held its run' if n else 'it would have held none'}."]
+    verb = {"retire": "missed", "nights": "seen only the night after", "advisory": "let through"}[change]
+    count = len(told.missed)
+    if not told.breaks:
+        said = [f"Nothing newly failed in the {counted(told.runs, 'run')} in which {value} ran: nothing speaks for it, "
+                "and nothing against it."]  # fmt: skip
+    else:
+        bound = (
+            f"; with 95 % certainty it alone finds at most {_bound(told.at_most)} of them" if told.at_most < 1 else ""
+        )
+        said = [f"Of {counted(told.runs, 'run')} {told.breaks} had new failures: it would have {verb} "
+                f"{'those of ' + str(count) if count else 'none of them'}{bound}."]  # fmt: skip
+    if change == "advisory":
+        return [*said, "It saves no time: its cells run all the same."]
+    saved = f"It saves {duration(told.seconds)} of runners a run, {told.share * 100:.0f} % of the job"
+    return [*said, f"{saved}{', but for the nights' if change == 'nights' else ''}."]
+
+
+def _bound(share: float) -> str:
+    """A bound, rounded so that it stays one."""
+    return f"{min(100, int(share * 100) + (share * 100 > int(share * 100)))} %"

@@ -1,0 +1,200 @@
+import { useQuery } from "@tanstack/react-query";
+import { Fragment, useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import type { NewVersion, VersionLine, WhatIf } from "../api/client";
+import { Awaited } from "../app/Awaited";
+import { versionsQuery, whatIfQuery } from "../app/queries";
+import { counted, duration, middle } from "../app/words";
+import { keepDraft } from "../plan/useDraft";
+import classes from "./trends.module.css";
+
+const RUNS = 300;
+
+export const states: Record<string, string> = { binding: "binding", advisory: "advisory", nights: "at night only", gone: "no longer in the plan" };
+export const changes: Record<string, string> = { retire: "Retire", nights: "At night only", advisory: "Make it advisory", promote: "Let it bind", add: "Add it as advisory" };
+
+/** What can be asked of a value as it stands in the plan. */
+export function askable(state: string): string[] {
+  if (state === "gone") return [];
+  if (state === "advisory") return ["promote", "retire"];
+  return state === "nights" ? ["retire"] : ["advisory", "nights", "retire"];
+}
+
+const advice: Record<string, string> = {
+  keep: "Keep it: it found what no other did.",
+  nights: "It found nothing alone: at night would do.",
+  promote: "Steady: it could bind.",
+};
+
+/** Which values of the matrix earn their minutes: what each found, what would be without it, and the plan's edit. */
+export function VersionsPage() {
+  const { project = "" } = useParams();
+  const found = useQuery(versionsQuery(project, RUNS));
+  return (
+    <div className={classes.page}>
+      <Awaited of={found} what="The versions" rows={9}>
+        {(data) => (
+          <>
+            <h1>{data.said}</h1>
+            {data.new.map((n) => (
+              <New key={`${n.job} ${n.dimension} ${n.value}`} project={project} found={n} />
+            ))}
+            {data.lines.length > 0 && (
+              <>
+                <p className="soft">
+                  Their cells took {duration(data.minutes * 60)} of runners. “Alone” counts runs in which nothing but this value newly failed, so that without it the break would not have been seen there.
+                </p>
+                <Lines project={project} lines={data.lines} />
+              </>
+            )}
+          </>
+        )}
+      </Awaited>
+    </div>
+  );
+}
+
+function New({ project, found }: { project: string; found: NewVersion }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <div className={classes.newVersion}>
+      <b>
+        {found.dimension} {found.value}
+      </b>{" "}
+      is offered by {found.runners.join(", ")}, and no cell of {found.job} tests it.{" "}
+      <button type="button" className="plain" aria-expanded={open} onClick={() => setOpen(!open)}>
+        {changes.add}
+      </button>
+      {open && <Asked project={project} asked={{ job: found.job, dimension: found.dimension, value: found.value, change: "add" }} />}
+    </div>
+  );
+}
+
+function Lines({ project, lines }: { project: string; lines: VersionLine[] }) {
+  const [asked, setAsked] = useState<{ job: string; dimension: string; value: string; change: string }>();
+  const groups = new Map<string, VersionLine[]>();
+  for (const line of lines) {
+    const name = `${line.record.job} · ${line.record.dimension}`;
+    groups.set(name, [...(groups.get(name) ?? []), line]);
+  }
+  return (
+    <section aria-label="Versions" className={classes.versions} tabIndex={0}>
+      <table>
+        <thead>
+          <tr>
+            {["Value", "Now", "Runs", "Newly failed in", "Alone", "Time", "What that suggests", "What if"].map((t) => (
+              <th key={t} scope="col">
+                {t}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        {[...groups].map(([name, values]) => (
+          <tbody key={name}>
+            <tr>
+              <th scope="rowgroup" colSpan={8}>
+                {name} <span className="soft">{counted(values[0]?.record.breaks ?? 0, "run")} with new failures</span>
+              </th>
+            </tr>
+            {values.map((line) => {
+              const { record: v } = line;
+              const mine = asked?.job === v.job && asked.dimension === v.dimension && asked.value === v.value;
+              return (
+                <Fragment key={v.value}>
+                  <tr>
+                    <td className="mono">{middle(v.value, 40)}</td>
+                    <td>
+                      {states[line.state]}
+                      {!line.offered && <b> · no runner offers it</b>}
+                    </td>
+                    <td>{v.runs}</td>
+                    <td>{v.failed}</td>
+                    <td>{v.alone > 0 ? <b>{v.alone}</b> : 0}</td>
+                    <td>
+                      {duration(v.seconds)} <span className="soft">{(v.share * 100).toFixed(0)} %</span>
+                    </td>
+                    <td>{advice[v.advice] ?? ""}</td>
+                    <td>
+                      <span className={classes.asks}>
+                      {askable(line.state).map((change) => (
+                        <button
+                          key={change}
+                          type="button"
+                          className="plain"
+                          aria-expanded={mine && asked.change === change}
+                          aria-label={`${changes[change] ?? change}: ${v.dimension} ${v.value}`}
+                          onClick={() => setAsked(mine && asked.change === change ? undefined : { job: v.job, dimension: v.dimension, value: v.value, change })}
+                        >
+                          {changes[change]}
+                        </button>
+                      ))}
+                      </span>
+                    </td>
+                  </tr>
+                  {mine && (
+                    <tr>
+                      <td colSpan={8} className={classes.whatIf}>
+                        <Asked project={project} asked={asked} />
+                      </td>
+                    </tr>
+                  )}
+                </Fragment>
+              );
+            })}
+          </tbody>
+        ))}
+      </table>
+    </section>
+  );
+}
+
+function Asked({ project, asked }: { project: string; asked: { job: string; dimension: string; value: string; change: string } }) {
+  return (
+    <Awaited of={useQuery(whatIfQuery(project, asked))} what="What it would mean" rows={2}>
+      {(told) => <Told project={project} told={told} change={asked.change} />}
+    </Awaited>
+  );
+}
+
+function Told({ project, told, change }: { project: string; told: WhatIf; change: string }) {
+  const navigate = useNavigate();
+  const { text } = told;
+  return (
+    <div data-testid="what-if">
+      {told.said.map((line) => (
+        <p key={line}>{line}</p>
+      ))}
+      {told.missed.length > 0 && (
+        <p>
+          {change === "promote" ? "They are " : "What it alone found: "}
+          {told.missed.slice(0, 8).map((m, i) => (
+            <Fragment key={m.number}>
+              {i > 0 && ", "}
+              <Link to={`/p/${project}/runs/${m.number}`} title={m.title}>
+                #{m.number} {middle(m.title, 40)}
+              </Link>
+            </Fragment>
+          ))}
+          {told.missed.length > 8 && `, and ${counted(told.missed.length - 8, "more run")}`}.
+        </p>
+      )}
+      {text === null ? (
+        <p>The plan is not changed by itself: {told.cannot}.</p>
+      ) : (
+        <p>
+          <button
+            type="button"
+            className="plain"
+            onClick={() => {
+              keepDraft(project, told.branch, { text, base: told.base, commit: told.commit });
+              void navigate(`/p/${encodeURIComponent(project)}/plan?view=difference`);
+            }}
+          >
+            Take it into the plan
+          </button>{" "}
+          <span className="soft">as a draft: what differs is shown, and nothing is saved yet.</span>
+        </p>
+      )}
+    </div>
+  );
+}
