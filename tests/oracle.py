@@ -806,6 +806,7 @@ class Driver:
         self.hold_again(x)
         self.night()
         self.look()
+        self.put("main", **{x: "fail"})
         self.put("main", **{x: self.rng.choice(("fail", "pass")), n: self.rng.choice(("hide", "pass"))})
         return f"{x} was set aside by day"
 
@@ -885,7 +886,7 @@ class Driver:
         """The harness ends badly beside what is set aside; or what it writes cannot be read."""
         x = self.fresh()
         self.ready()
-        self.put("main", **{x: "fail"})
+        self.put("main", frozenset(DEMANDS), **{x: "fail"})
         self.aside(x, self.heads["main"])
         self.put("main", **{self.rng.choice(("src_harness", "src_garbled", "src_lock")): "bad"})
         self.put("main", **{self.rng.choice(("src_harness", "src_garbled")): "bad", self.fresh(): "pass"})

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
 import json
+import random
 import sys
 from collections import Counter
 from pathlib import Path
@@ -20,16 +22,17 @@ def measure(steps: int = 2000, seed: int = 1, kills: bool = True) -> Counter[str
     without kills (where a seeded fault is looked for) all.
     """
     told: Counter[str] = Counter()
-    actions = [*ACTIONS, *WALKS, *WALKS, *([Driver.killed] if kills else [])]
+    actions = [*ACTIONS, *([Driver.killed] if kills else [])]
+    walks = itertools.cycle(random.Random(seed).sample(WALKS, len(WALKS)))  # each comes, in an order of the seed's own
     done, history = 0, 0
     with one_installation("myriant-oracle-") as world:
         while done < steps:
             history += 1
             driver = Driver(world, f"history-{seed}-{history}", seed * 10_000 + history)
             try:
-                for _ in range(min(HISTORY, steps - done)):
+                for step in range(min(HISTORY, steps - done)):
                     done += 1
-                    driver.step(driver.rng.choice(actions))
+                    driver.step(next(walks) if step % 3 == 2 else driver.rng.choice(actions))
             except Disagreement as odd:
                 told[odd.kind] += 1
                 line = {"measure": "oracle: disagreement", "kind": odd.kind, "after": done, "said": str(odd)}

@@ -1,6 +1,6 @@
 """Forty faults put one by one into what decides a commit's word: which of them the oracle's histories notice.
 
-`python -m tests.bench.seeded [SIDE BY SIDE] [FIRST]`; each is given up to STEPS steps of random history.
+`python -m tests.bench.seeded [SIDE BY SIDE] [NUMBER …]`; each is given up to STEPS steps of random history.
 """
 
 from __future__ import annotations
@@ -9,6 +9,7 @@ import json
 import re
 import sys
 import time
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 
 from tests.bench.altered import Alteration as A
@@ -64,9 +65,9 @@ FAULTS = [
 ]  # fmt: skip
 
 
-def measure(side_by_side: int = 5, first: int = 0) -> None:
+def measure(side_by_side: int = 5, numbers: Sequence[int] = ()) -> None:
     with ThreadPoolExecutor(side_by_side) as threads:
-        caught = list(threads.map(_try, range(first, len(FAULTS))))
+        caught = list(threads.map(_try, numbers or range(len(FAULTS))))
     line = {"measure": "seeded faults", "faults": len(caught), "caught": sum(caught)}
     print(json.dumps(line), flush=True)
 
@@ -88,4 +89,4 @@ def _try(number: int) -> bool:
 
 
 if __name__ == "__main__":
-    measure(*(int(word) for word in sys.argv[1:3]))
+    measure(int(sys.argv[1]) if len(sys.argv) > 1 else 5, [int(word) for word in sys.argv[2:]])

@@ -250,17 +250,17 @@ def test_a_version_is_weighed_and_its_change_taken_into_the_plan(page: Page, wor
 def test_the_matrix_follows_the_baseline_that_is_read_against(page: Page, world: World, story: Repository) -> None:
     page.goto(of(world, "/runs/2?section=matrix"))
     marks = page.get_by_test_id("tile").get_by_role("img")
-    expect(marks.first).to_have_accessible_name("new failure")
+    expect(marks.first).to_have_accessible_name("failed, new")
     page.goto(of(world, "/runs/2?section=matrix&base=2"))
     expect(page.locator("main")).to_contain_text("Marks are against #2.")
-    expect(marks.first).to_have_accessible_name("known failure")
+    expect(marks.first).to_have_accessible_name("failed, known")
 
 
 def test_a_runner_is_given_a_token_of_its_own(page: Page, world: World, story: Repository) -> None:
     page.goto(f"{world.address}/runners")
     region = page.get_by_role("region", name="Tokens of runners")
     region.get_by_role("textbox", name="Runner").fill("quay")
-    region.get_by_role("textbox", name="Only for").click()
+    region.get_by_label("Only for").first.click()
     page.get_by_role("option", name="strained").click()
     region.get_by_role("button", name="Give it a token").click()
     expect(region.get_by_role("status")).to_contain_text("myriant runner --server")
@@ -268,7 +268,7 @@ def test_a_runner_is_given_a_token_of_its_own(page: Page, world: World, story: R
     expect(row).to_contain_text("strained")
     assert axe(page) == []
     row.get_by_role("button", name="Revoke the token of quay").click()
-    region.get_by_role("button", name="Revoke", exact=True).last.click()
+    region.get_by_role("button", name="Yes").click()
     expect(region).not_to_contain_text("strained")
 
 
