@@ -177,7 +177,7 @@ def test_93_cells_fit_and_are_chosen_by_dragging_and_by_words(
 @pytest.mark.parametrize(
     ("path", "width"),
     [("", 768), ("", 400), ("/runs/2?section=tests", 400), ("/runs/2?section=change", 400), ("/trends", 400),
-     ("/pulls", 400), ("/settings", 768), ("/settings", 400), ("/plan", 400)],
+     ("/versions", 400), ("/past", 400), ("/pulls", 400), ("/settings", 768), ("/settings", 400), ("/plan", 400)],
 )  # fmt: skip
 def test_narrow_windows_hold_every_page(page: Page, world: World, story: Repository, path: str, width: int) -> None:
     page.set_viewport_size({"width": width, "height": 800})
@@ -269,7 +269,46 @@ def test_a_runner_is_given_a_token_of_its_own(page: Page, world: World, story: R
     assert axe(page) == []
     row.get_by_role("button", name="Revoke the token of quay").click()
     region.get_by_role("button", name="Yes").click()
-    expect(region).not_to_contain_text("strained")
+    expect(region.get_by_role("row")).to_have_count(0)
+
+
+def test_all_runs_are_found_by_what_they_are_and_by_what_failed(page: Page, world: World, story: Repository) -> None:
+    page.goto(of(world, "/past"))
+    rows = page.get_by_role("region", name="Runs").get_by_role("row")
+    expect(rows).to_have_count(3)
+    page.get_by_label("Verdict").select_option("held")
+    expect(rows).to_have_count(2)
+    expect(rows.last).to_contain_text("Let the tide rise by four")
+    assert axe(page) == []
+    told = page.get_by_role("link", name="CSV").get_attribute("href")
+    assert told is not None and "#" not in told
+    text = world.http.get(f"{world.address}{told}").text
+    assert [line.split(",")[0] for line in text.splitlines()] == ["number", "2"]
+    page.get_by_label("Title, author or commit").fill("nobody's")
+    expect(page.locator("main").get_by_role("status")).to_contain_text("No run fits.")
+    page.get_by_role("button", name="What failed in them").click()
+    page.get_by_label("A message, or a test's name").fill("EXPECTED 3")
+    expect(page.locator("main").get_by_role("status")).to_contain_text(
+        "“EXPECTED 3”: 2 results of 1 cause in 1 run of the last 30 days."
+    )
+    expect(page.get_by_role("listitem")).to_contain_text("unit lua=5.1, unit lua=5.4")
+    assert axe(page) == []
+    page.get_by_role("listitem").get_by_role("link").click()
+    expect(page).to_have_url(re.compile("/runs/2.*finding="))
+
+
+@pytest.mark.parametrize(
+    ("query", "numbers"),
+    [({}, [2, 1]), ({"text": "begin"}, [1]), ({"text": "ada fen"}, [2, 1]), ({"text": "%"}, []), ({"verdict": "clear"}, [1]),
+     ({"event": "tag"}, []), ({"branch": "main", "before": 2}, [1]), ({"limit": 1}, [2]), ({"until": "2020-01-01T00:00:00Z"}, [])],
+)  # fmt: skip
+def test_runs_that_fit(world: World, story: Repository, query: dict[str, Any], numbers: list[int]) -> None:
+    told = world.get("/projects/strained/runs", **query)
+    assert [r["number"] for r in told["runs"]] == numbers
+    assert told["more"] == ("limit" in query)
+    assert world.get("/projects/strained/failures", text="rises")["causes"][0]["runs"] == [2]  # a test's name
+    assert world.get("/projects/strained/failures", text="50%_off")["causes"] == []
+    assert world.http.get("/projects/strained/failures", params={"text": "ab"}).status_code == 422
 
 
 def test_outcomes_are_told_where_a_form_says_and_a_badge_is_shown(

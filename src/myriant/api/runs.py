@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Annotated
 
-from fastapi import APIRouter, HTTPException, Response
+from fastapi import APIRouter, HTTPException, Query, Response
 from fastapi.responses import PlainTextResponse, StreamingResponse
-from pydantic import BaseModel, Field
+from pydantic import AwareDatetime, BaseModel, Field
 
 from myriant.api.access import MAINTAINER, MEMBER, VIEWER, ThePerson, TheSite
+from myriant.core.states import EventKind, Verdict
 from myriant.flow.ask.beside import CellMark, marks_against
 from myriant.flow.ask.exports import csv_rows, junit_xml, parquet
+from myriant.flow.ask.past import FailureSearch, RunList, runs_as_csv, runs_of, search_failures
 from myriant.flow.ask.run import RunView, run_view, text_of_plan
 from myriant.flow.ask.timeline import Timeline
 from myriant.flow.ask.timeline import timeline as _timeline
@@ -23,6 +25,7 @@ from myriant.flow.control.approvals import give_word
 from myriant.flow.control.stopping import stop_run
 from myriant.flow.intake.by_hand import start_by_hand
 from myriant.flow.intake.starting import Taken
+from myriant.store.past import Wanted
 
 router = APIRouter()
 
@@ -60,6 +63,20 @@ def _with(first: str, rest: Iterator[str]) -> Iterator[str]:
     yield from rest
 
 
+class RunsWanted(BaseModel):
+    """Which runs: what is left out says nothing."""
+
+    text: str = Field("", max_length=200)  # in the title, the author's name, or at the beginning of the commit's id
+    verdict: Verdict | None = None
+    event: EventKind | None = None
+    branch: str = Field("", max_length=500)
+    since: AwareDatetime | None = None
+    until: AwareDatetime | None = None
+
+    def told(self) -> Wanted:
+        return Wanted(**self.model_dump())
+
+
 class Accepting(BaseModel):
     reason: str = Field(max_length=2000)
     loosened: list[Annotated[str, Field(max_length=4000)]] = Field([], max_length=1000)
@@ -75,6 +92,31 @@ def accept(site: TheSite, who: ThePerson, project: str, number: int, wish: Accep
     """Accept what a run has less than before, with the reason; it is judged again."""
     done = _accept(site, project, number, Wish(wish.reason, wish.loosened, wish.tests), who)
     return Accepted(accepted=done)
+
+
+@router.get("/projects/{project}/runs", dependencies=[VIEWER])
+def runs(
+    site: TheSite, project: str, wanted: Annotated[RunsWanted, Query()], before: int | None = None,
+    limit: Annotated[int, Query(ge=1, le=500)] = 100,
+) -> RunList:  # fmt: skip
+    """All runs of a project that fit, on whatever branch, newest first."""
+    return runs_of(site, project, wanted.told(), before, limit)
+
+
+@router.get("/projects/{project}/runs.csv", response_class=Response, dependencies=[VIEWER])
+def runs_csv(site: TheSite, project: str, wanted: Annotated[RunsWanted, Query()]) -> Response:
+    """The same as CSV."""
+    headers = {"Content-Disposition": 'attachment; filename="runs.csv"', "X-Content-Type-Options": "nosniff"}
+    return Response(runs_as_csv(site, project, wanted.told()), media_type="text/csv; charset=utf-8", headers=headers)
+
+
+@router.get("/projects/{project}/failures", dependencies=[VIEWER])
+def failures(
+    site: TheSite, project: str, text: Annotated[str, Query(max_length=400)],
+    days: Annotated[int, Query(ge=1, le=3650)] = 30,
+) -> FailureSearch:  # fmt: skip
+    """What failed with a text in its message or its test's name, by cause, over all runs of the last days."""
+    return search_failures(site, project, text, days)
 
 
 @router.get("/projects/{project}/runs/{number}", dependencies=[VIEWER])

@@ -47,6 +47,7 @@ export type Usual = Schemas["Usual"];
 export type Report = Schemas["ReportView"];
 export type Runner = Schemas["RunnerView"];
 export type RunnerPass = Schemas["RunnerPass"];
+export type FoundCause = Schemas["FoundCause"];
 export type Queue = Schemas["Queue"];
 export type Queued = Schemas["Queued"];
 export type Secret = Schemas["SecretView"];

@@ -407,6 +407,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All runs of a project that fit, on whatever branch, newest first. */
+        get: operations["runs"];
+        put?: never;
+        /** @description Start a run by hand: a branch, tag or commit, all jobs or some, all cells or some. */
+        post: operations["start"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/runs.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The same as CSV. */
+        get: operations["runs_csv"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/failures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What failed with a text in its message or its test's name, by cause, over all runs of the last days. */
+        get: operations["failures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/runs/{number}": {
         parameters: {
             query?: never;
@@ -468,23 +520,6 @@ export interface paths {
         get: operations["word"];
         put?: never;
         post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/projects/{project}/runs": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Start a run by hand: a branch, tag or commit, all jobs or some, all cells or some. */
-        post: operations["start"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2901,6 +2936,13 @@ export interface components {
             /** Last */
             last: number;
         };
+        /** FailureSearch */
+        FailureSearch: {
+            /** Said */
+            said: string;
+            /** Causes */
+            causes: components["schemas"]["FoundCause"][];
+        };
         /** FileChange */
         FileChange: {
             /** Path */
@@ -3163,6 +3205,37 @@ export interface components {
         Forgotten: {
             /** Caches */
             caches: number;
+        };
+        /**
+         * FoundCause
+         * @description Failures that look alike, over all runs that were searched.
+         */
+        FoundCause: {
+            /** Signature */
+            signature: string;
+            /** Message */
+            message: string;
+            /** Tests */
+            tests: string[];
+            /** Test Count */
+            test_count: number;
+            /** Results */
+            results: number;
+            /** Runs */
+            runs: number[];
+            /** Run Count */
+            run_count: number;
+            /** First */
+            first: number;
+            /** Newest */
+            newest: number;
+            /**
+             * Newest At
+             * Format: date-time
+             */
+            newest_at: string;
+            /** Cells */
+            cells: string[];
         };
         /**
          * Freed
@@ -4545,6 +4618,15 @@ export interface components {
             started_at: string | null;
             /** Ended At */
             ended_at: string | null;
+        };
+        /** RunList */
+        RunList: {
+            /** Runs */
+            runs: components["schemas"]["RunLine"][];
+            /** Fitting */
+            fitting: number;
+            /** More */
+            more: boolean;
         };
         /** RunView */
         RunView: {
@@ -6550,6 +6632,151 @@ export interface operations {
             };
         };
     };
+    runs: {
+        parameters: {
+            query?: {
+                text?: string;
+                verdict?: components["schemas"]["Verdict"] | null;
+                event?: components["schemas"]["EventKind"] | null;
+                branch?: string;
+                since?: string | null;
+                until?: string | null;
+                before?: number | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunList"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    start: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ByHand"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Taken"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    runs_csv: {
+        parameters: {
+            query?: {
+                text?: string;
+                verdict?: components["schemas"]["Verdict"] | null;
+                event?: components["schemas"]["EventKind"] | null;
+                branch?: string;
+                since?: string | null;
+                until?: string | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    failures: {
+        parameters: {
+            query: {
+                text: string;
+                days?: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FailureSearch"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     run: {
         parameters: {
             query?: never;
@@ -6669,41 +6896,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CommitWord"][];
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    start: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ByHand"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Taken"];
                 };
             };
             /** @description Validation Error */

@@ -71,6 +71,7 @@ export function pagesOf(project: string | undefined): { title: string; to: strin
   if (!project) return [];
   return [
     { title: "Pull requests", to: `/p/${project}/pulls` },
+    { title: "All runs", to: `/p/${project}/past` },
     { title: "Trends", to: `/p/${project}/trends` },
     { title: "Versions", to: `/p/${project}/versions` },
     { title: "Flaky", to: `/p/${project}/flaky` },

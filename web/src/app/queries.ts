@@ -313,6 +313,23 @@ export const marksQuery = (project: string, run: number, base: number | undefine
     enabled: base !== undefined,
   });
 
+export type RunsWanted = { text?: string; verdict?: "clear" | "held" | "undecided" | "exempt" | "none"; event?: "push" | "pull-request" | "tag" | "schedule" | "manual" | "upload"; branch?: string };
+
+export const pastQuery = (project: string, wanted: RunsWanted, before: number | undefined) =>
+  queryOptions({
+    queryKey: keys.strip(project, `past ${JSON.stringify(wanted)} ${before ?? ""}`),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/runs", { signal, params: { path: { project }, query: { ...wanted, before } } })),
+    placeholderData: keepPreviousData,
+  });
+
+export const failuresQuery = (project: string, text: string, days: number) =>
+  queryOptions({
+    queryKey: keys.strip(project, `failures ${days} ${text}`),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/failures", { signal, params: { path: { project }, query: { text, days } } })),
+    placeholderData: keepPreviousData,
+    enabled: text.trim().length >= 3,
+  });
+
 export const waysQuery = (project: string) =>
   queryOptions({
     queryKey: keys.ways(project),

@@ -85,7 +85,7 @@ function NewPass() {
         give.mutate();
       }}
     >
-      <TextInput label="Runner" description="Its name; a new token takes the place of the one it had." value={name} onChange={(e) => setName(e.currentTarget.value)} required pattern="[A-Za-z0-9][A-Za-z0-9._\\-]*" />
+      <TextInput label="Runner" description="Its name; a new token takes the place of the one it had." value={name} onChange={(e) => setName(e.currentTarget.value)} required pattern="[A-Za-z0-9][A-Za-z0-9._\-]*" />
       <MultiSelect label="Only for" description="All projects when none is chosen." data={known.map((p) => p.name)} value={projects} onChange={setProjects} searchable />
       <Button type="submit" disabled={!name || give.isPending}>
         Give it a token

@@ -1,0 +1,192 @@
+import { NativeSelect, TextInput } from "@mantine/core";
+import { useDebouncedValue } from "@mantine/hooks";
+import { useQuery } from "@tanstack/react-query";
+import { Link, useParams, useSearchParams } from "react-router";
+import type { FoundCause, RunLine } from "../api/client";
+import { Awaited } from "../app/Awaited";
+import { failuresQuery, pastQuery, stripQuery, type RunsWanted } from "../app/queries";
+import { useNow } from "../app/useNow";
+import { ago, counted, duration, exact, middle, short } from "../app/words";
+import { VerdictMark } from "../marks/StatusMark";
+import classes from "./past.module.css";
+
+const verdicts = ["", "clear", "held", "undecided", "exempt", "none"];
+const events = ["", "push", "pull-request", "tag", "schedule", "manual", "upload"];
+const spans = [7, 30, 90, 365];
+
+/** The whole past of a project: every run of every branch, or what failed in them. */
+export function PastPage() {
+  const { project = "" } = useParams();
+  const [query, setQuery] = useSearchParams();
+  const set = (changes: Record<string, string>) =>
+    setQuery(
+      (now) => {
+        for (const [key, value] of Object.entries(changes)) {
+          if (value) now.set(key, value);
+          else now.delete(key);
+        }
+        return now;
+      },
+      { replace: true },
+    );
+  const failures = query.get("look") === "failures";
+  return (
+    <div className={classes.page}>
+      <div className={classes.looks} role="group" aria-label="What to look for">
+        <button type="button" className="plain" aria-pressed={!failures} onClick={() => set({ look: "", before: "" })}>
+          Runs
+        </button>
+        <button type="button" className="plain" aria-pressed={failures} onClick={() => set({ look: "failures", before: "" })}>
+          What failed in them
+        </button>
+      </div>
+      {failures ? <Failures project={project} query={query} set={set} /> : <Runs project={project} query={query} set={set} />}
+    </div>
+  );
+}
+
+interface Props {
+  project: string;
+  query: URLSearchParams;
+  set: (changes: Record<string, string>) => void;
+}
+
+export const wantedOf = (query: URLSearchParams): RunsWanted =>
+  Object.fromEntries(["text", "verdict", "event", "branch"].flatMap((key) => (query.get(key) ? [[key, query.get(key)]] : [])));
+
+function Runs({ project, query, set }: Props) {
+  const wanted = wantedOf(query);
+  const [text] = useDebouncedValue(wanted.text, 200);
+  const before = Number(query.get("before")) || undefined;
+  const found = useQuery(pastQuery(project, { ...wanted, text }, before));
+  const branches = useQuery(stripQuery(project, undefined)).data?.branches.filter((b) => !/^(tag|pull request) /.test(b)) ?? [];
+  const now = useNow();
+  const csv = `/api/v1/projects/${encodeURIComponent(project)}/runs.csv?${new URLSearchParams(wanted).toString()}`;
+  return (
+    <>
+      <div className={classes.filters}>
+        <TextInput label="Title, author or commit" value={wanted.text ?? ""} onChange={(e) => set({ text: e.currentTarget.value, before: "" })} />
+        <NativeSelect label="Verdict" data={verdicts.map((v) => ({ value: v, label: v || "any" }))} value={wanted.verdict ?? ""} onChange={(e) => set({ verdict: e.currentTarget.value, before: "" })} />
+        <NativeSelect label="Event" data={events.map((v) => ({ value: v, label: v || "any" }))} value={wanted.event ?? ""} onChange={(e) => set({ event: e.currentTarget.value, before: "" })} />
+        <NativeSelect label="Branch" data={[{ value: "", label: "any" }, ...branches]} value={wanted.branch ?? ""} onChange={(e) => set({ branch: e.currentTarget.value, before: "" })} />
+      </div>
+      <Awaited of={found} what="The runs" rows={9}>
+        {(data) => (
+          <>
+            <p className="soft" role="status">
+              {data.fitting === 0 ? "No run fits." : `${counted(data.fitting, "run")}, newest first`}
+              {data.fitting > 0 && (
+                <>
+                  ; as <a href={csv}>CSV</a>
+                </>
+              )}
+              {before !== undefined && (
+                <>
+                  ; those before #{before}{" "}
+                  <button type="button" className="plain" onClick={() => set({ before: "" })}>
+                    Back to the newest
+                  </button>
+                </>
+              )}
+            </p>
+            {data.runs.length > 0 && (
+              <div className={classes.scroll} tabIndex={0} role="region" aria-label="Runs">
+                <table>
+                  <thead>
+                    <tr>
+                      {["Run", "Commit", "Where", "When", "Took", "What was said"].map((t) => (
+                        <th key={t} scope="col">
+                          {t}
+                        </th>
+                      ))}
+                    </tr>
+                  </thead>
+                  <tbody>
+                    {data.runs.map((run) => (
+                      <Line key={run.number} project={project} run={run} now={now} />
+                    ))}
+                  </tbody>
+                </table>
+              </div>
+            )}
+            {data.more && (
+              <button type="button" className="plain" onClick={() => set({ before: String(data.runs.at(-1)?.number ?? "") })}>
+                Older runs
+              </button>
+            )}
+          </>
+        )}
+      </Awaited>
+    </>
+  );
+}
+
+function Line({ project, run, now }: { project: string; run: RunLine; now: number }) {
+  const took = run.started_at && run.ended_at ? (Date.parse(run.ended_at) - Date.parse(run.started_at)) / 1000 : undefined;
+  return (
+    <tr>
+      <td>
+        <VerdictMark verdict={run.verdict} /> <Link to={`/p/${project}/runs/${run.number}`}>#{run.number}</Link>
+      </td>
+      <td title={run.title}>
+        {middle(run.title, 56)} <span className="soft">{run.author}</span> <span className="mono soft">{short(run.commit)}</span>
+      </td>
+      <td>{run.context || (run.event === "manual" ? "by hand" : run.event)}</td>
+      <td title={exact(run.at)}>{ago(run.at, now)}</td>
+      <td>{took === undefined ? "" : duration(took)}</td>
+      <td className={classes.said} title={run.sentence}>
+        {run.sentence}
+      </td>
+    </tr>
+  );
+}
+
+function Failures({ project, query, set }: Props) {
+  const typed = query.get("text") ?? "";
+  const [text] = useDebouncedValue(typed, 300);
+  const days = Number(query.get("days")) || 30;
+  const found = useQuery(failuresQuery(project, text, days));
+  const now = useNow();
+  return (
+    <>
+      <div className={classes.filters}>
+        <TextInput label="A message, or a test's name" placeholder="three letters or more" value={typed} onChange={(e) => set({ text: e.currentTarget.value })} />
+        <NativeSelect label="Of the last" data={spans.map((d) => ({ value: String(d), label: counted(d, "day") }))} value={String(days)} onChange={(e) => set({ days: e.currentTarget.value })} />
+      </div>
+      {text.trim().length < 3 ? (
+        <p className="soft">What failed with these words in its message or its test&apos;s name, over all runs and branches, by cause.</p>
+      ) : (
+        <Awaited of={found} what="The search" rows={6}>
+          {(data) => (
+            <>
+              <p role="status">{data.said}</p>
+              <ul className={classes.causes}>
+                {data.causes.map((cause) => (
+                  <Cause key={cause.signature} project={project} cause={cause} now={now} />
+                ))}
+              </ul>
+            </>
+          )}
+        </Awaited>
+      )}
+    </>
+  );
+}
+
+function Cause({ project, cause, now }: { project: string; cause: FoundCause; now: number }) {
+  const more = cause.test_count - cause.tests.length;
+  return (
+    <li>
+      <Link to={`/p/${project}/runs/${cause.newest}?finding=${encodeURIComponent(cause.signature)}`}>
+        <b>{middle(cause.tests[0] ?? "", 90)}</b>
+        {cause.test_count > 1 && ` and ${counted(cause.test_count - 1, "other test")}`}
+      </Link>
+      <div className={`mono ${classes.message ?? ""}`}>{cause.message || "no message"}</div>
+      <div className="soft">
+        {counted(cause.results, "result")} in {counted(cause.run_count, "run")}
+        {cause.run_count > 1 ? `, #${cause.first} to #${cause.newest}` : `, #${cause.newest}`}, the last <span title={exact(cause.newest_at)}>{ago(cause.newest_at, now)}</span>; in {cause.cells.join(", ")}
+        {more > 0 && cause.tests.length > 1 && `; ${counted(more, "test")} more`}.
+      </div>
+    </li>
+  );
+}
