@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Annotated
+from typing import Annotated, Any
 
 from fastapi import APIRouter, HTTPException, Query, Response
 from fastapi.responses import PlainTextResponse, StreamingResponse
@@ -25,7 +25,6 @@ from myriant.flow.control.approvals import give_word
 from myriant.flow.control.stopping import stop_run
 from myriant.flow.intake.by_hand import start_by_hand
 from myriant.flow.intake.starting import Taken
-from myriant.store.past import Wanted
 
 router = APIRouter()
 
@@ -73,8 +72,8 @@ class RunsWanted(BaseModel):
     since: AwareDatetime | None = None
     until: AwareDatetime | None = None
 
-    def told(self) -> Wanted:
-        return Wanted(**self.model_dump())
+    def told(self) -> dict[str, Any]:
+        return self.model_dump()
 
 
 class Accepting(BaseModel):

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from typing import Any
 
 from myriant.core.results.titles import test_title
 from myriant.core.written import counted
@@ -54,8 +55,9 @@ class FailureSearch:
     causes: list[FoundCause]  # the one met last first
 
 
-def runs_of(site: Site, name: str, wanted: Wanted, before: int | None, most: int) -> RunList:
-    """The newest runs that fit. Raises NotFound."""
+def runs_of(site: Site, name: str, said: Mapping[str, Any], before: int | None, most: int) -> RunList:
+    """The newest runs that fit what is said of them (the names of Wanted). Raises NotFound."""
+    wanted = Wanted(**said)
     with site.store.transaction() as session:
         project = the_project(session, name)
         rows = list(runs_fitting(session, project.id, wanted, before, most + 1))
@@ -66,14 +68,14 @@ def runs_of(site: Site, name: str, wanted: Wanted, before: int | None, most: int
         return RunList(lines, count_fitting(session, project.id, wanted), more)
 
 
-def runs_as_csv(site: Site, name: str, wanted: Wanted) -> str:
+def runs_as_csv(site: Site, name: str, said: Mapping[str, Any]) -> str:
     """The runs that fit, a line each. Raises NotFound."""
     out = io.StringIO()
     writer = csv.writer(out)
     fields = ["number", "commit", "title", "author", "branch", "event", "context", "verdict", "word", "sentence", "at",
               "started_at", "ended_at"]  # fmt: skip
     writer.writerow(fields)
-    for line in runs_of(site, name, wanted, None, MOST_EXPORTED).runs:
+    for line in runs_of(site, name, said, None, MOST_EXPORTED).runs:
         writer.writerow([_plain(getattr(line, f)) for f in fields])
     return out.getvalue()
 
