@@ -261,6 +261,7 @@ class Driver:
         self.heads: dict[str, Commit] = {}
         self.commits: list[Commit] = []
         self.told = Counter[str]()
+        self.looks = 0  # how often every place was asked: once after each change
         self.log: list[str] = []
         self.there: dict[str, Commit] = {}  # where the server's branches are
         self.pulls: list[Pull] = []
@@ -901,6 +902,7 @@ class Driver:
 
     def look(self) -> None:
         """Every place, for the heads of all branches and some more commits."""
+        self.looks += 1
         several = [c for c in self.commits if len(c.said) > 1]  # where contexts differ, places can
         more = [
             *self.rng.sample(self.commits, min(2, len(self.commits))),

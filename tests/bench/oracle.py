@@ -14,31 +14,33 @@ sys.path.insert(0, str(Path(__file__).parent.parent))
 from conftest import one_installation  # the tests' own folder is on the path
 from oracle import ACTIONS, WALKS, Disagreement, Driver
 
-HISTORY = 25  # steps of one repository, a walk counted as one
+HISTORY = 40  # changes of one repository, after each of which every place is asked
 
 
 def measure(steps: int = 2000, seed: int = 1, kills: bool = True) -> Counter[str]:
-    """Live so many steps; what was told, how often, and every disagreement. The first of each history ends it, and
+    """Live so many changes; what was told, how often, and every disagreement. The first of each history ends it, and
     without kills (where a seeded fault is looked for) all.
     """
     told: Counter[str] = Counter()
     actions = [*ACTIONS, *([Driver.killed] if kills else [])]
     walks = itertools.cycle(random.Random(seed).sample(WALKS, len(WALKS)))  # each comes, in an order of the seed's own
-    done, history = 0, 0
+    done, history, turn = 0, 0, 0
     with one_installation("myriant-oracle-") as world:
         while done < steps:
             history += 1
             driver = Driver(world, f"history-{seed}-{history}", seed * 10_000 + history)
             try:
-                for step in range(min(HISTORY, steps - done)):
-                    done += 1
-                    driver.step(next(walks) if step % 3 == 2 else driver.rng.choice(actions))
+                while driver.looks < min(HISTORY, steps - done):
+                    turn += 1
+                    driver.step(next(walks) if turn % 3 == 2 else driver.rng.choice(actions))
             except Disagreement as odd:
                 told[odd.kind] += 1
-                line = {"measure": "oracle: disagreement", "kind": odd.kind, "after": done, "said": str(odd)}
+                after = done + driver.looks
+                line = {"measure": "oracle: disagreement", "kind": odd.kind, "after": after, "said": str(odd)}
                 print(json.dumps(line), flush=True)
                 if not kills:
                     break
+            done += max(1, driver.looks)
             told += driver.told
             if history % 10 == 0:
                 print(json.dumps({"measure": "oracle: so far", "steps": done, **told}), flush=True)

@@ -15,7 +15,7 @@ from concurrent.futures import ThreadPoolExecutor
 from tests.bench.altered import Alteration as A
 from tests.bench.altered import altered, run
 
-STEPS, LONGEST = 40, 900.0
+STEPS, LONGEST = 100, 900.0
 FAULTS = [
     # the word
     A("core/gate/word.py", "(Verdict.HELD, Verdict.UNDECIDED, Verdict.CLEAR,", "(Verdict.CLEAR, Verdict.HELD, Verdict.UNDECIDED,"),

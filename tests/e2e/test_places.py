@@ -106,7 +106,17 @@ class Played:
             self.held += self.runner.claim(32, wait=1)
 
     def agree(self, number: int, told: Told) -> None:
-        """Every place, asked until it says what must be said; then that they say it in the same words."""
+        """Every place says what must be said, in the same words: at last, as places hear of a change one by one."""
+        end = time.monotonic() + 60
+        while True:
+            try:
+                return self._all_agree(number, told)
+            except AssertionError:
+                if time.monotonic() > end:
+                    raise
+                time.sleep(0.5)
+
+    def _all_agree(self, number: int, told: Told) -> None:
         project = self.repo.name
         [*_, said] = self._until(lambda: self._stands(number), lambda s: self._fits(s, told))
         assert re.fullmatch(told.numbers(self.cells), said), (said, told)

@@ -295,3 +295,17 @@ def test_every_door_asks_who_is_there(world: World) -> None:
         bare.post("/projects", json={"address": "/x"}, headers={"Origin": "http://elsewhere.example"}).status_code
         == 403
     )
+
+
+def test_commits_of_a_new_branch_say_with_which_they_were_pushed(world: World) -> None:
+    green = writes(junit(a="passed"))
+    repo = world.repository("new-branch", PLAN, test__sh=green)
+    repo.git("checkout", "--quiet", "-b", "topic")
+    first, second = repo.commit({"a": "1"}), repo.commit({"a": "2"})
+    repo.push("topic")
+    repo.run_of(second)
+    told = world.word(first, repo.name)
+    assert told is not None and told["verdict"] == "none"
+    assert f"it was pushed together with {second[:7]}" in told["sentence"]
+    head = repo.git("rev-parse", "main").strip()
+    assert "pushed together" not in str(world.word(head, repo.name))

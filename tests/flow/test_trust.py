@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from conftest import World, junit
+from conftest import Repository, World, junit
 
 HEAD = 'version = 1\n[jobs.unit]\nruntime = ["lua"]\nvary = { lua = ["5.4"] }\n'
 
@@ -204,6 +204,13 @@ TIDES = UNIT.replace("[jobs.unit]", '[jobs.tides]\nformerly = ["unit"]').replace
             ("quarantine", "", "", ""),
             ({"tests/b": None}, "main", "clear", "1 test removed"),
         ]),
+        # a context that is over counts no more where another says something: the note too
+        ("over", [
+            ({"tests/a": "gauge_one fail\n"}, "topic", "held", "1 test newly fails"),
+            ("quarantine", "", "", ""),
+            ({}, "main", "clear", "1 quarantined failure"),
+            ("without topic", "topic", "held", "clear"),
+        ]),
         # a test that failed and is not listed when it runs again still fails, wherever the answer is taken over
         ("shy", [
             ({"tests/a": "gauge_one shy\n"}, "main", "held", "1 test newly fails"),
@@ -234,6 +241,11 @@ def test_a_failed_step_is_explained_by_what_holds_there_and_then(
             ended = world.http.delete(f"/projects/{repo.name}/quarantines/{row['quarantine']['id']}?why=over")
             assert ended.is_success, ended.text
             continue
+        if isinstance(what, str) and what.startswith("without "):
+            until_noted(repo, commit, verdict)
+            repo.git("push", "origin", f":refs/heads/{branch}")
+            until_noted(repo, commit, said)
+            continue
         if isinstance(what, str):
             number = world.contexts(commit, repo.name)[0]["run"]
             wish = {"which": "chosen" if " " in what else "all", "cells": what.partition(" ")[2]}
@@ -243,6 +255,14 @@ def test_a_failed_step_is_explained_by_what_holds_there_and_then(
             repo.push(branch)
         word = until_final(world, commit, repo.name, f"push {branch}")
         assert word["verdict"] == verdict and said in word["sentence"], (what, word["sentence"])
+
+
+def until_noted(repo: Repository, commit: str, verdict: str) -> None:
+    """The commit note says this verdict, at last."""
+    end = time.monotonic() + 60
+    while not (note := repo.note(commit)).startswith(f"verdict: {verdict} "):
+        assert time.monotonic() < end, note
+        time.sleep(0.15)
 
 
 def until_final(world: World, commit: str, project: str, context: str) -> dict[str, Any]:

@@ -103,10 +103,18 @@ def _read(site: Site, mirror: Mirror, project: Project, run: Run) -> _Read:
         source = asked  # a pull request cannot take its target's plan away
     if run.base and asked is None and project.plan is not None:
         asked = project.plan.encode()
-    untested = mirror.between(run.before, run.commit) if run.event == EventKind.PUSH and run.before else []
-    return _Read(
-        commit, depth, tested, tree, refusal, source, asked, ancestors(site, project, run), untested
-    )  # fmt: skip
+    nearest, untested = ancestors(site, project, run), _pushed_along(mirror, project, run)
+    return _Read(commit, depth, tested, tree, refusal, source, asked, nearest, untested)
+
+
+def _pushed_along(mirror: Mirror, project: Project, run: Run) -> Sequence[Commit]:
+    """Commits that came with a push below its head; of a branch that is new, those since it left the main branch."""
+    if run.event != EventKind.PUSH:
+        return []
+    before, main = run.before, mirror.branches().get(project.main_branch)
+    if not before and run.branch != project.main_branch and main is not None:
+        before = mirror.fork_point(main, run.commit)
+    return mirror.between(before, run.commit) if before else []
 
 
 def _merged(mirror: Mirror, run: Run) -> tuple[str, str, str]:
