@@ -15,6 +15,8 @@ import pytest
 from sqlalchemy import text
 
 from conftest import Repository, World, junit, parcel, writes
+from myriant.flow.dispatch.supply import Offer, Supply
+from myriant.store.people import passes, revoke_shared
 from simulated import Simulated, briny
 
 
@@ -75,6 +77,33 @@ def test_of_two_runners_with_one_name_the_first_is_told(world: World, simulated:
     assert second.claim(wait=0.2) == []
 
 
+@pytest.mark.parametrize(
+    ("here", "away", "wants", "said"),
+    [
+        ([("a", "lua 5.4", "", None)], [], "lua 5.4", None),
+        ([], [], "lua 5.4", "no runner is in touch"),
+        ([("a", "lua 5.4", "its disk is full", None)], [], "lua 5.4", "drained (a): its disk is full"),
+        ([("a", "lua 5.4", "", None)], [("b", "lua 5.1", "", None)], "lua 5.1", "b could take it, but is not in touch"),
+        ([], [("b", "lua 5.1", "", None), ("c", "lua 5.1", "", None)], "lua 5.1", "b, c could take it, but are not in touch"),
+        ([("a", "lua 5.4", "", None)], [("b", "lua 5.1", "drained", None)], "lua 5.1", "no runner offers lua 5.1"),
+        ([("a", "lua 5.4", "", None)], [("b", "lua 5.1", "", 2)], "lua 5.1", "no runner offers lua 5.1"),
+        ([("a", "lua 5.4", "", 2)], [], "lua 5.4", "a could take it, but is not for this project"),
+        ([("a", "lua 5.4", "", 2), ("b", "lua 5.4", "", 1)], [], "lua 5.4", None),
+    ],
+)  # fmt: skip
+def test_why_nobody_takes_a_cell_of_project_1(
+    here: list[tuple[str, str, str, int | None]],
+    away: list[tuple[str, str, str, int | None]],
+    wants: str,
+    said: str | None,
+) -> None:
+    def offers(rows: list[tuple[str, str, str, int | None]]) -> list[Offer]:
+        return [Offer(n, frozenset([o]), 1, d, None if p is None else frozenset([p])) for n, o, d, p in rows]
+
+    told = Supply(offers(here), {("lua", "5.4")}, offers(away)).refusal([wants], 1)
+    assert (told is None) if said is None else (told is not None and said in told), told
+
+
 def test_a_runner_has_a_token_of_its_own(world: World, simulated: list[Simulated]) -> None:
     mine, others = briny(world, "mine"), briny(world, "others")
     given = world.http.put("/runner-tokens/harbour", json={"projects": ["mine"]}).json()
@@ -112,6 +141,14 @@ def test_a_runner_has_a_token_of_its_own(world: World, simulated: list[Simulated
     pushed(mine)
     assert world.command("runners", "revoke", "harbour").stdout == "the token of harbour is worth nothing more\n"
     assert world.http.delete("/runner-tokens/harbour").status_code == 404
+    world.http.put("/runner-tokens/pier", json={})
+    site = world.installation.site
+    assert site is not None
+    with site.store.transaction() as session:  # taken back at once: the world's own runner has a shared one
+        revoke_shared(session, "runner")
+        assert [t.runner for t in passes(session)] == ["pier"]
+        session.rollback()
+    world.http.delete("/runner-tokens/pier")
     own.token = shared.token
     own.enrol()
 

@@ -49,9 +49,10 @@ def version_what_if(
     dimension: Annotated[str, Query(max_length=200)],
     value: Annotated[str, Query(max_length=200)],
     change: Annotated[str, Query(pattern=f"^({'|'.join(CHANGES)})$")],
+    runs: Annotated[int, Query(ge=1, le=MOST_COMPARED)] = 300,
 ) -> WhatIf:
     """What would have been missed with a value retired, advisory, binding or run at night only; and the plan's edit."""
-    return what_if(site, project, job, dimension, value, change)
+    return what_if(site, project, job, dimension, value, change, runs)
 
 
 @router.get("/projects/{project}/trends.csv", response_class=Response, dependencies=[VIEWER])

@@ -159,7 +159,9 @@ def revoke_runner(name: Annotated[str, typer.Argument()]) -> None:
 
 @runners.command(name="token")
 def token(
-    revoke: Annotated[bool, typer.Option("--revoke", help="Revoke every runner's token first.")] = False,
+    revoke: Annotated[
+        bool, typer.Option("--revoke", help="Revoke the shared tokens first; runners' own stay.")
+    ] = False,
     data: Annotated[Path, typer.Option(help="The data directory.")] = Path(),
 ) -> None:
     """Print a new token for any runner of this installation; one of a runner's own is safer: runners add."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from fractions import Fraction
 
 import pytest
@@ -12,7 +13,7 @@ from myriant.core.diagnosis.compare import Tally
 from myriant.core.gate.judge import Evidence, Judged, Measured, Reason, beyond_repair, good_jobs, judge, verdict_of
 from myriant.core.gate.measures import value_of
 from myriant.core.gate.note import NotedCell, NotedFailure, block, commit_note
-from myriant.core.gate.sentence import MOST_REASONS, Told, sentence
+from myriant.core.gate.sentence import EACH_SAID, MOST_REASONS, Told, is_said_anew, left, progress, sentence
 from myriant.core.gate.word import Word
 from myriant.core.plan.model import BuiltIn, Events, Plan, Rule
 from myriant.core.states import State, Verdict
@@ -187,3 +188,53 @@ def test_the_note_has_a_block_for_each_context_under_the_commits_word() -> None:
     assert "t49: line one line two" in note and "t50" not in note and "and 10 more" in note
     assert "not met  no new failures: 60" in note and note.endswith("tag v1: clear\nrun: #8 http://y\nClear.\n")
     assert commit_note(Word(), [clear]).startswith("no verdict\n")
+
+
+@pytest.mark.parametrize(
+    ("more", "left_over", "said", "then"),
+    [
+        (False, 8, "Held early: 1 test newly fails, against 9f3c21a.", "8 cells still to end, which cannot clear it."),
+        (True, 1, "Held early: at least 1 test newly fails, against 9f3c21a.", "1 cell still to end, which cannot clear it."),
+        (False, 0, "Held: 1 test newly fails. 4 of 12 cells in 1 min 48 s, against 9f3c21a.", ""),
+    ],
+)  # fmt: skip
+def test_a_run_held_early_says_no_number_that_changes_while_nobody_says_it_anew(
+    more: bool, left_over: int, said: str, then: str
+) -> None:
+    judged = judge(plan(), [], measured({}), Evidence(new={"unit": 1}))
+    lost = [j for j in judged if j.holds_run]
+    early = Told(
+        verdict_of(judged),
+        Tally(tests_new=1),
+        None,
+        0,
+        lost,
+        12,
+        4,
+        108.0,
+        "9f3c21a",
+        open_cells=left_over,
+        more_failing=more,
+    )
+    assert (sentence(early), left(left_over)) == (said, then)
+
+
+def test_what_is_held_early_is_said_anew_often_enough() -> None:
+    """Where a failing cell brings no new sentence, the one that stands says that there may be more."""
+    said = [n for n in range(1, 10_000) if is_said_anew(n)]
+    assert said[:EACH_SAID] == list(range(1, EACH_SAID + 1))
+    assert len(said) < 30
+    assert all(b - a == 1 or a >= EACH_SAID for a, b in itertools.pairwise(said))
+
+
+@pytest.mark.parametrize(
+    ("counts", "judged", "said"),
+    [
+        ((5, 15, 4, 0), True, "Undecided: 5 of 15 cells done, 4 running."),
+        ((6, 15, 3, 2), True, "Undecided: 6 of 15 cells done, 3 running, 2 with failures so far."),
+        ((0, 0, 0, 0), True, "Undecided: reading the plan."),
+        ((0, 1, 1, 0), False, "No verdict is asked for: 0 of 1 cell done, 1 running."),
+    ],
+)
+def test_how_far_a_run_is(counts: tuple[int, int, int, int], judged: bool, said: str) -> None:
+    assert progress(*counts, judged=judged) == said

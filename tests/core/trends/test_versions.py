@@ -9,7 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from myriant.core.plan.matrix_change import CannotChange, changed_matrix
+from myriant.core.plan.matrix_change import CannotChange, changed_matrix, standing_of
+from myriant.core.plan.read import read_plan
 from myriant.core.trends.versions import CellTotal, records
 from myriant.core.trends.without import without
 
@@ -87,6 +88,30 @@ def test_a_plan_is_changed_in_nothing_but_what_was_asked(
 def test_what_is_not_changed_says_why(text: str, dimension: str, value: str, change: str, why: str) -> None:
     with pytest.raises(CannotChange, match=why):
         changed_matrix(text, "unit", dimension, value, change)
+
+
+@pytest.mark.parametrize(
+    ("when", "dimension", "value", "stands"),
+    [
+        ("", "python", "3.8", "binding"),
+        ("", "python", "3.13", "advisory"),
+        ("", "python", "2.7", "gone"),
+        ('add = [{ python = "2.7", database = "none" }]', "python", "2.7", "binding"),
+        ('when = [{ python = "!3.8" }, { python = "3.8", event = "schedule" }]', "python", "3.8", "nights"),
+        ('when = [{ python = "!3.8" }, { python = "3.8", event = "schedule" }]', "python", "3.9", "binding"),
+        ('when = [{ branch = "main", python = "!3.8" }, { branch = "main", python = "3.8", event = "schedule" }]', "python", "3.8",
+         "nights"),
+        ('when = [{ event = "push" }]', "python", "3.8", "binding"),
+    ],
+)  # fmt: skip
+def test_how_a_value_stands_in_a_plan(when: str, dimension: str, value: str, stands: str) -> None:
+    read = read_plan(plan(when).encode()).plan
+    assert read is not None
+    assert standing_of(read.find("unit"), dimension, value, "main") == stands
+    assert standing_of(None, dimension, value, "main") == "gone"
+    if stands == "binding" and not when:
+        nightly = read_plan(changed_matrix(plan(), "unit", dimension, value, "nights").encode()).plan
+        assert nightly is not None and standing_of(nightly.find("unit"), dimension, value, "main") == "nights"
 
 
 @st.composite

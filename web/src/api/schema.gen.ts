@@ -9176,6 +9176,7 @@ export interface operations {
                 dimension: string;
                 value: string;
                 change: string;
+                runs?: number;
             };
             header?: never;
             path: {

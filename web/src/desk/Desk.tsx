@@ -27,7 +27,7 @@ export function Desk() {
       <h1>{headline(held, desk.stuck, desk.approvals.length)}</h1>
       <div className={classes.top}>
         <section aria-label="Needs a decision">
-          {needs === 0 && <p className="soft">Nothing needs a decision: every main line is clear and every waiting cell can be run.</p>}
+          {needs === 0 && <p className="soft">Nothing needs a decision: no main line is held, and every waiting cell can be run.</p>}
           <ul className={classes.needs}>
             {held.map((p) => (
               <HeldRow key={p.project.name} row={p} now={now} />

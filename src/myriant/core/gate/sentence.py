@@ -37,7 +37,7 @@ class Told:
     retests: int = 0  # how often failed tests were run again within attempts
     reruns: int = 0  # attempts that were made again by a person's wish
     open_cells: int = 0  # that still wait or run: the verdict came early
-    more_failing: bool = False  # cells have failed since that are not counted yet
+    more_failing: bool = False  # cells may have failed since that are not counted yet
     excused: Sequence[str] = ()  # jobs whose results were brought along, and from where
     accepted: Sequence[str] = ()  # what a person has accepted
 
@@ -61,12 +61,15 @@ def sentence(told: Told) -> str:
     return " ".join(parts)
 
 
-def progress(done: int, cells: int, running: int, failing: int) -> str:
-    """How far a run is of which nothing can be said yet: Undecided: 5 of 15 cells done, 4 running."""
+def progress(done: int, cells: int, running: int, failing: int, *, judged: bool = True) -> str:
+    """How far a run is of which nothing can be said yet: Undecided: 5 of 15 cells done, 4 running. One that is not
+    `judged` is evidence only.
+    """
+    begin = "Undecided" if judged else "No verdict is asked for"
     if not cells:
-        return "Undecided: reading the plan."
+        return f"{begin}: reading the plan."
     so_far = f", {failing:,} with failures so far" if failing else ""
-    return f"Undecided: {done:,} of {counted(cells, 'cell')} done, {running:,} running{so_far}."
+    return f"{begin}: {done:,} of {counted(cells, 'cell')} done, {running:,} running{so_far}."
 
 
 EACH_SAID = 16

@@ -1,4 +1,4 @@
-"""Edits of a plan's text that change what a value of a dimension is for: retired, advisory, binding, nightly, new."""
+"""What a value of a dimension is for, as a plan has it: retired, advisory, binding, nightly, new; and edits of that."""
 
 from __future__ import annotations
 
@@ -8,8 +8,10 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 from myriant.core.plan.change import insert_piece, set_value
+from myriant.core.plan.model import Job
 from myriant.core.plan.selectors import SelectorError, condition
 from myriant.core.plan.versions import version_key
+from myriant.core.states import EventKind
 
 CHANGES = ("retire", "nights", "advisory", "promote", "add")
 Document = dict[str, Any]
@@ -17,6 +19,24 @@ Document = dict[str, Any]
 
 class CannotChange(ValueError):
     """The text is not changed by itself; says why, and what to change by hand."""
+
+
+def tested_values(job: Job, dimension: str) -> list[str]:
+    """The values that a job's cells have in a dimension, varied or added."""
+    added = [cell[dimension] for cell in job.add if dimension in cell]
+    return list(dict.fromkeys([*job.vary.get(dimension, ()), *added]))
+
+
+def standing_of(job: Job | None, dimension: str, value: str, branch: str) -> str:
+    """What a value is for in a job as pushes to a branch make it: binding, advisory, nights (only), gone."""
+    if job is None or value not in tested_values(job, dimension):
+        return "gone"
+    pair = {dimension: value}
+    if job.when is not None and dimension in job.when.keys():  # noqa: SIM118  # a method of selectors
+        pushed = {**pair, "branch": branch, "event": str(EventKind.PUSH)}
+        if not job.when.holds(pushed) and job.when.holds({**pushed, "event": str(EventKind.SCHEDULE)}):
+            return "nights"
+    return "advisory" if job.advisory is not None and job.advisory.holds(pair) else "binding"
 
 
 def changed_matrix(text: str, job: str, dimension: str, value: str, change: str) -> str:

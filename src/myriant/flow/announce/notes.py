@@ -32,8 +32,8 @@ def announce_run(site: Site, run_id: int) -> None:
         every = newest_of_each(said)
         rows = runs_numbered(session, project.id, {s.number for s in every})
         decided = [rows[s.number] for s in every if s.verdict is not Verdict.UNDECIDED]
-        if not decided and run.verdict is not Verdict.NONE:
-            return
+        if not decided and run.verdict is not Verdict.NONE and run.noted is None:
+            return  # what was never said need not be taken back
         text = plain(commit_note(word(said), [_block(site, project, r) for r in decided or [run]]))
     trouble = None
     try:
@@ -56,11 +56,13 @@ def announce_run(site: Site, run_id: int) -> None:
 
 def _block(site: Site, project: Project, run: Run) -> str:
     """What a run says, with what was merged, and how the jobs behind the verdict stand."""
+    again = run.verdict is Verdict.UNDECIDED and run.ended_at is None
     lines = (
-        run.note
+        (run.note if not again else None)
         or block(
             verdict=run.verdict, context=run.context, number=run.number,
-            address=site.run_address(project.name, run.number), said=run.sentence or run.reason,
+            address=site.run_address(project.name, run.number),
+            said="Undecided: it is tested again." if again else run.sentence or run.reason,
         )
     ).rstrip("\n").split("\n")  # fmt: skip
     if run.base and run.tree:

@@ -55,9 +55,13 @@ def run_line(row: Run, word: Word | None = None, so_far: str = "") -> RunLine:
 
 def so_far(session: Session, rows: Iterable[Run]) -> dict[int, str]:
     """By run that is tested now, of which nothing can be said yet or that is held early: how far it is."""
-    early = {r.id: r.verdict == Verdict.HELD for r in rows if r.ended_at is None and _is_open(r)}
-    counts = progress_of_runs(session, list(early))
-    return {run: left(told[1] - told[0]) if early[run] else progress(*told) for run, told in counts.items()}
+    open_ = {r.id: r for r in rows if r.ended_at is None and _is_open(r)}
+    return {
+        run: left(told[1] - told[0])
+        if open_[run].verdict == Verdict.HELD
+        else progress(*told, judged=bool(open_[run].context))
+        for run, told in progress_of_runs(session, list(open_)).items()
+    }
 
 
 def _is_open(row: Run) -> bool:

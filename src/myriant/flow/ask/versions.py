@@ -8,10 +8,9 @@ from dataclasses import dataclass
 from sqlalchemy.orm import Session
 
 from myriant.core.gate.contexts import push_to
-from myriant.core.plan.matrix_change import CannotChange, changed_matrix
+from myriant.core.plan.matrix_change import CannotChange, changed_matrix, standing_of, tested_values
 from myriant.core.plan.model import Job, Plan
 from myriant.core.plan.versions import version_key
-from myriant.core.states import EventKind
 from myriant.core.trends.versions import CellTotal, ValueRecord, records
 from myriant.core.trends.without import Without, without
 from myriant.core.written import counted, duration
@@ -87,17 +86,26 @@ def versions_of(site: Site, name: str, most: int = _USUAL) -> Versions:
         offers = {r.name: set(r.offers) for r in runners_in_touch(session)}
     every = {offer for mine in offers.values() for offer in mine}
     found = records(cells)
-    lines = [VersionLine(r, _state(plan, r), _is_offered(plan, r, every)) for r in found]
+    lines = [
+        VersionLine(
+            r, standing_of(_job(plan, r.job), r.dimension, r.value, project.main_branch), _is_offered(plan, r, every)
+        )
+        for r in found
+    ]
     minutes = sum(c.seconds for c in cells) / 60
     return Versions(project.main_branch, _said(lines, len(titles)), len(titles), minutes, lines, _new(plan, offers))
 
 
-def what_if(site: Site, name: str, job: str, dimension: str, value: str, change: str) -> WhatIf:
-    """What would have been missed, or in the way, with a value of a dimension changed so. Raises NotFound."""
+def what_if(
+    site: Site, name: str, job: str, dimension: str, value: str, change: str, most: int = _USUAL
+) -> WhatIf:  # fmt: skip
+    """What would have been missed, or in the way, with a value of a dimension changed so, over the same runs as
+    `versions_of`. Raises NotFound.
+    """
     stands = standing_plan(site, name)
     with site.store.transaction() as session:
         project = the_project(session, name)
-        cells, titles = _past(session, project, MOST_COMPARED)
+        cells, titles = _past(session, project, most)
     try:
         text, cannot = changed_matrix(stands.text, job, dimension, value, change), ""
     except CannotChange as error:
@@ -105,7 +113,10 @@ def what_if(site: Site, name: str, job: str, dimension: str, value: str, change:
     told = without(cells, job, dimension, value)
     numbers = told.failed if change == "promote" else told.missed
     missed = [MissedBreak(n, titles.get(n, "")) for n in numbers[-50:][::-1]] if change != "add" else []
-    return WhatIf(_sentences(told, change, value), missed, text, cannot, stands.text, stands.commit, stands.branch)
+    said = _sentences(told, change, value)
+    if text is not None and text.count("[[events.schedule]]") > stands.text.count("[[events.schedule]]"):
+        said.append("The plan has no schedule yet: with this every job runs once a night.")
+    return WhatIf(said, missed, text, cannot, stands.text, stands.commit, stands.branch)
 
 
 def _past(session: Session, project: Project, most: int) -> tuple[list[CellTotal], dict[int, str]]:
@@ -126,19 +137,6 @@ def _job(plan: Plan | None, name: str) -> Job | None:
     return plan.find(name) if plan is not None else None
 
 
-def _state(plan: Plan | None, record: ValueRecord) -> str:
-    job = _job(plan, record.job)
-    if job is None or record.value not in job.vary.get(record.dimension, ()):
-        return "gone"
-    pair = {record.dimension: record.value}
-    if job.when is not None:
-        pushed = {**pair, "event": str(EventKind.PUSH)}
-        nightly = {**pair, "event": str(EventKind.SCHEDULE)}
-        if record.dimension in job.when.keys() and not job.when.holds(pushed) and job.when.holds(nightly):  # noqa: SIM118
-            return "nights"
-    return "advisory" if job.advisory is not None and job.advisory.holds(pair) else "binding"
-
-
 def _is_runtime(plan: Plan | None, job: str, dimension: str) -> bool:
     found = _job(plan, job)
     return found is not None and dimension in found.runtime
@@ -152,7 +150,8 @@ def _new(plan: Plan | None, offers: Mapping[str, set[str]]) -> list[NewVersion]:
     """Versions of runtimes that are varied, newer than those tested, written as exactly as these are."""
     found = []
     for job in plan.jobs if plan is not None else ():
-        for dimension, values in job.vary.items():
+        for dimension in job.vary:
+            values = tested_values(job, dimension)
             if dimension not in job.runtime or not values:
                 continue
             newest = max(values, key=version_key)

@@ -52,7 +52,7 @@ def early_sentence(
             verdict=Verdict.HELD, tally=total, where=_where(ended, compared), first_here=_first_here(compared),
             judged=lost, cells=len(cells), cells_ended_well=sum(c.state in TRUSTED for c in cells), seconds=0.0,
             baseline=_short(baseline), open_cells=sum(c.state in OPEN for c in cells),
-            more_failing=bad > EACH_SAID,
+            more_failing=bad >= EACH_SAID,
         )
     )  # fmt: skip
 

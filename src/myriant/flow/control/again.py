@@ -48,7 +48,7 @@ def run_again(site: Site, project_name: str, number: int, which: str, chosen: st
             cells.again(cell, who.name, ready=cell.job not in waits)
         if any(not c.gated for c in chosen_cells):
             runs.reopen(run)
-            runs.call_for_telling(session, run)
+            runs.call_for_announcement(session, run)
             reopen_job_results(session, run.id)
         forget_waiting_controls(session, run.id)
         session.flush()

@@ -17,14 +17,14 @@ from myriant.store.attempts import open_leases_of
 from myriant.store.changes import tell
 from myriant.store.people import (
     forget_pass,
-    names_with_passes,
+    has_pass,
     note_use,
     pass_with,
     passes,
 )
 from myriant.store.projects import all_projects
 from myriant.store.runners import runner_named
-from myriant.store.tables import Runner, Token
+from myriant.store.tables import Token
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,27 +94,25 @@ def all_passes(site: Site) -> list[RunnerPass]:
 def bearing_of(site: Site, token: str, runner_id: int | None) -> Bearing | None:
     """Who bears a runner's token; None when it is none. Raises Forbidden when it asks for another runner's work."""
     with site.store.transaction() as session:
-        found = pass_with(session, digest_of(token))
-        if found is None:
-            return None
-        if runner_id is not None:
-            row = session.get(Runner, runner_id)
-            if row is not None:
-                _may_be(session, found.runner, row.name)
-        return Bearing(found.runner, found.projects)
+        found = pass_with(session, digest_of(token), runner_id)
+    if found is None:
+        return None
+    if found.name is not None:
+        _may_be(found.own, found.name, owned=found.owned)
+    return Bearing(found.own, found.projects)
 
 
 def check_name(site: Site, bearing: Bearing, name: str) -> None:
     """A runner enrols under the name of its token. Raises Forbidden."""
     with site.store.transaction() as session:
-        _may_be(session, bearing.runner, name)
+        plain = name.partition("~")[0]
+        _may_be(bearing.runner, plain, owned=has_pass(session, plain))
         if bearing.runner is not None:
             note_use(session, bearing.runner)
 
 
-def _may_be(session: Session, own: str | None, name: str) -> None:
-    plain = name.split("~", 1)[0]  # one that leaves has its start behind its name
-    if own is not None and plain != own:
-        raise Forbidden(f"this token is that of runner {own}, not of {plain[:80]}", f"start it with --name {own}")
-    if own is None and plain in names_with_passes(session):
-        raise Forbidden(f"runner {plain[:80]} has a token of its own", "start it with that, or under another name")
+def _may_be(own: str | None, name: str, *, owned: bool) -> None:
+    if own is not None and name != own:
+        raise Forbidden(f"this token is that of runner {own}, not of {name[:80]}", f"start it with --name {own}")
+    if own is None and owned:
+        raise Forbidden(f"runner {name[:80]} has a token of its own", "start it with that, or under another name")

@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from myriant.flow.errors import NotFound
 from myriant.flow.site import Site
 from myriant.flow.who import Person
-from myriant.store.people import account_named, account_of_token, has_token, revoke_tokens, use_up_token
+from myriant.store.people import account_named, account_of_token, has_token, revoke_shared, use_up_token
 from myriant.store.tables import Account, Token
 
 LINK = timedelta(hours=1)
@@ -78,8 +78,8 @@ def digest_of(token: str) -> str:
 
 
 def new_runner_token(site: Site, *, revoke: bool) -> str:
-    """A token for runners; `revoke` takes the right from all that were given before."""
+    """A token for any runner without one of its own; `revoke` takes the right from all such that were given before."""
     with site.store.transaction() as session:
         if revoke:
-            revoke_tokens(session, "runner")
+            revoke_shared(session, "runner")
         return make_token(session, "runner")

@@ -111,9 +111,10 @@ def _pushed_along(mirror: Mirror, project: Project, run: Run) -> Sequence[Commit
     """Commits that came with a push below its head; of a branch that is new, those since it left the main branch."""
     if run.event != EventKind.PUSH:
         return []
-    before, main = run.before, mirror.branches().get(project.main_branch)
-    if not before and run.branch != project.main_branch and main is not None:
-        before = mirror.fork_point(main, run.commit)
+    before = run.before
+    if not before and run.branch != project.main_branch:
+        main = mirror.branches().get(project.main_branch)
+        before = mirror.fork_point(main, run.commit) if main is not None else None
     return mirror.between(before, run.commit) if before else []
 
 
