@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from datetime import datetime
 from typing import Annotated, Any
 
 from fastapi import APIRouter, HTTPException, Query, Response
@@ -18,11 +19,15 @@ from myriant.flow.ask.run import RunView, run_view, text_of_plan
 from myriant.flow.ask.timeline import Timeline
 from myriant.flow.ask.timeline import timeline as _timeline
 from myriant.flow.ask.verdicts import CommitWord, word_of_commit
+from myriant.flow.ask.waivers import WaiverView, waivers_told
 from myriant.flow.control.accepting import Wish
 from myriant.flow.control.accepting import accept as _accept
 from myriant.flow.control.again import run_again as _run_again
 from myriant.flow.control.approvals import give_word
 from myriant.flow.control.stopping import stop_run
+from myriant.flow.control.waiving import Waiving as _Waiving
+from myriant.flow.control.waiving import end_waiver as _end_waiver
+from myriant.flow.control.waiving import waive as _waive
 from myriant.flow.intake.by_hand import start_by_hand
 from myriant.flow.intake.starting import Taken
 
@@ -86,11 +91,38 @@ class Accepted(BaseModel):
     accepted: int
 
 
+class WaiverWish(BaseModel):
+    rule: str = Field(max_length=500)
+    reason: str = Field(max_length=2000)
+    until: datetime
+    everywhere: bool = False  # otherwise in the run's own context
+
+
 @router.post("/projects/{project}/runs/{number}/acceptances", status_code=201, dependencies=[MAINTAINER])
 def accept(site: TheSite, who: ThePerson, project: str, number: int, wish: Accepting) -> Accepted:
     """Accept what a run has less than before, with the reason; it is judged again."""
     done = _accept(site, project, number, Wish(wish.reason, wish.loosened, wish.tests), who)
     return Accepted(accepted=done)
+
+
+@router.post("/projects/{project}/runs/{number}/waivers", status_code=201, dependencies=[MAINTAINER])
+def waive(site: TheSite, who: ThePerson, project: str, number: int, wish: WaiverWish) -> WaiverView:
+    """Let a rule that holds a run not hold it for a time, down to the value it has there; it is judged again."""
+    return _waive(site, project, number, _Waiving(wish.rule, wish.until, wish.reason, wish.everywhere), who)
+
+
+@router.get("/projects/{project}/waivers", dependencies=[VIEWER])
+def waivers(site: TheSite, project: str) -> list[WaiverView]:
+    """Which rules need not hold, where, until when, and who said so."""
+    return waivers_told(site, project)
+
+
+@router.delete("/projects/{project}/waivers/{waiver}", dependencies=[MAINTAINER])
+def end_waiver(
+    site: TheSite, who: ThePerson, project: str, waiver: int, why: Annotated[str, Query(max_length=500)] = ""
+) -> WaiverView:
+    """Let a rule hold again what is judged from now on."""
+    return _end_waiver(site, project, waiver, why, who)
 
 
 @router.get("/projects/{project}/runs", dependencies=[VIEWER])

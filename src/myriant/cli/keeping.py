@@ -1,9 +1,10 @@
-"""`myriant secret …`, `myriant runners …`, `myriant accept` and a repository's credential."""
+"""`myriant secret …`, `myriant runners …`, `myriant accept`, `myriant waive` and a repository's credential."""
 
 from __future__ import annotations
 
 import os
 import sys
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Annotated
 
@@ -12,7 +13,7 @@ import typer
 from myriant.cli.connection import Connection
 from myriant.cli.errors import stop
 from myriant.cli.place import Place, default_data
-from myriant.core.written import counted
+from myriant.core.written import counted, day
 
 secret = typer.Typer(no_args_is_help=True, help="Values that only runners are given.")
 runners = typer.Typer(no_args_is_help=True, help="The runners that this server knows.")
@@ -45,6 +46,36 @@ def accept(
         raise typer.Exit(1)
     server.post(f"{at}/acceptances", {"reason": reason, "loosened": lines, "tests": tests})
     typer.echo("accepted; the run is judged again")
+
+
+def waive(
+    run: Annotated[int, typer.Argument(help="The number of the run that is held.")],
+    project: Annotated[str, typer.Option(help="The project.")],
+    rule: Annotated[str, typer.Option(help="The rule's name; without one, what can be waived is listed.")] = "",
+    reason: Annotated[str, typer.Option(help="Why it need not hold, and where it is followed up.")] = "",
+    days: Annotated[int, typer.Option(min=1, max=180, help="For how long.")] = 14,
+    everywhere: Annotated[bool, typer.Option("--everywhere", help="Not only in the run's own context.")] = False,
+) -> None:
+    """Let a rule of the plan that holds a run not hold it for a time, down to the value it has there.
+
+    Exit status 1 when something could be waived and no rule was given.
+    """
+    at = f"/projects/{project}/runs/{run}"
+    server = Connection()
+    if not rule:
+        own = [j for j in server.get(at)["judged"] if not j["met"] and j["level"] == "block" and not j["built_in"]]
+        for j in own:
+            held = f", waived by {j['waived']['by']}" if j["waived"] else ""
+            typer.echo(f"{j['name']}: {j['value'] or j['reason']}{held}")
+        if not own:
+            typer.echo(f"#{run} is held by no rule that can be waived")
+            return
+        typer.echo(f'waive one with: myriant waive {run} --project {project} --rule "..." --reason "..."')
+        raise typer.Exit(1)
+    until = datetime.now(UTC) + timedelta(days=days)
+    body = {"rule": rule, "reason": reason, "until": until.isoformat(), "everywhere": everywhere}
+    told = server.post(f"{at}/waivers", body)
+    typer.echo(f"{rule} ({told['shown']}) is waived until {day(until)}; the run is judged again")
 
 
 def credential(project: Project) -> None:

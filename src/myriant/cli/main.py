@@ -14,7 +14,7 @@ import typer
 from myriant.cli.connection import Connection
 from myriant.cli.errors import Trouble, stop
 from myriant.cli.inspect import inspect
-from myriant.cli.keeping import accept, credential, runners, secret
+from myriant.cli.keeping import accept, credential, runners, secret, waive
 from myriant.cli.local import environment, here, reproduce
 from myriant.cli.place import Place, default_data
 from myriant.cli.plans import plans
@@ -39,6 +39,7 @@ app.command()(reproduce)
 app.command()(environment)
 app.command()(send)
 app.command()(accept)
+app.command()(waive)
 project.command()(credential)
 
 Data = Annotated[Path, typer.Option(help="The data directory.", default_factory=default_data)]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from datetime import UTC, datetime
 from fractions import Fraction
 from typing import Any
 
@@ -40,6 +41,12 @@ def duration(seconds: float) -> str:
 def counted(number: int, one: str, many: str | None = None) -> str:
     """A number with its noun: 1 test, 3 tests, 1,204 tests."""
     return f"{number:,} {one if number == 1 else many or one + 's'}"
+
+
+def day(at: datetime) -> str:
+    """A day in UTC, for people: 5 December 2026."""
+    utc = at.astimezone(UTC)
+    return f"{utc.day} {utc:%B %Y}"
 
 
 def bytes_text(size: int) -> str:

@@ -254,6 +254,26 @@ class Lasting(Base):
     ended_why: Mapped[str] = mapped_column(server_default="")
 
 
+class Waiver(Base):
+    """A person's word that a rule of the plan need not hold for a time, with the reason."""
+
+    __tablename__ = "waiver"
+    __table_args__ = (Index("waiver_of_project", "project_id", "rule"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    rule: Mapped[str]  # its name
+    context: Mapped[str]  # where it holds, "push main"; empty: everywhere
+    run: Mapped[int]  # the number of the run that showed what is waived
+    worst: Mapped[str]  # the value that was seen there, as a fraction: nothing worse is waived
+    shown: Mapped[str]  # the same in words, with its limit
+    reason: Mapped[str]
+    by: Mapped[str]
+    at: Mapped[datetime] = _now()
+    until: Mapped[datetime]
+    ended_at: Mapped[datetime | None]
+    ended_why: Mapped[str] = mapped_column(server_default="")
+
+
 class Taking(Base):
     """A person's name on a cause of failures, until it is fixed or given back."""
 

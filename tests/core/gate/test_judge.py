@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from datetime import UTC, datetime
 from fractions import Fraction
 
 import pytest
@@ -10,7 +11,17 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from myriant.core.diagnosis.compare import Tally
-from myriant.core.gate.judge import Evidence, Judged, Measured, Reason, beyond_repair, good_jobs, judge, verdict_of
+from myriant.core.gate.judge import (
+    Evidence,
+    Judged,
+    Measured,
+    Reason,
+    Waived,
+    beyond_repair,
+    good_jobs,
+    judge,
+    verdict_of,
+)
 from myriant.core.gate.measures import value_of
 from myriant.core.gate.note import NotedCell, NotedFailure, block, commit_note
 from myriant.core.gate.sentence import EACH_SAID, MOST_REASONS, Told, is_said_anew, left, progress, sentence
@@ -34,6 +45,7 @@ def plan(**levels: str) -> Plan:
 
 RATCHET = Rule("ratchet", "coverage.line", "at-least", "baseline")
 WARNS = Rule("covered", "coverage.line", "at-least", Fraction(9, 10), level="warn")
+NOTHING = Evidence()
 TOTAL = Rule("enough", "tests.total", "at-least", Fraction(5))
 
 
@@ -81,6 +93,41 @@ def test_a_measure_over_nothing_is_not_measured(jobs: list[dict[str, int]], valu
     assert value_of([{"tests.passed": 0, "tests.failed": 0, "tests.errored": 0}], "tests.share-passed") is None
 
 
+def waived(worst: str, name: str = "ratchet") -> dict[str, list[Waived]]:
+    return {name: [Waived("Ada", datetime(2026, 12, 5, tzinfo=UTC), "it moves", Fraction(worst))]}
+
+
+@pytest.mark.parametrize(
+    ("rule", "value", "waivers", "holds"),
+    [
+        (RATCHET, "1/2", waived("1/2"), False),
+        (RATCHET, "3/5", waived("1/2"), False),
+        (RATCHET, "499/1000", waived("1/2"), True),  # nothing worse than was seen
+        (RATCHET, "1/2", waived("1/2", "another"), True),
+        (RATCHET, "1/2", {"ratchet": [*waived("3/5")["ratchet"], *waived("2/5")["ratchet"]]}, False),
+        (RATCHET, None, waived("0"), True),  # what was not measured is never waived
+        (Rule("few", "results.failed", "at-most", Fraction(2)), "4", waived("4", "few"), False),
+        (Rule("few", "results.failed", "at-most", Fraction(2)), "5", waived("4", "few"), True),
+    ],
+)
+def test_a_waiver_reaches_down_to_what_was_seen_and_no_further(
+    rule: Rule, value: str | None, waivers: dict[str, list[Waived]], holds: bool
+) -> None:
+    now = {rule.measure: None if value is None else Fraction(value)}
+    judged = judge(plan(), [rule], measured(now, {"coverage.line": Fraction(4, 5)}), Evidence(), waivers)
+    own = judged[-1]
+    assert (own.met, own.holds_run, own.waived is None) == (False, holds, holds)
+    assert (verdict_of(judged) == "held") is holds and (good_jobs(["unit"], judged) == set()) is holds
+
+
+def test_no_built_in_rule_is_waived_and_none_that_is_met_or_warns() -> None:
+    every = {j.rule.name: waived("0", j.rule.name)[j.rule.name] for j in judge(plan(), [], measured({}), NOTHING)}
+    bad = Evidence([Reason("void")], [Reason("ended with 3")], ["less"], {"unit": 1}, {"unit": 1}, {"unit": 1})
+    assert all(j.waived is None for j in judge(plan(), [], measured({}), bad, every))
+    fine = judge(plan(), [WARNS, RATCHET], measured({"coverage.line": Fraction(1, 2)}), NOTHING, waived("0"))
+    assert [j.waived for j in fine] == [None] * len(fine)
+
+
 def test_only_the_jobs_that_held_somebody_up_are_no_baselines() -> None:
     evidence = Evidence(new={"unit": 1, "lint": 0}, loosened=["job old is gone"])
     judged = judge(plan(), [Rule("r", "coverage.line", "at-least", Fraction(1), jobs=("web",))],
@@ -126,11 +173,9 @@ def test_durations_read_as_people_say_them(seconds: float, said: str) -> None:
     assert duration(seconds) == said
 
 
-NOTHING = Evidence()
-
-
 def told(evidence: Evidence = NOTHING, rules: tuple[Rule, ...] = (), **counts: int) -> Told:
-    judged = judge(plan(), rules, measured({}), evidence)
+    now = measured({"coverage.line": Fraction(1, 2), "tests.total": 4}, {"coverage.line": Fraction(4, 5)})
+    judged = judge(plan(), rules, now, evidence, {**waived("0"), **waived("0", "enough")})
     where = "python=3.8" if counts.get("tests_new") else None
     return Told(verdict_of(judged), Tally(**counts), where, 0, judged, 12, 12, 108.0, "9f3c21a")
 
@@ -145,6 +190,9 @@ def told(evidence: Evidence = NOTHING, rules: tuple[Rule, ...] = (), **counts: i
         (told(Evidence(newly_skipped={"unit": 2}), tests_total=5, tests_passed=3, tests_skipped=2),
          "Clear: 3 of 3 tests passed, 2 skipped; 2 tests newly skipped (warns). "
          "12 of 12 cells in 1 min 48 s, against 9f3c21a."),
+        (told(NOTHING, (RATCHET, TOTAL), tests_total=5, tests_passed=5),
+         "Clear: 5 of 5 tests passed. ratchet (50.0 %, at least 80.0 %) is waived by Ada until 5 December 2026: it moves. "
+         "1 further rule waived. 12 of 12 cells in 1 min 48 s, against 9f3c21a."),
         (told(tests_total=5, tests_passed=4, tests_known=1, tests_failed=1, tests_quarantined=2),
          "Clear: 4 of 5 tests passed. Set aside: 1 known failure, 2 quarantined failures. "
          "12 of 12 cells in 1 min 48 s, against 9f3c21a."),

@@ -11,6 +11,7 @@ export type Run = Schemas["RunView"];
 export type RunLine = Schemas["RunLine"];
 export type Cell = Schemas["CellView"];
 export type Rule = Schemas["JudgedRule"];
+export type Waiver = Schemas["WaiverView"];
 export type Pull = Schemas["PullLine"];
 export type Trends = Schemas["Trends"];
 export type TrendRun = Schemas["TrendRun"];

@@ -22,6 +22,7 @@ export const keys = {
   secrets: (project: string) => ["secrets", project],
   caches: (project: string) => ["caches", project],
   audit: (project: string) => ["audit", project],
+  waivers: (project: string) => ["waivers", project],
   kept: (project: string, days?: number) => ["kept", project, ...(days === undefined ? [] : [days])],
   ways: (project: string, of?: string) => ["ways", project, ...(of === undefined ? [] : [of])],
   templateValues: () => ["template-values"],
@@ -97,6 +98,9 @@ export const changesQuery = (project: string, number: number, test: number) =>
     retry: false,
     staleTime: 60_000,
   });
+
+export const waiversQuery = (project: string) =>
+  queryOptions({ queryKey: keys.waivers(project), queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/waivers", { signal, params: { path: { project } } })) });
 
 export const searchQuery = (project: string, number: number, test: number) =>
   queryOptions({

@@ -33,6 +33,11 @@ export function exact(time: string): string {
   return new Date(time).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "medium" });
 }
 
+/** A day as people write it: 5 Dec 2026. */
+export function exactDay(time: string): string {
+  return new Date(time).toLocaleDateString("en-GB", { dateStyle: "medium" });
+}
+
 /** A change with its sign: +0.3, −5.4, ±0.0. */
 export function signed(value: number): string {
   const text = Math.abs(value).toFixed(1);

@@ -1,7 +1,10 @@
+import { useState } from "react";
 import { Link } from "react-router";
 import { useAddress, written, type Section } from "../app/address";
 import type { Rule, Run } from "../api/client";
+import { exactDay } from "../app/words";
 import { VerdictMark } from "../marks/StatusMark";
+import { WaiveIt } from "./WaiveIt";
 import classes from "./run.module.css";
 
 /** What must hold for the run to be clear, each rule in a sentence that leads to its evidence. */
@@ -12,7 +15,7 @@ export function MustHold({ run }: { run: Run }) {
       <h2>What must hold</h2>
       <ul>
         {run.judged.map((rule) => (
-          <Held key={`${rule.name}/${rule.line}`} rule={rule} />
+          <Held key={`${rule.name}/${rule.line}`} rule={rule} run={run} />
         ))}
       </ul>
       {run.judged.length === 0 && (
@@ -22,12 +25,13 @@ export function MustHold({ run }: { run: Run }) {
   );
 }
 
-function Held({ rule }: { rule: Rule }) {
+function Held({ rule, run }: { rule: Rule; run: Run }) {
   const [address] = useAddress();
+  const [waiving, setWaiving] = useState(false);
   const where = rule.line > 0 ? `myriant.toml, line ${rule.line}` : "built in";
   return (
-    <li data-met={rule.met} data-level={rule.level} title={`${where}${rule.reason ? `; ${rule.reason}` : ""}`}>
-      <VerdictMark verdict={rule.met ? "clear" : rule.level === "warn" ? "undecided" : "held"} size={11} />
+    <li data-met={rule.met} data-level={rule.waived ? "waived" : rule.level} title={`${where}${rule.reason ? `; ${rule.reason}` : ""}`}>
+      <VerdictMark verdict={rule.met ? "clear" : rule.level === "warn" || rule.waived ? "undecided" : "held"} size={11} />
       <span>
         <Link to={written({ ...address, section: sectionOf(rule) })} className={classes.rule}>
           {rule.name}
@@ -37,11 +41,32 @@ function Held({ rule }: { rule: Rule }) {
           {saysOf(rule)}
           {rule.level === "warn" && !rule.met && "; it only warns"}
           {rule.level === "off" && "; it is switched off"}
+          {rule.waived && <Waived by={rule.waived} />}
         </span>
+        {waivable(rule, run) && (
+          <>
+            {" "}
+            <button className={classes.waive} aria-expanded={waiving} onClick={() => setWaiving(!waiving)}>
+              Waive it …
+            </button>
+          </>
+        )}
+        {waiving && <WaiveIt rule={rule} run={run} onDone={() => setWaiving(false)} />}
       </span>
     </li>
   );
 }
+
+function Waived({ by }: { by: NonNullable<Rule["waived"]> }) {
+  return (
+    <>
+      ; waived by {by.by} until {exactDay(by.until)}: “{by.reason}”
+    </>
+  );
+}
+
+/** Only a rule of the plan that holds the run, and was measured. */
+export const waivable = (rule: Rule, run: Run) => !rule.met && rule.level === "block" && !rule.built_in && rule.value !== null && !rule.waived && run.run.verdict === "held" && run.run.ended_at !== null;
 
 /** A rule's outcome in words: what was found, and what may be. */
 export function saysOf(rule: Rule): string {

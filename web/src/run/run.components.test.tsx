@@ -33,6 +33,31 @@ test("rules that only warn, and those that are off, say so; without rules the re
   expect(b?.textContent).toContain("it is switched off");
 });
 
+const covered = rule("mostly covered", { line: 9, measure: "coverage.line", sign: "at-least", met: false, value: "50.0 %", limit: "70.0 %" });
+const heldRun = (more: Partial<Rule>) => run({ judged: [{ ...covered, ...more }], run: { ...run().run, verdict: "held", ended_at: "2026-11-27T08:00:00Z" } });
+
+test("a rule of the plan that holds a run is waived with a reason, here or everywhere", async () => {
+  const { user, written } = shown(<MustHold run={heldRun({})} />, { answers: { [`POST ${PATH}/waivers`]: {} } });
+  await user.click(screen.getByRole("button", { name: "Waive it …" }));
+  const form = within(screen.getByRole("form", { name: "Waive mostly covered" }));
+  expect((form.getByRole("button", { name: "Waive it" }) as HTMLButtonElement).disabled).toBe(true);
+  await user.type(form.getByLabelText("It need not hold, because"), "it moves");
+  await user.click(form.getByLabelText("on every branch and pull request"));
+  await user.click(form.getByRole("button", { name: "Waive it" }));
+  expect((await written())[0]?.body).toMatchObject({ rule: "mostly covered", reason: "it moves", everywhere: true });
+});
+
+test.each([
+  [{ built_in: "new-failures" }],
+  [{ level: "warn" }],
+  [{ value: null, reason: "no coverage was reported" }],
+  [{ waived: { by: "Ada", until: "2026-12-05T00:00:00Z", reason: "it moves" } }],
+])("what cannot be waived, or is, offers no waiver: %j", (more) => {
+  shown(<MustHold run={heldRun(more)} />);
+  expect(screen.queryByRole("button", { name: "Waive it …" })).toBeNull();
+  if ("waived" in more) expect(screen.getByRole("listitem").textContent).toContain("waived by Ada until 5 Dec 2026: “it moves”");
+});
+
 test("what waits for judgement says for what", () => {
   shown(<MustHold run={run({ run: { ...run().run, verdict: "undecided", ended_at: null } })} />);
   expect(screen.getByTestId("gate").textContent).toContain("It is judged when the last cell has ended.");

@@ -5,6 +5,7 @@ import { Caches } from "./Caches";
 import { Kinds } from "./Kinds";
 import { Secrets } from "./Secrets";
 import { ThisProject } from "./ThisProject";
+import { Waivers } from "./Waivers";
 import { Ways } from "./Ways";
 import classes from "./settings.module.css";
 
@@ -21,6 +22,7 @@ export function ProjectSettings() {
       <Secrets project={project} />
       <Caches project={project} />
       <Kinds project={project} />
+      <Waivers project={project} />
       <Audit project={project} />
     </div>
   );

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from datetime import datetime
 from fractions import Fraction
 
 from myriant.core.plan.model import BuiltIn, Level, Plan, Rule
 from myriant.core.states import Verdict
 
-__all__ = ["GROWING", "Evidence", "Judged", "Measured", "Reason", "Verdict", "beyond_repair", "good_jobs", "judge",
-           "verdict_of"]  # fmt: skip
+__all__ = ["GROWING", "Evidence", "Judged", "Measured", "Reason", "Verdict", "Waived", "beyond_repair", "good_jobs",
+           "judge", "verdict_of"]  # fmt: skip
 
 TITLES: Mapping[BuiltIn, str] = {
     BuiltIn.VOID: "every result can be trusted",
@@ -49,6 +50,16 @@ class Evidence:
 
 
 @dataclass(frozen=True, slots=True)
+class Waived:
+    """A maintainer's word that a rule of the plan need not hold for a time, down to the value that was seen then."""
+
+    by: str
+    until: datetime
+    reason: str
+    worst: Fraction
+
+
+@dataclass(frozen=True, slots=True)
 class Judged:
     """A rule with what was measured; `value` None means the measure could not be taken, which never meets a limit.
 
@@ -62,10 +73,11 @@ class Judged:
     reason: str = ""
     built_in: BuiltIn | None = None
     jobs: tuple[str, ...] = ()
+    waived: Waived | None = None  # only of what is not met
 
     @property
     def holds_run(self) -> bool:
-        return not self.met and self.rule.level == "block"
+        return not self.met and self.rule.level == "block" and self.waived is None
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,10 +92,14 @@ class Measured:
     nothing: Callable[[Rule], str] = lambda _: ""
 
 
-def judge(plan: Plan | None, rules: Sequence[Rule], measured: Measured, evidence: Evidence) -> list[Judged]:
+def judge(
+    plan: Plan | None, rules: Sequence[Rule], measured: Measured, evidence: Evidence,
+    waivers: Mapping[str, Sequence[Waived]] | None = None,
+) -> list[Judged]:  # fmt: skip
     """Judge the built-in rules, at the levels that the plan gives them, and the plan's own `rules` beside them.
 
     Equality meets a limit; comparison is on exact fractions. A limit "baseline" without a baseline value is met.
+    `waivers` are by the names of the plan's own rules; no built-in rule can be waived.
     """
 
     def level(rule: BuiltIn) -> Level:
@@ -99,12 +115,21 @@ def judge(plan: Plan | None, rules: Sequence[Rule], measured: Measured, evidence
         _reasons(BuiltIn.LOOSENED, level(BuiltIn.LOOSENED), [Reason(line) for line in evidence.loosened]),
     ]
     stand = {j.rule.measure: j.rule.level for j in judged if j.rule.measure}
-    return [*judged, *judge_rules([r for r in rules if not _repeats(r, stand)], measured)]
+    own = judge_rules([r for r in rules if not _repeats(r, stand)], measured)
+    return [*judged, *(_waived(j, (waivers or {}).get(j.rule.name, ())) for j in own)]
 
 
 def judge_rules(rules: Sequence[Rule], measured: Measured) -> list[Judged]:
     """A plan's own rules by what is measured."""
     return [_of_plan(rule, measured) for rule in rules]
+
+
+def _waived(j: Judged, waivers: Sequence[Waived]) -> Judged:
+    """A rule that is not met, with the first waiver that reaches so far. What was not measured is never waived."""
+    if not j.holds_run or j.value is None:
+        return j
+    good = (w for w in waivers if (j.value <= w.worst if j.rule.sign == "at-most" else j.value >= w.worst))
+    return replace(j, waived=next(good, None))
 
 
 def _repeats(rule: Rule, stand: Mapping[str, Level]) -> bool:

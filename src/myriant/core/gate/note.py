@@ -11,7 +11,7 @@ from myriant.core.gate.judge import Judged
 from myriant.core.gate.sentence import shown
 from myriant.core.gate.word import Word
 from myriant.core.states import State, Verdict
-from myriant.core.written import counted, percent
+from myriant.core.written import counted, day, percent
 
 MOST_NOTED = 50
 
@@ -85,9 +85,19 @@ def block(
     if judged:
         lines += ["", "rules:"]
         for j in judged:
-            state = "met" if j.met else "not met" if j.rule.level == "block" else "not met (warns)"
+            state = (
+                "met"
+                if j.met
+                else "waived"
+                if j.waived
+                else "not met"
+                if j.rule.level == "block"
+                else "not met (warns)"
+            )
             counted_rule = f": {shown(j)}" if j.built_in is None else f": {int(j.value or 0)}" if not j.met else ""
             detail = f" — {one_line(j.reason)}" if j.built_in is not None and j.reason else ""
+            if j.waived is not None:
+                detail = f" — by {j.waived.by} until {day(j.waived.until)}: {one_line(j.waived.reason)}"
             lines.append(f"  {state:<8} {j.rule.name}{counted_rule}{detail}")
     return "\n".join(lines) + "\n"
 

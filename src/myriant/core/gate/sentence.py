@@ -11,7 +11,7 @@ from myriant.core.gate.judge import Judged
 from myriant.core.plan.keys import FRACTIONS
 from myriant.core.plan.model import BuiltIn
 from myriant.core.states import Verdict
-from myriant.core.written import counted, duration, percent
+from myriant.core.written import counted, day, duration, percent
 
 MOST_REASONS = 4
 MOST_OF_ONE = 240  # characters
@@ -49,6 +49,7 @@ def sentence(told: Told) -> str:
     aside = _aside(told.tally)
     if aside:
         parts.append(f"Set aside: {aside}.")
+    parts += _waivers(told.judged)
     named = any(j.holds_run and j.rule.measure == "coverage.line" for j in told.judged)
     if told.coverage is not None and not named:
         parts.append(_coverage(told.coverage, told.coverage_before))
@@ -89,7 +90,7 @@ def left(cells: int) -> str:
 
 def _main(told: Told) -> str:
     holding = [_said(j, told) for j in told.judged if j.holds_run]
-    warning = [f"{_said(j, told)} (warns)" for j in told.judged if not j.met and not j.holds_run]
+    warning = [f"{_said(j, told)} (warns)" for j in told.judged if not j.met and not j.holds_run and not j.waived]
     said = [*holding, *warning]
     if len(said) > MOST_REASONS:
         more = len(said) - MOST_REASONS + 1
@@ -145,6 +146,23 @@ def _aside(tally: Tally) -> str:
         (tally.tests_quarantined, "quarantined failure", "quarantined failures"),
     )
     return ", ".join(counted(n, one, many) for n, one, many in told if n)
+
+
+def _waivers(judged: Sequence[Judged]) -> list[str]:
+    """What is not met and waived, with who said so and until when; the rest is counted."""
+    found = [j for j in judged if j.waived is not None]
+    said = [
+        f"{j.rule.name} ({shown(j)}) is waived by {j.waived.by} until {day(j.waived.until)}: {_ended(j.waived.reason)}"
+        for j in found[:1]
+        if j.waived is not None
+    ]
+    return [*said, *([f"{counted(len(found) - 1, 'further rule')} waived."] if len(found) > 1 else [])]
+
+
+def _ended(text: str) -> str:
+    """A person's words as one sentence."""
+    one = _short(" ".join(text.split()))
+    return one if one.endswith((".", "!", "?", "…")) else f"{one}."
 
 
 def _again(told: Told) -> str:

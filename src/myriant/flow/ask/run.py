@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from fractions import Fraction
+from typing import Any
 
 from sqlalchemy.orm import Session
 
@@ -31,6 +32,15 @@ from myriant.store.tables import Attempt, Cell, Run
 
 
 @dataclass(frozen=True, slots=True)
+class WaivedView:
+    """Who said that a rule need not hold, until when and why."""
+
+    by: str
+    until: datetime
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
 class JudgedRule:
     name: str
     measure: str
@@ -43,6 +53,7 @@ class JudgedRule:
     limit: str | None
     against_baseline: bool
     built_in: str | None = None
+    waived: WaivedView | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -183,7 +194,7 @@ def run_view(site: Site, name: str, number: int) -> RunView:
             tests=shares[1],
             coverage=None if undecided else _coverage_view(session, row, base),
             baseline=run_line(base) if base else None,
-            judged=[] if undecided else [JudgedRule(**j) for j in row.judged],
+            judged=[] if undecided else [_judged_rule(j) for j in row.judged],
             problems=[problem_view(p) for p in row.problems],
             cells=[
                 _cell_view(c, attempts.get(c.attempt_id or 0), waiting.get(c.id), covered, row.created_at)
@@ -211,6 +222,12 @@ def run_view(site: Site, name: str, number: int) -> RunView:
             controls=controls_of(session, row),
             open=_is_open(cells),
         )
+
+
+def _judged_rule(told: Mapping[str, Any]) -> JudgedRule:
+    waived = told.get("waived")
+    seen = WaivedView(waived["by"], datetime.fromisoformat(waived["until"]), waived["reason"]) if waived else None
+    return JudgedRule(**{k: v for k, v in told.items() if k not in ("exact", "waived")}, waived=seen)
 
 
 def _is_open(cells: Sequence[Cell]) -> bool:

@@ -31,6 +31,7 @@ from myriant.store.changes import tell_of_run
 from myriant.store.judged import job_results_of
 from myriant.store.runs import cells_of
 from myriant.store.tables import Cell, Project, Run
+from myriant.store.waivers import waivers_for
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,7 +137,8 @@ def _hold_early(session: Session, beside: Beside) -> bool:
             return None
         return value_of(of_jobs(now, rule) or [], rule.measure)
 
-    judged = judge(beside.plan, _rules(beside.plan), Measured(value_now, lambda _: None), _evidence(beside))
+    waivers = waivers_for(session, beside.run)
+    judged = judge(beside.plan, _rules(beside.plan), Measured(value_now, lambda _: None), _evidence(beside), waivers)
     lost = beyond_repair(judged)
     if not lost:
         return False
@@ -173,7 +175,8 @@ def _judge(site: Site, session: Session, project: Project, beside: Beside) -> No
     changed = changed_share(site, session, project, run, baseline, coverage)
     now = beside.measures()
     known = Known(run, compared, now, len(beside.lessened.loosened), coverage, changed, beside.binding)
-    judged = judge(beside.plan, _rules(beside.plan), known.measured(session), _evidence(beside))
+    waivers = waivers_for(session, run)
+    judged = judge(beside.plan, _rules(beside.plan), known.measured(session), _evidence(beside), waivers)
     verdict = verdict_of(judged)
     if verdict is Verdict.CLEAR and beside.binding and all(c.why == Why.BROUGHT_ALONG for c in beside.binding):
         verdict = Verdict.EXEMPT  # nothing had to run, and what the plan asks less was accepted

@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis.compare import Tally
 from myriant.core.diagnosis.explain import explain
-from myriant.core.gate.judge import Judged
+from myriant.core.gate.judge import Judged, Waived
 from myriant.core.gate.marks import mark_of
 from myriant.core.gate.measures import sum_of, tally_of_job
 from myriant.core.gate.note import NotedCell, NotedFailure, block
@@ -204,7 +204,13 @@ def judged_json(j: Judged) -> dict[str, Any]:
         "limit": None if limit is None else value_text(rule.measure, limit, None),
         "against_baseline": rule.limit == "baseline",
         "built_in": None if j.built_in is None else str(j.built_in),
+        "exact": "" if j.value is None else str(j.value),
+        "waived": None if j.waived is None else _waived(j.waived),
     }
+
+
+def _waived(w: Waived) -> dict[str, str]:
+    return {"by": w.by, "until": w.until.isoformat(), "reason": w.reason}
 
 
 def _noted(cell: Cell) -> NotedCell:

@@ -1,0 +1,32 @@
+"""rules that need not hold for a time"""
+
+from __future__ import annotations
+
+import sqlalchemy as sa
+from alembic import op
+
+revision = "0011"
+down_revision = "0010"
+branch_labels = None
+depends_on = None
+
+
+def upgrade() -> None:
+    now = sa.text("now()")
+    op.create_table(
+        "waiver",
+        sa.Column("id", sa.Integer(), primary_key=True),
+        sa.Column("project_id", sa.Integer(), sa.ForeignKey("project.id", ondelete="CASCADE"), nullable=False),
+        sa.Column("rule", sa.Text(), nullable=False),
+        sa.Column("context", sa.Text(), nullable=False),
+        sa.Column("run", sa.Integer(), nullable=False),
+        sa.Column("worst", sa.Text(), nullable=False),
+        sa.Column("shown", sa.Text(), nullable=False),
+        sa.Column("reason", sa.Text(), nullable=False),
+        sa.Column("by", sa.Text(), nullable=False),
+        sa.Column("at", sa.DateTime(timezone=True), nullable=False, server_default=now),
+        sa.Column("until", sa.DateTime(timezone=True), nullable=False),
+        sa.Column("ended_at", sa.DateTime(timezone=True), nullable=True),
+        sa.Column("ended_why", sa.Text(), nullable=False, server_default=""),
+    )
+    op.create_index("waiver_of_project", "waiver", ["project_id", "rule"])
