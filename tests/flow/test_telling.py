@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
 
 import pytest
 import sqlalchemy as sa
@@ -12,6 +13,7 @@ import sqlalchemy as sa
 from conftest import Repository, World, one_installation, stored_project
 from myriant.flow.announce import sending
 from myriant.flow.announce.ways import tell_ways
+from myriant.flow.keep.mornings import tell_mornings
 from myriant.store.tables import Delivery, Run, Way
 from standins import MailRoom, Receiver, mail_room, receiver
 
@@ -177,8 +179,6 @@ def hurry(world: World) -> None:
     assert site is not None
     with site.store.engine.begin() as connection:
         connection.execute(sa.text("UPDATE delivery SET next_at = now() WHERE state = 'waiting'"))
-    from datetime import UTC, datetime
-
     sending.call_for_due(site, datetime.now(UTC))
 
 
@@ -265,3 +265,53 @@ def test_a_receiver_that_does_not_answer_keeps_no_verdict_waiting(
         requests.let_go.set()
     for i in range(9):
         assert telling.http.delete(f"/projects/hanging/ways/room-{i}").status_code == 204
+
+
+def test_the_morning_page_says_what_may_be_used_and_what_happened_and_is_sent_once(
+    telling: World, rooms: tuple[Receiver, MailRoom]
+) -> None:
+    _, mails = rooms
+    repo = telling.repository("dawn", None)
+    plan = PLAN + '[events]\npush = {}\n[[events.schedule]]\nname = "nightly"\nevery = "day"\nat = "02:20"\n'
+    good = repo.pushed({"myriant.toml": plan, "report.xml": PASSES}, "first")
+    evening = datetime.now(UTC).isoformat()
+    told = telling.get("/projects/dawn/morning", since=evening)
+    assert (told["usable"], told["causes"], told["turned"]) == (True, [], []), told["said"]
+    assert "1 of 1 test passed" in told["said"]
+    assert [s["state"] for s in told["schedules"]] == ["comes"]
+    repo.git("checkout", "-q", "-b", "beside")
+    repo.commit({"report.xml": FAILS.format("aground")}, "Run it aground")
+    repo.push("beside")
+    assert repo.run_of(repo.git("rev-parse", "HEAD").strip())["run"]["verdict"] == "held"
+    repo.git("checkout", "-q", "main")
+    repo.pushed({"report.xml": FAILS.format("adrift")}, "Let it drift")
+    told = telling.get("/projects/dawn/morning", since=evening)
+    assert told["usable"] is False and told["last_clear"]["commit"] == good["run"]["commit"]
+    assert [(c["title"], c["new"], c["run"], c["author"], c["taken"]) for c in told["causes"]] == [
+        ("t › a", True, 3, "Ada Fen", "")
+    ]
+    assert [(t["context"], t["state"]) for t in told["turned"]] == [
+        ("push to main", "held"),
+        ("push to beside", "held"),
+    ]
+    now = telling.get("/projects/dawn/morning", since=datetime.now(UTC).isoformat())
+    assert (now["turned"], now["still_held"], [c["new"] for c in now["causes"]]) == ([], 0, [False])
+    said = telling.command("morning", "dawn")
+    assert (
+        said.returncode == 1 and said.stdout.startswith("No: ") and telling.command("morning", "none").returncode == 1
+    )
+    for wrong in ("noon", "weekday", "weekday 7 UTC", "day 07:30 Nowhere/Else"):
+        wish = {"kind": "mail", "to": ["ada@tidewater.example"], "morning": wrong}
+        assert telling.http.put("/projects/dawn/ways/dawn", json=wish).status_code == 422, wrong
+    way(telling, "dawn", "dawn", kind="mail", to=["ada@tidewater.example"], morning="day 07:30 UTC")
+    site = telling.installation.site
+    assert site is not None
+    mails.mails.clear()
+    tomorrow = datetime.now(UTC) + timedelta(days=1)
+    assert [tell_mornings(site, tomorrow + timedelta(minutes=m)) for m in (0, 0, 1)] == [1, 0, 0]
+    rows = sent(telling, "dawn", "sent")
+    assert [r["said"] for r in rows] == ["the morning page"], rows
+    assert [str(m["Subject"]) for _, m in mails.mails] == ["[dawn] this morning: it may not be used"]
+    repo.pushed({"report.xml": PASSES}, "Float it")
+    told = telling.get("/projects/dawn/morning", since=datetime.now(UTC).isoformat())
+    assert told["usable"] is True and len(sent(telling, "dawn")) == 1

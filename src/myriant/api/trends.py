@@ -1,4 +1,4 @@
-"""Trends of a branch, and badges."""
+"""Trends of a branch, the morning page, and badges."""
 
 from __future__ import annotations
 
@@ -6,13 +6,15 @@ import hashlib
 from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
-from pydantic import BaseModel
+from pydantic import AwareDatetime, BaseModel
 
 from myriant.api.access import MEMBER, OPEN, VIEWER, TheSite
 from myriant.core.plan.matrix_change import CHANGES
 from myriant.core.telling.badge import svg
+from myriant.core.telling.morning import Morning, morning_text
 from myriant.flow.ask.badges import badge_key as _badge_key
 from myriant.flow.ask.badges import badge_of
+from myriant.flow.ask.morning import morning as _morning
 from myriant.flow.ask.trends import MOST_RUNS, Trends, trends_of, trends_table
 from myriant.flow.ask.versions import MOST_COMPARED, Versions, WhatIf, versions_of, what_if
 
@@ -33,6 +35,22 @@ def trends(
 ) -> Trends:
     """The newest decided runs of a branch as series, and where they changed."""
     return trends_of(site, project, branch, runs)
+
+
+@router.get("/projects/{project}/morning", dependencies=[VIEWER])
+def morning(
+    site: TheSite, project: str, zone: Annotated[str, Query(max_length=100)] = "UTC", since: AwareDatetime | None = None
+) -> Morning:
+    """Whether the latest build may be used, and what happened since yesterday evening in a time zone."""
+    return _morning(site, project, zone, since)
+
+
+@router.get("/projects/{project}/morning.txt", response_class=Response, dependencies=[VIEWER])
+def morning_as_text(
+    site: TheSite, project: str, zone: Annotated[str, Query(max_length=100)] = "UTC", since: AwareDatetime | None = None
+) -> Response:
+    """The same as Markdown that reads well as plain text."""
+    return Response(morning_text(_morning(site, project, zone, since)), media_type="text/plain; charset=utf-8")
 
 
 @router.get("/projects/{project}/versions", dependencies=[VIEWER])

@@ -25,6 +25,7 @@ class NewWay(BaseModel):
     always: bool = False
     branches: list[Annotated[str, Field(max_length=500)]] = Field([], max_length=50)
     on: bool = True
+    morning: str = Field("", max_length=200)  # "weekday 07:30 Europe/Oslo"
     url: str = Field("", max_length=2000)
     method: str = Field("POST", max_length=10)
     headers: dict[str, Annotated[str, Field(max_length=4000)]] = Field(default_factory=dict, max_length=30)

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import json
 import logging
 import os
 import subprocess
 import time
 from pathlib import Path
 from typing import Annotated
+from urllib.parse import urlencode
 
 import typer
 
@@ -133,6 +135,23 @@ def runner(
 def sign_in() -> None:
     """Print a new one-time sign-in link for this machine's installation."""
     typer.echo(Connection().post("/sign-in-links", {})["link"])
+
+
+@app.command()
+def morning(
+    project: Annotated[str, typer.Argument(help="The project.")],
+    zone: Annotated[str, typer.Option(help="The time zone whose evening it begins with, such as Europe/Oslo.")] = "UTC",
+    as_json: Annotated[bool, typer.Option("--json", help="As JSON.")] = False,
+) -> None:
+    """Say whether the latest build may be used, and what happened since yesterday evening.
+
+    Exit status: 0 it may be used, 1 it may not, 3 not known yet.
+    """
+    server, at = Connection(), f"/projects/{project}/morning"
+    found = server.get(at, zone=zone)
+    text = json.dumps(found, indent=1) if as_json else server.text(f"{at}.txt?{urlencode({'zone': zone})}").rstrip()
+    typer.echo(text)
+    raise typer.Exit({True: 0, False: 1, None: 3}[found["usable"]])
 
 
 @app.command()
@@ -291,8 +310,6 @@ def demo_push(
 @app.command(hidden=True)
 def openapi() -> None:
     """Print the API's description, for the client generator."""
-    import json
-
     from myriant.api.app import make_app
     from myriant.blobs import Blobs
     from myriant.flow.site import Site

@@ -9,7 +9,7 @@ from datetime import datetime
 from sqlalchemy import Select, func, or_, select
 from sqlalchemy.orm import Session
 
-from myriant.core.states import EventKind, Verdict
+from myriant.core.states import DECIDED, EventKind, Verdict
 from myriant.store.tables import Attempt, Cell, Failure, Run
 
 
@@ -50,6 +50,32 @@ def runs_fitting(session: Session, project_id: int, wanted: Wanted, before: int 
     if before is not None:
         query = query.where(Run.number < before)
     return session.scalars(query.order_by(Run.number.desc()).limit(most)).all()
+
+
+def decided_between(session: Session, project_id: int, since: datetime) -> Sequence[Run]:
+    """Runs that were judged since a time, the oldest first; evidence says nothing."""
+    query = select(Run).where(Run.project_id == project_id, Run.context != "", Run.verdict.in_(DECIDED))
+    return session.scalars(query.where(Run.ended_at >= since).order_by(Run.number)).all()
+
+
+def last_decided_before(
+    session: Session, project_id: int, contexts: Collection[str], moment: datetime
+) -> dict[str, Run]:
+    """By context, the newest run that was judged before a time."""
+    query = (
+        select(Run)
+        .distinct(Run.context)
+        .where(Run.project_id == project_id, Run.context.in_(contexts), Run.verdict.in_(DECIDED))
+        .where(Run.ended_at < moment)
+        .order_by(Run.context, Run.number.desc())
+    )
+    return {run.context: run for run in session.scalars(query)} if contexts else {}
+
+
+def newest_in_context(session: Session, project_id: int, context: str, since: datetime) -> Run | None:
+    """The newest run of a context that was made since a time."""
+    query = select(Run).where(Run.project_id == project_id, Run.context == context, Run.created_at >= since)
+    return session.scalars(query.order_by(Run.number.desc()).limit(1)).first()
 
 
 def count_fitting(session: Session, project_id: int, wanted: Wanted) -> int:

@@ -306,6 +306,8 @@ class Way(Base):
     always: Mapped[bool]  # every outcome, pending ones too; otherwise only what is news
     branches: Mapped[list[str]] = mapped_column(server_default="{}")  # globs; none: all
     on: Mapped[bool] = mapped_column("in_force", server_default=text("true"))
+    morning: Mapped[str] = mapped_column(server_default="")  # "weekday 07:30 Europe/Oslo": its morning page
+    morning_at: Mapped[datetime | None]  # when it comes next; None: outcomes are told
     by: Mapped[str]
     at: Mapped[datetime] = _now()
 

@@ -23,6 +23,11 @@ def way_named(session: Session, project_id: int, name: str) -> Way | None:
     return session.scalar(select(Way).where(Way.project_id == project_id, Way.name == name))
 
 
+def mornings_due(session: Session, now: datetime) -> Sequence[Way]:
+    """Ways on which a morning page is to be told now, locked."""
+    return session.scalars(select(Way).where(Way.on, Way.morning_at <= now).with_for_update(skip_locked=True)).all()
+
+
 def add_delivery(session: Session, **row: Any) -> int | None:
     """Keep what is to be told, once for its way and subject; its number, None when that was told already."""
     made: int | None = session.scalar(

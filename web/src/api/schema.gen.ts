@@ -1618,6 +1618,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/morning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Whether the latest build may be used, and what happened since yesterday evening in a time zone. */
+        get: operations["morning"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/morning.txt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The same as Markdown that reads well as plain text. */
+        get: operations["morning_as_text"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/versions": {
         parameters: {
             query?: never;
@@ -2202,6 +2236,27 @@ export interface components {
             examples: {
                 [key: string]: string;
             }[];
+        };
+        /**
+         * Build
+         * @description A commit of the main line, and what is said of it.
+         */
+        Build: {
+            /** Commit */
+            commit: string;
+            /** Title */
+            title: string;
+            /** Author */
+            author: string;
+            /** Run */
+            run: number;
+            /** Sentence */
+            sentence: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
         };
         /**
          * Busy
@@ -3853,6 +3908,65 @@ export interface components {
             /** Title */
             title: string;
         };
+        /** Morning */
+        Morning: {
+            /** Project */
+            project: string;
+            /** Branch */
+            branch: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /** Usable */
+            usable: boolean | null;
+            /** Said */
+            said: string;
+            newest: components["schemas"]["Build"] | null;
+            last_clear: components["schemas"]["Build"] | null;
+            /** Causes */
+            causes: components["schemas"]["MorningCause"][];
+            /** More Causes */
+            more_causes: number;
+            /** Turned */
+            turned: components["schemas"]["Turned"][];
+            /** Still Held */
+            still_held: number;
+            /** Schedules */
+            schedules: components["schemas"]["ScheduleTold"][];
+            /** Waiting */
+            waiting: string[];
+        };
+        /**
+         * MorningCause
+         * @description Why the main line is held now: a cause of failures, with who brought it and who sees to it.
+         */
+        MorningCause: {
+            /** Finding */
+            finding: string;
+            /** Title */
+            title: string;
+            /** Where */
+            where: string;
+            /** Message */
+            message: string;
+            /** New */
+            new: boolean;
+            /** Chance */
+            chance: boolean;
+            /** Run */
+            run: number;
+            /** Author */
+            author: string;
+            /** Taken */
+            taken: string;
+        };
         /**
          * Moved
          * @description A branch or tag that moved, as a hook reports it; `after` is all zeros when it was deleted.
@@ -3952,6 +4066,11 @@ export interface components {
              * @default true
              */
             on: boolean;
+            /**
+             * Morning
+             * @default
+             */
+            morning: string;
             /**
              * Url
              * @default
@@ -4833,6 +4952,29 @@ export interface components {
             next: string[];
         };
         /**
+         * ScheduleTold
+         * @description What came of a schedule: it ran (with the run), was missed, or is still to come.
+         */
+        ScheduleTold: {
+            /** Name */
+            name: string;
+            /** Words */
+            words: string;
+            /** State */
+            state: string;
+            /** Run */
+            run: number | null;
+            /** Verdict */
+            verdict: string;
+            /** Said */
+            said: string;
+            /**
+             * Next At
+             * Format: date-time
+             */
+            next_at: string;
+        };
+        /**
          * SearchView
          * @description A search as it stands; before it has begun, what it would cost.
          */
@@ -5529,6 +5671,24 @@ export interface components {
             key: string;
             told: components["schemas"]["KindView"] | null;
         };
+        /**
+         * Turned
+         * @description A branch, pull request or tag of which something else is said than the evening before.
+         */
+        Turned: {
+            /** Context */
+            context: string;
+            /** State */
+            state: string;
+            /** Run */
+            run: number;
+            /** Title */
+            title: string;
+            /** Author */
+            author: string;
+            /** Sentence */
+            sentence: string;
+        };
         /** Usual */
         Usual: {
             /** Stretches */
@@ -5778,6 +5938,10 @@ export interface components {
             branches: string[];
             /** On */
             on: boolean;
+            /** Morning */
+            morning: string;
+            /** Morning At */
+            morning_at: string | null;
             /** By */
             by: string;
             /**
@@ -9340,6 +9504,72 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Trends"];
                 };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    morning: {
+        parameters: {
+            query?: {
+                zone?: string;
+                since?: string | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Morning"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    morning_as_text: {
+        parameters: {
+            query?: {
+                zone?: string;
+                since?: string | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Validation Error */
             422: {

@@ -19,6 +19,7 @@ const TestPage = lazy(() => import("../tests/TestPage").then((m) => ({ default: 
 const Pulls = lazy(() => import("../pulls/Pulls").then((m) => ({ default: m.Pulls })));
 const TrendsPage = lazy(() => import("../trends/TrendsPage").then((m) => ({ default: m.TrendsPage })));
 const VersionsPage = lazy(() => import("../trends/VersionsPage").then((m) => ({ default: m.VersionsPage })));
+const MorningPage = lazy(() => import("../morning/MorningPage").then((m) => ({ default: m.MorningPage })));
 const PastPage = lazy(() => import("../past/PastPage").then((m) => ({ default: m.PastPage })));
 const Workbench = lazy(() => import("../plan/Workbench").then((m) => ({ default: m.Workbench })));
 
@@ -72,6 +73,7 @@ function Inside() {
         <Route path="/p/:project/trends" element={<TrendsPage />} />
         <Route path="/p/:project/versions" element={<VersionsPage />} />
         <Route path="/p/:project/past" element={<PastPage />} />
+        <Route path="/p/:project/morning" element={<MorningPage />} />
         <Route path="/p/:project/plan" element={<Workbench />} />
         <Route path="/p/:project" element={<ProjectPage />} />
         <Route path="/p/:project/runs/:run" element={<ProjectPage />} />

@@ -70,6 +70,7 @@ export function Frame({ children }: { children: ReactNode }) {
 export function pagesOf(project: string | undefined): { title: string; to: string }[] {
   if (!project) return [];
   return [
+    { title: "Morning", to: `/p/${project}/morning` },
     { title: "Pull requests", to: `/p/${project}/pulls` },
     { title: "All runs", to: `/p/${project}/past` },
     { title: "Trends", to: `/p/${project}/trends` },

@@ -22,6 +22,7 @@ export const keys = {
   secrets: (project: string) => ["secrets", project],
   caches: (project: string) => ["caches", project],
   audit: (project: string) => ["audit", project],
+  morning: (project: string) => ["morning", project],
   waivers: (project: string) => ["waivers", project],
   kept: (project: string, days?: number) => ["kept", project, ...(days === undefined ? [] : [days])],
   ways: (project: string, of?: string) => ["ways", project, ...(of === undefined ? [] : [of])],
@@ -97,6 +98,12 @@ export const changesQuery = (project: string, number: number, test: number) =>
     queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/runs/{number}/tests/{test}/changes", { signal, params: { path: { project, number, test } } })),
     retry: false,
     staleTime: 60_000,
+  });
+
+export const morningQuery = (project: string) =>
+  queryOptions({
+    queryKey: keys.morning(project),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/morning", { signal, params: { path: { project }, query: { zone: Intl.DateTimeFormat().resolvedOptions().timeZone } } })),
   });
 
 export const waiversQuery = (project: string) =>

@@ -1,4 +1,4 @@
-import { Button, Checkbox, SegmentedControl, TextInput, Textarea } from "@mantine/core";
+import { Button, Checkbox, SegmentedControl, Select, TextInput, Textarea } from "@mantine/core";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, taken, type Way } from "../api/client";
@@ -10,6 +10,13 @@ import classes from "./settings.module.css";
 const USUAL = `{
   "text": "{sentence} {address}"
 }`;
+
+const WHAT = [
+  { value: "news", label: "When a branch becomes held, held by more, or clear again" },
+  { value: "always", label: "Each outcome, pending ones too" },
+  { value: "morning", label: "The morning page, at a time" },
+];
+const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 /** Where outcomes are told beside the note on the commit: requests by template, and mail. */
 export function Ways({ project }: { project: string }) {
@@ -52,7 +59,7 @@ function One({ project, way }: { project: string; way: Way }) {
     <li>
       <b>{way.name}</b>
       <span>
-        {way.kind === "mail" ? "mail to" : "a request to"} {way.shown}, {way.always ? "each outcome, pending ones too" : "when a branch becomes held, held by more, or clear again"}
+        {way.kind === "mail" ? "mail to" : "a request to"} {way.shown}, {way.morning ? `the morning page, every ${way.morning}` : way.always ? "each outcome, pending ones too" : "when a branch becomes held, held by more, or clear again"}
         {way.branches.length > 0 && `, of ${way.branches.join(", ")}`}
         {!way.on && "; switched off"}
       </span>
@@ -79,7 +86,7 @@ function One({ project, way }: { project: string; way: Way }) {
 function Add({ project, onDone }: { project: string; onDone: () => void }) {
   const client = useQueryClient();
   const values = useQuery(templateValuesQuery).data ?? [];
-  const [wish, setWish] = useState({ name: "", kind: "request", always: false, branches: "", url: "", header: "", body: USUAL, to: "", authors: false });
+  const [wish, setWish] = useState({ name: "", kind: "request", branches: "", url: "", header: "", body: USUAL, to: "", authors: false, what: "news", every: "weekday", at: "07:30" });
   const set = (change: Partial<typeof wish>) => setWish({ ...wish, ...change });
   const keep = useMutation({
     mutationFn: () => {
@@ -87,7 +94,7 @@ function Add({ project, onDone }: { project: string; onDone: () => void }) {
       return api.PUT("/api/v1/projects/{project}/ways/{way}", {
         params: { path: { project, way: wish.name } },
         body: {
-          kind: wish.kind, always: wish.always, on: true, url: wish.url.trim(), method: "POST", body: wish.kind === "request" ? wish.body : "", authors: wish.authors,
+          kind: wish.kind, always: wish.what === "always", on: true, morning: wish.what === "morning" ? `${wish.every} ${wish.at} ${zone}` : "", url: wish.url.trim(), method: "POST", body: wish.kind === "request" ? wish.body : "", authors: wish.authors,
           branches: wish.branches.split(/[\s,]+/).filter(Boolean),
           headers: name && rest.length ? { [name.trim()]: rest.join(":").trim() } : {},
           to: wish.kind === "mail" ? wish.to.split(/[\s,;]+/).filter(Boolean) : [],
@@ -139,7 +146,15 @@ function Add({ project, onDone }: { project: string; onDone: () => void }) {
           </details>
         </>
       )}
-      <Checkbox size="xs" label="Each outcome, pending ones too; otherwise only when a branch becomes held, held by more, or clear again" checked={wish.always} onChange={(e) => set({ always: e.currentTarget.checked })} />
+      <div className={classes.fields}>
+        <Select size="xs" label="What is told" data={WHAT} value={wish.what} onChange={(what) => set({ what: what ?? "news" })} allowDeselect={false} w={360} />
+        {wish.what === "morning" && (
+          <>
+            <Select size="xs" label="Every" data={["weekday", "day"]} value={wish.every} onChange={(every) => set({ every: every ?? "weekday" })} allowDeselect={false} />
+            <TextInput size="xs" label={`At, ${zone}`} value={wish.at} onChange={(e) => set({ at: e.currentTarget.value })} />
+          </>
+        )}
+      </div>
       {keep.error && <p role="alert">{keep.error.message}</p>}
       <div className={classes.fields}>
         <Button size="xs" type="submit" disabled={!wish.name} loading={keep.isPending}>

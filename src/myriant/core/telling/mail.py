@@ -63,7 +63,7 @@ def as_html(text: str, address: str, settings: str, project: str) -> str:
     return (
         '<!doctype html><html><body style="margin:0;background:#faf7f2;color:#1e2a2f;font-family:sans-serif">'
         f'<div style="max-width:640px;padding:20px">{body}'
-        f'<p><a href="{html.escape(address, quote=True)}" style="color:#3f4fa3">Look at the run</a></p>'
+        f'<p><a href="{html.escape(address, quote=True)}" style="color:#3f4fa3">Open it in Myriant</a></p>'
         f'<p style="color:#59656a;font-size:12px">You get this because of the '
         f'<a href="{html.escape(settings, quote=True)}" style="color:#59656a">settings of '
         f"{html.escape(project)}</a>.</p>"

@@ -27,19 +27,20 @@ def outcome_text(
     parts = [sentence.strip()]
     if findings:
         rows = [
-            f"- {_one(f.title, 160)} ({_one(f.where, 80)}): {_one(f.message, 160)}" for f in findings[:MOST_FINDINGS]
+            f"- {as_one_line(f.title, 160)} ({as_one_line(f.where, 80)}): {as_one_line(f.message, 160)}"
+            for f in findings[:MOST_FINDINGS]
         ]
         left = more + max(0, len(findings) - MOST_FINDINGS)
         parts.append("\n".join([*rows, *([f"- and {counted(left, 'more cause')}"] if left else [])]))
     if uncovered:
-        named = ", ".join(_one(u, 120) for u in uncovered[:5])
+        named = ", ".join(as_one_line(u, 120) for u in uncovered[:5])
         parts.append(f"Changed lines that nothing ran: {named}{' …' if len(uncovered) > 5 else ''}")
     if lines:
-        parts.append("\n".join(_one(line, 200) for line in lines))
+        parts.append("\n".join(as_one_line(line, 200) for line in lines))
     return "\n\n".join(parts) + "\n"
 
 
-def _one(text: str, most: int) -> str:
+def as_one_line(text: str, most: int) -> str:
     """One line, in which Markdown has nothing to say."""
     line = " ".join(text.split())
     line = "".join(f"\\{c}" if c in "\\`*_[]<>#|" else c for c in line)

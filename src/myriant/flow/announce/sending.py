@@ -214,7 +214,8 @@ def _mail(site: Site, wish: Mapping[str, Any], told: Mapping[str, Any], event: s
     if wish.get("authors") and told.get("mail"):
         to = list(dict.fromkeys([*to, told["mail"]]))
     settings = f"{site.address}/p/{told['project']}/settings"
-    subject = f"[{told['project']}] {told['context']} {told['news'] or told['state']}: {told['title']}"
+    what = told.get("subject") or f"{told['context']} {told['news'] or told['state']}: {told['title']}"
+    subject = f"[{told['project']}] {what}"
     mail = message(
         sender=os.environ.get(MAIL_FROM, f"myriant@{socket.getfqdn()}"), to=to, project=told["project"],
         context=told["context"], subject=subject, text=told["text"], address=told["address"], settings=settings,

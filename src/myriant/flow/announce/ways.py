@@ -39,7 +39,7 @@ def tell_ways(site: Site, run_id: int) -> None:
         run = session.get(Run, run_id)
         if run is None or not run.context or run.verdict not in _TOLD:
             return
-        ways = [w for w in ways_of(session, run.project_id) if w.on and _wanted(w, run)]
+        ways = [w for w in ways_of(session, run.project_id) if w.on and not w.morning and _wanted(w, run)]
         if not ways:
             return
         project = session.get_one(Project, run.project_id)

@@ -13,7 +13,9 @@ from urllib.parse import urlsplit
 from myriant.core.telling.mail import is_address
 from myriant.core.telling.template import VALUES, Template, TemplateError, checked
 from myriant.flow.announce.sending import Answer, as_sealed, attempt
+from myriant.flow.ask.morning import morning
 from myriant.flow.errors import BadInput, NotFound
+from myriant.flow.keep.mornings import times_of, values_of_morning
 from myriant.flow.naming import the_project
 from myriant.flow.sealing import opened, seal
 from myriant.flow.site import Site
@@ -37,6 +39,7 @@ class WayWish:
     always: bool = False
     branches: Sequence[str] = ()
     on: bool = True
+    morning: str = ""  # "weekday 07:30 Europe/Oslo": its morning page is told then, and no outcome
     url: str = ""
     method: str = "POST"
     headers: Mapping[str, str] = field(default_factory=dict)
@@ -55,6 +58,8 @@ class WayView:
     always: bool
     branches: list[str]
     on: bool
+    morning: str
+    morning_at: datetime | None
     by: str
     at: datetime
 
@@ -82,6 +87,7 @@ def set_way(site: Site, name: str, way: str, wish: WayWish, who: Person) -> None
     if not _NAME.fullmatch(way):
         raise BadInput(f"{way[:80]!r} cannot be a way's name", "use small letters, digits and hyphens")
     shown, content = _content(wish)
+    morning_at = next(times_of(wish.morning).after(datetime.now(UTC))) if wish.morning else None
     with site.store.transaction() as session:
         project = the_project(session, name)
         row = way_named(session, project.id, way)
@@ -92,8 +98,10 @@ def set_way(site: Site, name: str, way: str, wish: WayWish, who: Person) -> None
             session.add(row)
         row.kind, row.shown, row.always, row.on = wish.kind, shown, wish.always, wish.on
         row.branches, row.by, row.at = list(wish.branches), who.name, datetime.now(UTC)
+        row.morning, row.morning_at = wish.morning, morning_at
         row.sealed = seal(site.key(), project.id, as_sealed(row), json.dumps(content))
-        record(session, project.id, who.name, "way", f"outcomes are told to {shown} ({way})")
+        what = f"the morning page is told {wish.morning}" if wish.morning else "outcomes are told"
+        record(session, project.id, who.name, "way", f"{what} to {shown} ({way})")
 
 
 def _content(wish: WayWish) -> tuple[str, dict[str, Any]]:
@@ -136,7 +144,7 @@ def ways(site: Site, name: str) -> list[WayView]:
     with site.store.transaction() as session:
         project = the_project(session, name)
         return [
-            WayView(w.name, w.kind, w.shown, w.always, w.branches, w.on, w.by, w.at)
+            WayView(w.name, w.kind, w.shown, w.always, w.branches, w.on, w.morning, w.morning_at, w.by, w.at)
             for w in ways_of(session, project.id)
         ]
 
@@ -148,10 +156,12 @@ def try_way(site: Site, name: str, way: str) -> Answer:
         row = _the_way(session, project.id, way)
         content = opened(site.key(), project.id, as_sealed(row), row.sealed)
         sealed = {s.name: s.sealed for s in secrets_of_project(session, project.id)}
-        kind, project_id = row.kind, project.id
+        kind, project_id, words = row.kind, project.id, row.morning
     secrets = {n: v for n, s in sealed.items() if (v := opened(site.key(), project_id, n, s)) is not None}
-    told = {k: example for k, (_, example) in VALUES.items()}
+    told: dict[str, Any] = {k: example for k, (_, example) in VALUES.items()}
     told |= {"project": name, "title": "A try: nothing has happened", "address": f"{site.address}/p/{name}", "mail": ""}
+    if words:
+        told = dict(values_of_morning(site, morning(site, name, times_of(words).zone)))
     return attempt(site, kind, content, told, secrets, event=f"try/{project_id}/{datetime.now(UTC).isoformat()}")
 
 

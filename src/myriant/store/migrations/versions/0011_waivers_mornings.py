@@ -1,4 +1,4 @@
-"""rules that need not hold for a time"""
+"""rules that need not hold for a time; morning pages that are told"""
 
 from __future__ import annotations
 
@@ -30,3 +30,5 @@ def upgrade() -> None:
         sa.Column("ended_why", sa.Text(), nullable=False, server_default=""),
     )
     op.create_index("waiver_of_project", "waiver", ["project_id", "rule"])
+    op.add_column("way", sa.Column("morning", sa.Text(), nullable=False, server_default=""))
+    op.add_column("way", sa.Column("morning_at", sa.DateTime(timezone=True), nullable=True))

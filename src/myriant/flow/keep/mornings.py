@@ -1,0 +1,68 @@
+"""Morning pages that are told at a time: by mail or by a request."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import datetime
+from typing import Any
+
+from myriant.core.plan.schedule import DAYS, ScheduleError, Times, in_words
+from myriant.core.telling.morning import Morning, morning_text
+from myriant.flow.ask.morning import morning
+from myriant.flow.errors import BadInput
+from myriant.flow.site import Site
+from myriant.store.queue import OUTWARD, defer
+from myriant.store.tables import Project, Way
+from myriant.store.ways import add_delivery, mornings_due
+
+_EVERY = ("day", "weekday", *DAYS)
+
+
+def times_of(words: str) -> Times:
+    """When a morning page is told: "weekday 07:30 Europe/Oslo". Raises BadInput."""
+    parts = words.split()
+    mend = 'write for example "weekday 07:30 Europe/Oslo"'
+    if len(parts) not in (2, 3) or parts[0] not in _EVERY:
+        raise BadInput(f"{words[:80]!r} says no time for a morning page", mend)
+    try:
+        return in_words(parts[0], parts[1], parts[2] if len(parts) == 3 else "UTC")
+    except ScheduleError as error:
+        raise BadInput(str(error), error.mend) from error
+
+
+def tell_mornings(site: Site, now: datetime) -> int:
+    """Note the morning pages that are due, each once; how many. One that was missed is told once, late."""
+    with site.store.transaction() as session:
+        due = []
+        for way in mornings_due(session, now):
+            assert way.morning_at is not None
+            due.append((way.id, session.get_one(Project, way.project_id).name, way.morning, way.morning_at))
+            way.morning_at = next(times_of(way.morning).after(now))
+    for way_id, project, words, at in due:
+        told = values_of_morning(site, morning(site, project, times_of(words).zone, now=now))
+        with site.store.transaction() as session:
+            found = session.get(Way, way_id)
+            if found is None:
+                continue
+            made = add_delivery(
+                session, way_id=way_id, project_id=found.project_id, run=told["number"], said="the morning page",
+                told=told, context="morning", subject=f"morning\n{at.isoformat()}",
+            )  # fmt: skip
+            if made is not None:
+                defer(session, "deliver", queue=OUTWARD, lock=f"way-{way_id}", way_id=way_id)
+    return len(due)
+
+
+def values_of_morning(site: Site, m: Morning) -> Mapping[str, Any]:
+    """The named values of a morning page, by the names that outcomes have."""
+    build = m.newest
+    answer = {True: "it may be used", False: "it may not be used", None: "not known yet"}[m.usable]
+    return {
+        "project": m.project, "number": build.run if build else 0, "commit": build.commit if build else "",
+        "short": build.commit[:7] if build else "", "title": build.title if build else "",
+        "author": build.author if build else "", "branch": m.branch, "source": "", "pull_request": None, "tag": "",
+        "context": "morning", "state": {True: "clear", False: "held", None: "pending"}[m.usable], "news": "",
+        "sentence": m.said, "address": f"{site.address}/p/{m.project}/morning", "text": morning_text(m),
+        "tests.new": sum(c.new for c in m.causes), "tests.fixed": None, "tests.total": None, "coverage.line": None,
+        "coverage.changed": None, "mail": "", "failing": [], "subject": f"this morning: {answer}",
+    }  # fmt: skip
