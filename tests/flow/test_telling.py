@@ -315,3 +315,48 @@ def test_the_morning_page_says_what_may_be_used_and_what_happened_and_is_sent_on
     repo.pushed({"report.xml": PASSES}, "Float it")
     told = telling.get("/projects/dawn/morning", since=datetime.now(UTC).isoformat())
     assert told["usable"] is True and len(sent(telling, "dawn")) == 1
+
+
+NOTIFY = """[notify]
+mail = { to = ["committers", "keepers@tidewater.example"], at = ["held"] }
+webhook = [{ url-secret = "CHAT_HOOK", at = ["cleared", "released"] }]
+"""
+BEHIND = """[jobs.publish]
+when = [{ branch = "main" }]
+gated = true
+[[jobs.publish.steps]]
+command = "true"
+"""
+
+
+def test_the_plan_says_who_is_told_of_what(telling: World, rooms: tuple[Receiver, MailRoom]) -> None:
+    requests, mails = rooms
+    repo = telling.repository("planned", None)
+    secret = {"value": f"http://{requests.address}/chat?key=opensesame"}
+    telling.http.put("/projects/planned/secrets/CHAT_HOOK", json=secret)
+    requests.came.clear()
+    mails.mails.clear()
+    repo.pushed({"myriant.toml": PLAN + BEHIND + NOTIFY, "report.xml": FAILS.format("adrift")}, "first")
+    # what another branch writes into its plan tells nobody
+    repo.git("checkout", "-q", "-b", "beside")
+    other = NOTIFY.replace("keepers@tidewater.example", "strangers@elsewhere.example")
+    repo.commit({"myriant.toml": PLAN + BEHIND + other, "report.xml": FAILS.format("aground")}, "Tell strangers")
+    repo.push("beside")
+    repo.run_of(repo.git("rev-parse", "HEAD").strip())
+    repo.git("checkout", "-q", "main")
+    repo.pushed({"report.xml": PASSES}, "Float it")
+    requests.wait(2)
+    sent(telling, "planned", "sent", count=4)
+    assert [(p, b["news"]) for p, _, b in requests.came if "chat" in p] == [
+        ("/chat?key=opensesame", "cleared"), ("/chat?key=opensesame", "released"),
+    ]  # fmt: skip
+    assert sorted((str(m["Subject"]), sorted(to)) for to, m in mails.mails) == [
+        (f"[planned] push to {branch} held: {title}", ["ada@fenmark.example", "keepers@tidewater.example"])
+        for branch, title in (("beside", "Tell strangers"), ("main", "first"))
+    ]
+    assert "opensesame" not in telling.http.get("/projects/planned/sent").text
+    ways = telling.get("/projects/planned/ways")
+    assert [(w["planned"], w["by"]) for w in ways] == [(True, "the plan")] * 2
+    assert telling.http.delete(f"/projects/planned/ways/{ways[0]['name']}").status_code == 409
+    repo.pushed({"myriant.toml": PLAN + BEHIND}, "Tell nobody")
+    assert telling.get("/projects/planned/ways") == []

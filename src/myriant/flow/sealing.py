@@ -25,6 +25,11 @@ def seal(key: bytes, project: int, name: str, value: str) -> bytes:
     return nonce + AESGCM(key).encrypt(nonce, value.encode(), f"{project}/{name}".encode())
 
 
+def as_sealed(way: str) -> str:
+    """As what the template of a way of this name is sealed."""
+    return f"@way/{way}"
+
+
 def opened(key: bytes, project: int, name: str, sealed: bytes) -> str | None:
     """The value, None when another key sealed it, or for something else."""
     try:

@@ -304,6 +304,8 @@ class Way(Base):
     shown: Mapped[str]  # what anybody may see of where it leads: the host, or the receivers
     sealed: Mapped[bytes]  # the template, or receivers; addresses of requests often are secrets
     always: Mapped[bool]  # every outcome, pending ones too; otherwise only what is news
+    moments: Mapped[list[str]] = mapped_column(server_default="{}")  # of news: held, cleared, released; none: each
+    planned: Mapped[bool] = mapped_column(server_default=text("false"))  # it stands in the plan on the main branch
     branches: Mapped[list[str]] = mapped_column(server_default="{}")  # globs; none: all
     on: Mapped[bool] = mapped_column("in_force", server_default=text("true"))
     morning: Mapped[str] = mapped_column(server_default="")  # "weekday 07:30 Europe/Oslo": its morning page
@@ -330,7 +332,7 @@ class Delivery(Base):
     subject: Mapped[str]  # what makes it one thing that is told once
     said: Mapped[str]  # in a few words
     told: Mapped[Json] = mapped_column("named_values")
-    state: Mapped[str]  # waiting, sent, aside
+    state: Mapped[str]  # waiting, sent, aside, unwanted
     tries: Mapped[int] = mapped_column(server_default="0")
     next_at: Mapped[datetime] = _now()
     sent_at: Mapped[datetime | None]

@@ -14,6 +14,8 @@ from myriant.core.results.model import Outcome
 from myriant.core.states import DECIDED
 from myriant.store.tables import Cell, Delivery, Failure, Run, Way
 
+UNWANTED = "unwanted"  # news that a way is not about: only what comes next is told from it
+
 
 def ways_of(session: Session, project_id: int) -> Sequence[Way]:
     return session.scalars(select(Way).where(Way.project_id == project_id).order_by(Way.name)).all()
@@ -31,7 +33,7 @@ def mornings_due(session: Session, now: datetime) -> Sequence[Way]:
 def add_delivery(session: Session, **row: Any) -> int | None:
     """Keep what is to be told, once for its way and subject; its number, None when that was told already."""
     made: int | None = session.scalar(
-        insert(Delivery).values(state="waiting", **row).on_conflict_do_nothing().returning(Delivery.id)
+        insert(Delivery).values({"state": "waiting", **row}).on_conflict_do_nothing().returning(Delivery.id)
     )
     return made
 
@@ -51,7 +53,8 @@ def ways_that_are_due(session: Session, now: datetime) -> list[int]:
 
 def deliveries_of(session: Session, project_id: int, run: int | None, most: int) -> Sequence[tuple[Delivery, Way]]:
     """What was told, newest first: of one run, or of all."""
-    query = select(Delivery, Way).join(Way, Way.id == Delivery.way_id).where(Delivery.project_id == project_id)
+    query = select(Delivery, Way).join(Way, Way.id == Delivery.way_id)
+    query = query.where(Delivery.project_id == project_id, Delivery.state != UNWANTED)
     if run is not None:
         query = query.where(Delivery.run == run)
     return session.execute(query.order_by(Delivery.id.desc()).limit(most)).all()
@@ -68,8 +71,9 @@ def pass_over(session: Session, way_id: int, run: int, but: int) -> None:
 
 
 def last_told(session: Session, way_id: int, context: str, run: int | None) -> Delivery | None:
-    """What was told last on a way of a context, or of one run in it."""
+    """The outcome that was told last on a way of a context, or of one run in it."""
     query = select(Delivery).where(Delivery.way_id == way_id, Delivery.context == context)
+    query = query.where(~Delivery.subject.endswith("\nreleased"))
     if run is not None:
         query = query.where(Delivery.run == run)
     return session.scalars(query.order_by(Delivery.id.desc()).limit(1)).first()

@@ -179,8 +179,11 @@ def test_a_damaged_plan_gives_problems_and_no_other_exception(source: bytes) -> 
 def test_every_key_of_the_format_is_read() -> None:
     reading = read_plan(FULL.encode())
     assert not reading.errors and reading.plan is not None
-    assert {"not carried out yet" in p.message for p in reading.problems} == {True}
+    assert not reading.problems
     plan = reading.plan
+    assert [(n.at, n.to, n.committers, n.url_secret) for n in plan.notify] == [
+        (("held", "cleared"), (), True, ""), (("held", "cleared", "released"), (), False, "CHAT_HOOK"),
+    ]  # fmt: skip
     unit, integration, publish = plan.job("unit"), plan.job("integration"), plan.job("publish")
     assert (unit.env, unit.timeout, integration.env) == (
         {"TZ": "UTC", "LEVEL": "high"},

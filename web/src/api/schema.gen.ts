@@ -5934,6 +5934,10 @@ export interface components {
             shown: string;
             /** Always */
             always: boolean;
+            /** Moments */
+            moments: string[];
+            /** Planned */
+            planned: boolean;
             /** Branches */
             branches: string[];
             /** On */

@@ -12,7 +12,7 @@ const USUAL = `{
 }`;
 
 const WHAT = [
-  { value: "news", label: "When a branch becomes held, held by more, or clear again" },
+  { value: "news", label: "When a branch becomes held, held by more, clear again, or released" },
   { value: "always", label: "Each outcome, pending ones too" },
   { value: "morning", label: "The morning page, at a time" },
 ];
@@ -59,7 +59,7 @@ function One({ project, way }: { project: string; way: Way }) {
     <li>
       <b>{way.name}</b>
       <span>
-        {way.kind === "mail" ? "mail to" : "a request to"} {way.shown}, {way.morning ? `the morning page, every ${way.morning}` : way.always ? "each outcome, pending ones too" : "when a branch becomes held, held by more, or clear again"}
+        {way.kind === "mail" ? "mail to" : "a request to"} {way.shown}, {way.morning ? `the morning page, every ${way.morning}` : way.always ? "each outcome, pending ones too" : way.moments.length ? `when it is ${way.moments.join(" or ")}` : "when a branch becomes held, held by more, clear again, or released"}
         {way.branches.length > 0 && `, of ${way.branches.join(", ")}`}
         {!way.on && "; switched off"}
       </span>
@@ -69,9 +69,11 @@ function One({ project, way }: { project: string; way: Way }) {
       <button type="button" className="plain" disabled={attempt.isPending} onClick={() => attempt.mutate()}>
         Try it
       </button>
-      <button type="button" className="plain" disabled={remove.isPending} onClick={() => remove.mutate()}>
-        Remove
-      </button>
+      {!way.planned && (
+        <button type="button" className="plain" disabled={remove.isPending} onClick={() => remove.mutate()}>
+          Remove
+        </button>
+      )}
       {attempt.data && (
         <span role="status" className={classes.answer} data-arrived={attempt.data.arrived}>
           {attempt.data.arrived ? "It arrived: " : "It did not arrive: "}

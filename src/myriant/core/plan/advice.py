@@ -11,7 +11,6 @@ from typing import Any
 from myriant.core.matrix.expand import expand
 from myriant.core.plan.globs import matches
 from myriant.core.plan.intent import Event, intent
-from myriant.core.plan.keys import TABLES
 from myriant.core.plan.model import FILE_NAME, Collect, Job, Plan, Step
 from myriant.core.plan.places import Path
 from myriant.core.plan.problems import nearest
@@ -50,7 +49,6 @@ def advise(reader: Reader, plan: Plan, data: dict[str, Any], around: Surrounding
         if match := _LEFTOVER.search(text):
             reader.warn(path, f'"{match[0]}" looks like a leftover', "write what is meant, or take it out", value=True)
     _stored_secrets(reader, data, around)
-    _later(reader, data)
     _missing_files(reader, plan, around)
 
 
@@ -474,32 +472,6 @@ def _stored_secrets(reader: Reader, data: dict[str, Any], around: Surroundings) 
                 f"did you mean {near}?" if near else "store it in the project's settings", value=True,
                 edits=reader.replace_value(path, quoted(near)) if near else (),
             )  # fmt: skip
-
-
-def _later(reader: Reader, data: dict[str, Any]) -> None:
-    """Keys that are understood and checked, but that nothing executes yet: said, so that nobody relies on them."""
-
-    def look(kind: str, value: Any, path: Path) -> None:
-        if not isinstance(value, dict):
-            return
-        for key, inner in value.items():
-            spec = TABLES.get(kind, {}).get(key)
-            if spec is None:
-                continue
-            at = (*path, key)
-            if spec.later:
-                mend = "leave it out, or do not rely on it for now"
-                reader.warn(at, f"{key} is understood and checked, but not carried out yet", mend)
-            elif spec.base == "table":
-                look(spec.of, inner, at)
-            elif spec.base == "tables":
-                for i, row in enumerate(inner if isinstance(inner, list) else [inner]):
-                    look(spec.of, row, (*at, i) if isinstance(inner, list) else at)
-            elif spec.base == "named" and isinstance(inner, dict):
-                for name, row in inner.items():
-                    look(spec.of, row, (*at, name))
-
-    look("plan", data, ())
 
 
 def _missing_files(reader: Reader, plan: Plan, around: Surroundings) -> None:

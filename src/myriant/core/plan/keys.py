@@ -14,13 +14,12 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True, slots=True)
 class Key:
-    """What a key takes, what it means, and how it is written; `later` names what is understood but not executed."""
+    """What a key takes, what it means, and how it is written."""
 
     kind: str
     doc: str
     example: str
     needed: bool = False
-    later: bool = False
 
     @property
     def of(self) -> str:
@@ -64,7 +63,7 @@ TABLES: dict[str, dict[str, Key]] = {
         "jobs": Key("named:job", "The jobs, by their ids.", "", needed=True),
         "gate": Key("table:gate", "The rules that a run must meet. Left out: no new failures, nothing void.", ""),
         "coverage": Key("table:coverage", "How paths in coverage reports are read.", ""),
-        "notify": Key("table:notify", "Who is told what.", ""),
+        "notify": Key("table:notify", "Who is told what; as the plan on the main branch says.", ""),
     },
     "events": {
         "push": Key("table:push", "Pushes to branches.", '{ branches = ["main"] }'),
@@ -271,8 +270,8 @@ TABLES: dict[str, dict[str, Key]] = {
         "since": Key("date", "Holds from this day on.", "2026-11-01"),
     },
     "notify": {
-        "mail": Key("table:mail", "Mails.", '{ to = ["committers"], at = ["held"] }', later=True),
-        "webhook": Key("tables:webhook", "Messages sent over HTTP.", "", later=True),
+        "mail": Key("table:mail", "Mails.", '{ to = ["committers"], at = ["held"] }'),
+        "webhook": Key("tables:webhook", "Messages sent over HTTP.", ""),
     },
     "mail": {
         "to": Key("texts", '"committers" or addresses.', '["committers"]', needed=True),

@@ -248,12 +248,23 @@ class CoveragePaths:
 
 
 @dataclass(frozen=True, slots=True)
+class Notify:
+    """Who is told what of the project: people by mail, or a receiver whose address is a secret."""
+
+    at: tuple[str, ...]  # held, cleared, released, always
+    to: tuple[str, ...] = ()  # addresses
+    committers: bool = False
+    url_secret: str = ""  # a request, no mail
+
+
+@dataclass(frozen=True, slots=True)
 class Plan:
     events: Events
     jobs: tuple[Job, ...]
     rules: tuple[Rule, ...]
     coverage: CoveragePaths = CoveragePaths()
     levels: Mapping[BuiltIn, Level] = field(default_factory=dict)  # of built-in rules that the plan names
+    notify: tuple[Notify, ...] = ()
 
     def level_of(self, rule: BuiltIn) -> Level:
         return self.levels.get(rule, USUAL_LEVELS[rule])

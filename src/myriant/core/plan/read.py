@@ -20,10 +20,12 @@ from myriant.core.plan.problems import Edit, Level, Problem
 from myriant.core.plan.schedule import ScheduleError, from_cron, in_words
 from myriant.core.plan.selectors import Condition, Selector
 from myriant.core.plan.table import Found, Reader, quoted
+from myriant.core.telling.mail import is_address
 
 MOST_PROBLEMS = 1000
 _MOST_SYNTAX_ERRORS = 20
 _NOTHING = Selector(())
+_COMMITTERS = "committers"
 
 
 @dataclass(frozen=True, slots=True)
@@ -167,7 +169,25 @@ class _PlanReader(Reader):
         coverage = top.get("coverage") or {}
         maps = tuple((m["from"], m["to"]) for m in coverage.get("map") or () if len(m) == 2)
         paths = model.CoveragePaths(coverage.get("root"), coverage.get("exclude", ()), maps)
-        return Plan(self.events(top.get("events")), tuple(jobs), rules, paths, levels)
+        told = tuple(self.notify(top.get("notify")))
+        return Plan(self.events(top.get("events")), tuple(jobs), rules, paths, levels, told)
+
+    def notify(self, found: Found | None) -> Iterator[model.Notify]:
+        mail = found.get("mail") if found is not None else None
+        if mail is not None and "to" in mail and "at" in mail:
+            for i, to in enumerate(mail["to"]):
+                if to != _COMMITTERS and not is_address(to):
+                    mend = 'write "committers", or an address like "ada@tidewater.example"'
+                    self.problem((*mail.at("to"), i), f"{to[:80]!r} is no address for mail", mend, value=True)
+            named = tuple(t for t in mail["to"] if t != _COMMITTERS and is_address(t))
+            yield model.Notify(mail["at"], named, _COMMITTERS in mail["to"])
+        for row in (found.get("webhook") if found is not None else None) or ():
+            if "url-secret" in row and "at" in row:
+                if re.fullmatch(r"[A-Z][A-Z0-9_]*", row["url-secret"]):
+                    yield model.Notify(row["at"], url_secret=row["url-secret"])
+                else:
+                    mend = "write a secret's name in capital letters: CHAT_HOOK"
+                    self.problem(row.at("url-secret"), f"{row['url-secret'][:80]!r} names no secret", mend, value=True)
 
     # --- events ---------------------------------------------------------------------------------
 

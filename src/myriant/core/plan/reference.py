@@ -161,11 +161,7 @@ def reference() -> str:
     for kind, title in _TITLES.items():
         lines += [f"## {title}", "", "| key | takes | meaning | example |", "|---|---|---|---|"]
         for name, key in TABLES[kind].items():
-            doc = (
-                key.doc
-                + (" **Needed.**" if key.needed else "")
-                + (" *Checked, not carried out yet.*" if key.later else "")
-            )
+            doc = key.doc + (" **Needed.**" if key.needed else "")
             example = f"`{key.example}`" if key.example else ""
             lines.append(f"| `{name}` | {takes(key)} | {doc} | {example} |".replace("|HH", "HH"))
         lines.append("")

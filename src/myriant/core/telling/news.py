@@ -12,6 +12,7 @@ class News(StrEnum):
     HELD = "held"
     MORE = "held by more"
     CLEARED = "cleared"
+    RELEASED = "released"
     NONE = ""
 
 

@@ -30,7 +30,7 @@ VALUES: Mapping[str, tuple[str, Value]] = {
     "tag": ("the tag", ""),
     "context": ("where the word holds", "push main"),
     "state": ("pending, clear, held or exempt", "held"),
-    "news": ("held, held by more, cleared; empty where nothing changed", "held"),
+    "news": ("held, held by more, cleared, released; empty where nothing changed", "held"),
     "sentence": ("the verdict in a sentence", "Held: 1 test newly fails, only where lua=5.1."),
     "address": ("of the run's page", "http://127.0.0.1:8420/p/lockstep/runs/81"),
     "text": ("sentence, findings and numbers as Markdown that reads well as plain text", "Held: 1 test newly fails."),
@@ -71,7 +71,7 @@ def checked(template: Template) -> Template:
 
 
 def _any_secret(name: str) -> str:
-    return "secret"
+    return "https://secret.example"
 
 
 def fill(template: Template, values: Mapping[str, Value], secret: Any) -> Filled:
@@ -81,7 +81,7 @@ def fill(template: Template, values: Mapping[str, Value], secret: Any) -> Filled
     """
     if template.method not in METHODS:
         raise TemplateError(f"the method {template.method[:20]!r} is none of {', '.join(METHODS)}")
-    url = _PLACE.sub(lambda m: quote(_text(_value(m[1], values, secret, "the address")), safe=""), template.url)
+    url = _address(template.url, values, secret)
     parts = urlsplit(url)
     if parts.scheme not in ("http", "https") or not parts.hostname or any(c.isspace() for c in url):
         raise TemplateError("the address is none: write http:// or https:// and a host")
@@ -101,6 +101,14 @@ def fill(template: Template, values: Mapping[str, Value], secret: Any) -> Filled
     if len(body) > MOST_BODY:
         raise TemplateError(f"the body would have more than {MOST_BODY:,} bytes")
     return Filled(url, template.method, {**headers, "Content-Type": "application/json"}, body)
+
+
+def _address(template: str, values: Mapping[str, Value], secret: Any) -> str:
+    """An address with its values quoted; one that is a secret and nothing else is that secret."""
+    whole = _PLACE.fullmatch(template)
+    if whole and whole[1].startswith("secret:"):
+        return _text(_value(whole[1], values, secret, "the address")).strip()
+    return _PLACE.sub(lambda m: quote(_text(_value(m[1], values, secret, "the address")), safe=""), template)
 
 
 def _filled(tree: Any, values: Mapping[str, Value], secret: Any) -> Any:

@@ -20,7 +20,7 @@ import httpx
 
 from myriant.core.telling.mail import message
 from myriant.core.telling.template import Filled, Template, TemplateError, fill
-from myriant.flow.sealing import opened
+from myriant.flow.sealing import as_sealed, opened
 from myriant.flow.site import Site
 from myriant.store.changes import tell
 from myriant.store.queue import OUTWARD, defer
@@ -47,11 +47,6 @@ class Answer:
     lasting: bool = False  # another try would end the same way
 
 
-def as_sealed(way: Way) -> str:
-    """As what a way's template is sealed."""
-    return f"@way/{way.name}"
-
-
 def deliver(site: Site, way_id: int) -> None:
     """Send what waits on a way, the oldest first, until nothing waits or one does not arrive."""
     while _deliver_one(site, way_id):
@@ -68,7 +63,7 @@ def _deliver_one(site: Site, way_id: int) -> bool:
         found.next_at = datetime.now(UTC) + wait_after(found.tries)  # also if this process is killed while it sends
         number, told, subject = found.id, found.told, found.subject
         project = session.get_one(Project, way.project_id)
-        content = opened(site.key(), project.id, as_sealed(way), way.sealed)
+        content = opened(site.key(), project.id, as_sealed(way.name), way.sealed)
         kind, names = way.kind, {n: s.sealed for n, s in secrets_named(session, project.id, _secrets(content)).items()}
         project_id = project.id
     secrets = {n: v for n, s in names.items() if (v := opened(site.key(), project_id, n, s)) is not None}

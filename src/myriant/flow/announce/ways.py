@@ -12,15 +12,17 @@ from myriant.core.coverage.model import Totals
 from myriant.core.gate.contexts import parse_context
 from myriant.core.gate.measures import share_passed
 from myriant.core.plan.globs import matches
-from myriant.core.states import DECIDED, Verdict
+from myriant.core.states import DECIDED, State, Verdict
 from myriant.core.telling.news import News, Outcome, news
 from myriant.core.telling.outcome import Told, outcome_text
 from myriant.core.written import counted, duration, percent
 from myriant.flow.site import Site
 from myriant.store.coverage import coverage_totals_of
 from myriant.store.queue import OUTWARD, defer
+from myriant.store.runs import cells_of
 from myriant.store.tables import Delivery, Project, Run, Way
 from myriant.store.ways import (
+    UNWANTED,
     add_delivery,
     failing_signatures,
     is_newest_decided,
@@ -43,20 +45,42 @@ def tell_ways(site: Site, run_id: int) -> None:
         if not ways:
             return
         project = session.get_one(Project, run.project_id)
+        released = is_released(session, run)
         for way in ways:
+            if released and _of_interest(way, News.RELEASED):
+                told = values_of(site, session, project, run, News.RELEASED)
+                _keep(session, project, run, way, told, f"{run.context}\n{run.number}\nreleased")
             last = last_told(session, way.id, run.context, run.number if way.always else None)
             what = _news(session, run, last)
             told = values_of(site, session, project, run, what)
             if (way.always and _as_before(told, last)) or (not way.always and what is News.NONE):
                 continue
-            made = add_delivery(
-                session, way_id=way.id, project_id=project.id, run=run.number, said=_said(told), told=told,
-                context=run.context, subject=f"{run.context}\n{run.number}\n{last.id if last is not None else 0}",
-            )  # fmt: skip
-            if made is not None:
-                if way.always:
-                    pass_over(session, way.id, run.number, made)
-                defer(session, "deliver", queue=OUTWARD, lock=f"way-{way.id}", way_id=way.id)
+            after = last.id if last is not None else 0
+            _keep(session, project, run, way, told, f"{run.context}\n{run.number}\n{after}")
+
+
+def _keep(session: Session, project: Project, run: Run, way: Way, told: Mapping[str, Any], subject: str) -> None:
+    wanted = way.always or _of_interest(way, News(told["news"]))
+    made = add_delivery(
+        session, way_id=way.id, project_id=project.id, run=run.number, said=_said(told), told=told,
+        context=run.context, subject=subject, state="waiting" if wanted else UNWANTED,
+    )  # fmt: skip
+    if made is not None and wanted:
+        if way.always and told["news"] != News.RELEASED:
+            pass_over(session, way.id, run.number, made)
+        defer(session, "deliver", queue=OUTWARD, lock=f"way-{way.id}", way_id=way.id)
+
+
+def _of_interest(way: Way, what: News) -> bool:
+    """Whether a way wants to hear of a piece of news; what is held by more is a part of what is held."""
+    moment = News.HELD if what is News.MORE else what
+    return what is not News.NONE and (way.always or not way.moments or str(moment) in way.moments)
+
+
+def is_released(session: Session, run: Run) -> bool:
+    """Whether what is behind the verdict of a run has passed, all of it."""
+    behind = [c for c in cells_of(session, run.id) if c.gated and c.selected and not c.advisory]
+    return run.verdict is Verdict.CLEAR and bool(behind) and all(c.state is State.PASSED for c in behind)
 
 
 def _as_before(told: Mapping[str, Any], last: Delivery | None) -> bool:

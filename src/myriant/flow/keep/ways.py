@@ -12,12 +12,12 @@ from urllib.parse import urlsplit
 
 from myriant.core.telling.mail import is_address
 from myriant.core.telling.template import VALUES, Template, TemplateError, checked
-from myriant.flow.announce.sending import Answer, as_sealed, attempt
+from myriant.flow.announce.sending import Answer, attempt
 from myriant.flow.ask.morning import morning
-from myriant.flow.errors import BadInput, NotFound
+from myriant.flow.errors import BadInput, NotFound, Refused
 from myriant.flow.keep.mornings import times_of, values_of_morning
 from myriant.flow.naming import the_project
-from myriant.flow.sealing import opened, seal
+from myriant.flow.sealing import as_sealed, opened, seal
 from myriant.flow.site import Site
 from myriant.flow.who import Person
 from myriant.store.audit import record
@@ -56,6 +56,8 @@ class WayView:
     kind: str
     shown: str
     always: bool
+    moments: list[str]
+    planned: bool
     branches: list[str]
     on: bool
     morning: str
@@ -99,7 +101,7 @@ def set_way(site: Site, name: str, way: str, wish: WayWish, who: Person) -> None
         row.kind, row.shown, row.always, row.on = wish.kind, shown, wish.always, wish.on
         row.branches, row.by, row.at = list(wish.branches), who.name, datetime.now(UTC)
         row.morning, row.morning_at = wish.morning, morning_at
-        row.sealed = seal(site.key(), project.id, as_sealed(row), json.dumps(content))
+        row.sealed = seal(site.key(), project.id, as_sealed(way), json.dumps(content))
         what = f"the morning page is told {wish.morning}" if wish.morning else "outcomes are told"
         record(session, project.id, who.name, "way", f"{what} to {shown} ({way})")
 
@@ -129,6 +131,8 @@ def remove_way(site: Site, name: str, way: str, who: Person) -> None:
     with site.store.transaction() as session:
         project = the_project(session, name)
         row = _the_way(session, project.id, way)
+        if row.planned:
+            raise Refused(f"“{way}” stands in the plan", "take it out of [notify] there")
         session.delete(row)
         record(session, project.id, who.name, "way", f"outcomes are told to {row.shown} ({way}) no more")
 
@@ -144,7 +148,20 @@ def ways(site: Site, name: str) -> list[WayView]:
     with site.store.transaction() as session:
         project = the_project(session, name)
         return [
-            WayView(w.name, w.kind, w.shown, w.always, w.branches, w.on, w.morning, w.morning_at, w.by, w.at)
+            WayView(
+                w.name,
+                w.kind,
+                w.shown,
+                w.always,
+                w.moments,
+                w.planned,
+                w.branches,
+                w.on,
+                w.morning,
+                w.morning_at,
+                w.by,
+                w.at,
+            )
             for w in ways_of(session, project.id)
         ]
 
@@ -154,7 +171,7 @@ def try_way(site: Site, name: str, way: str) -> Answer:
     with site.store.transaction() as session:
         project = the_project(session, name)
         row = _the_way(session, project.id, way)
-        content = opened(site.key(), project.id, as_sealed(row), row.sealed)
+        content = opened(site.key(), project.id, as_sealed(row.name), row.sealed)
         sealed = {s.name: s.sealed for s in secrets_of_project(session, project.id)}
         kind, project_id, words = row.kind, project.id, row.morning
     secrets = {n: v for n, s in sealed.items() if (v := opened(site.key(), project_id, n, s)) is not None}

@@ -18,6 +18,7 @@ from myriant.core.written import counted
 from myriant.flow.intake.starting import describe
 from myriant.flow.planning.baselines import ancestors, asks_less, changed_for, gate_baselines, good_baselines
 from myriant.flow.planning.cells import make_cells, told_of
+from myriant.flow.planning.notify import remember_notify
 from myriant.flow.planning.preconditions import meet_expectations, require_secrets
 from myriant.flow.planning.reuse import reuse_answers
 from myriant.flow.planning.schedules import remember_schedules
@@ -167,6 +168,7 @@ def _apply(
         return
     if run.event == EventKind.PUSH and run.branch == project.main_branch:
         remember_schedules(session, project, plan)
+        remember_notify(site, session, project, plan)
     good = good_baselines(session, run, nearest, plan.jobs)
     found = _intended(site, session, project, run, plan, good)
     run.left_out = told_of(found)

@@ -1,0 +1,48 @@
+"""Who is told what, as the plan on the main branch says: kept as ways beside those of the settings."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy.orm import Session
+
+from myriant.core.plan.model import Notify, Plan
+from myriant.flow.sealing import as_sealed, seal
+from myriant.flow.site import Site
+from myriant.store.tables import Project, Way
+from myriant.store.ways import ways_of
+
+BY = "the plan"
+
+
+def remember_notify(site: Site, session: Session, project: Project, plan: Plan) -> None:
+    """Keep the ways of the plan on the main branch, and forget those that it has no more."""
+    wanted = {_name(i, n): n for i, n in enumerate(plan.notify)}
+    known = {w.name: w for w in ways_of(session, project.id) if w.planned}
+    for name, told in wanted.items():
+        kind, shown, content = _content(told)
+        at = [moment for moment in told.at if moment != "always"]
+        way = known.pop(name, None) or Way(project_id=project.id, name=name, planned=True, by=BY, kind=kind)
+        way.kind, way.shown, way.always, way.moments = kind, shown, "always" in told.at, at
+        way.at = datetime.now(UTC)
+        way.sealed = seal(site.key(), project.id, as_sealed(name), json.dumps(content))
+        session.add(way)
+    for gone in known.values():
+        session.delete(gone)
+
+
+def _name(place: int, told: Notify) -> str:
+    """One that no way of the settings can have."""
+    return f"plan: {f'webhook {told.url_secret}' if told.url_secret else 'mail'} {place}"
+
+
+def _content(told: Notify) -> tuple[str, str, Mapping[str, Any]]:
+    """Of a way its kind, what anybody may see of it, and what is sealed."""
+    if told.url_secret:
+        content = {"url": f"{{secret:{told.url_secret}}}", "method": "POST", "headers": {}, "body": ""}
+        return "request", f"the address in {told.url_secret}", content
+    said = ", ".join([*told.to, *(["the commits' authors"] if told.committers else [])])
+    return "mail", said, {"to": list(told.to), "authors": told.committers}
