@@ -32,6 +32,7 @@ from myriant.api import (
     live_events,
     plans,
     projects,
+    releases,
     runners,
     runs,
     secrets,
@@ -56,9 +57,9 @@ _log = logging.getLogger(__name__)
 _BEAT = 2.0  # seconds
 WEB = Path(__file__).parent.parent / "web"
 ROUTERS = (
-    sign_in.router, projects.router, plans.router, runs.router, coverage.router, findings.router, tests.router,
-    attempts.router, runners.router, secrets.router, caches.router, events.router, sendings.router, source.router,
-    live_events.router, ways.router, trends.router, protocol_runners.router, protocol_attempts.router,
+    sign_in.router, projects.router, plans.router, runs.router, releases.router, coverage.router, findings.router,
+    tests.router, attempts.router, runners.router, secrets.router, caches.router, events.router, sendings.router,
+    source.router, live_events.router, ways.router, trends.router, protocol_runners.router, protocol_attempts.router,
 )  # fmt: skip
 
 

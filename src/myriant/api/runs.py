@@ -47,6 +47,7 @@ class ByHand(BaseModel):
 
 class Word(BaseModel):
     given: bool
+    reason: str = Field("", max_length=2000)
 
 
 class Stopped(BaseModel):
@@ -187,7 +188,8 @@ def stop(site: TheSite, who: ThePerson, project: str, number: int) -> Stopped:
 
 @router.post("/projects/{project}/runs/{number}/approvals/{job}", status_code=204, dependencies=[MEMBER])
 def approve(site: TheSite, who: ThePerson, project: str, number: int, job: str, word: Word) -> None:
-    give_word(site, project, number, job, who, given=word.given)
+    """Give or refuse the word that a job behind the verdict waits for."""
+    give_word(site, project, number, job, who, word.reason, given=word.given)
 
 
 @router.get("/projects/{project}/runs/{number}/timeline", dependencies=[VIEWER])

@@ -13,6 +13,7 @@ from urllib.parse import urlencode
 
 import typer
 
+from myriant.cli.attest import attest
 from myriant.cli.connection import Connection
 from myriant.cli.errors import Trouble, stop
 from myriant.cli.inspect import inspect
@@ -35,6 +36,7 @@ app.add_typer(plans, name="plan")
 app.add_typer(demo, name="demo")
 app.add_typer(inspect, name="inspect")
 app.add_typer(secret, name="secret")
+app.add_typer(attest, name="attest")
 app.add_typer(runners, name="runners")
 app.command()(here)
 app.command()(reproduce)

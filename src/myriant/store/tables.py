@@ -800,6 +800,7 @@ class Approval(Base):
     job: Mapped[str] = mapped_column(primary_key=True)
     state: Mapped[ApprovalState]
     by: Mapped[str] = mapped_column(server_default="")
+    reason: Mapped[str] = mapped_column(server_default="")
     until: Mapped[datetime]
     at: Mapped[datetime | None]
 

@@ -603,6 +603,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description Give or refuse the word that a job behind the verdict waits for. */
         post: operations["approve"];
         delete?: never;
         options?: never;
@@ -653,6 +654,57 @@ export interface paths {
         };
         /** @description All results of a run: one JUnit XML with a suite for each cell (xml), CSV (csv) or Parquet (parquet). */
         get: operations["export_results"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/releases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The newest runs with something behind their verdict, and what is live. */
+        get: operations["releases"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/runs/{number}/attestation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A signed statement of what a clear run tested and made: in-toto in a DSSE envelope. */
+        get: operations["attestation"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attestation-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The public key by which such statements are seen to be this installation's. */
+        get: operations["attestation_key"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2090,6 +2142,8 @@ export interface components {
             state: string;
             /** By */
             by: string;
+            /** Reason */
+            reason: string;
             /**
              * Until
              * Format: date-time
@@ -2097,6 +2151,8 @@ export interface components {
             until: string;
             /** At */
             at: string | null;
+            /** About */
+            about: string;
         };
         /** ArtifactWish */
         ArtifactWish: {
@@ -3778,6 +3834,25 @@ export interface components {
             token: string;
         };
         /**
+         * LiveNow
+         * @description What a job behind the verdict brought out last.
+         */
+        LiveNow: {
+            /** Job */
+            job: string;
+            /** Title */
+            title: string;
+            /** Run */
+            run: number;
+            /** Version */
+            version: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+        };
+        /**
          * Load
          * @description What runs and waits on the whole server; `done_in` seconds nothing of it is left that can run at all.
          */
@@ -3869,6 +3944,24 @@ export interface components {
             differing: components["schemas"]["Differing"][];
             /** Same */
             same: number;
+        };
+        /**
+         * MadeView
+         * @description A file that the run made, by its digest.
+         */
+        MadeView: {
+            /** Job */
+            job: string;
+            /** Key */
+            key: string;
+            /** Path */
+            path: string;
+            /** Digest */
+            digest: string;
+            /** Size */
+            size: number;
+            /** Report */
+            report: number | null;
         };
         /**
          * Mark
@@ -4676,6 +4769,31 @@ export interface components {
             jobs: components["schemas"]["JobMeaning"][];
             forecast: components["schemas"]["Forecast"];
         };
+        /** ReleaseCard */
+        ReleaseCard: {
+            run: components["schemas"]["RunLine"];
+            /** Version */
+            version: string;
+            /** Notes */
+            notes: string[];
+            /** More Notes */
+            more_notes: number;
+            /** Made */
+            made: components["schemas"]["MadeView"][];
+            /** Targets */
+            targets: components["schemas"]["TargetView"][];
+            /** May Release */
+            may_release: boolean;
+        };
+        /** Releases */
+        Releases: {
+            /** Said */
+            said: string;
+            /** Live */
+            live: components["schemas"]["LiveNow"][];
+            /** Cards */
+            cards: components["schemas"]["ReleaseCard"][];
+        };
         /** Replay */
         Replay: {
             /** Said */
@@ -5274,6 +5392,11 @@ export interface components {
          * @enum {string}
          */
         State: "waiting" | "running" | "reading" | "passed" | "failed" | "void" | "stopped" | "skipped";
+        /** StatementKey */
+        StatementKey: {
+            /** Key */
+            key: string;
+        };
         /**
          * StepLines
          * @description Where a step's output begins and ends, in lines.
@@ -5503,6 +5626,32 @@ export interface components {
              * @default
              */
             note: string;
+        };
+        /**
+         * TargetView
+         * @description A job behind the verdict: how it stands in this run, who approved it, and whether it is what is live.
+         */
+        TargetView: {
+            /** Job */
+            job: string;
+            /** Title */
+            title: string;
+            /** State */
+            state: string;
+            /** Reason */
+            reason: string;
+            /** Approval */
+            approval: string;
+            /** By */
+            by: string;
+            /** Because */
+            because: string;
+            /** At */
+            at: string | null;
+            /** Live */
+            live: boolean;
+            /** Attempt */
+            attempt: number | null;
         };
         /**
          * TestRow
@@ -5978,6 +6127,11 @@ export interface components {
         Word: {
             /** Given */
             given: boolean;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
         };
     };
     responses: never;
@@ -7455,6 +7609,91 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    releases: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Releases"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    attestation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    attestation_key: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StatementKey"];
                 };
             };
         };

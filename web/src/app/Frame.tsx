@@ -76,6 +76,7 @@ export function pagesOf(project: string | undefined): { title: string; to: strin
     { title: "Trends", to: `/p/${project}/trends` },
     { title: "Versions", to: `/p/${project}/versions` },
     { title: "Flaky", to: `/p/${project}/flaky` },
+    { title: "Releases", to: `/p/${project}/releases` },
     { title: "Plan", to: `/p/${project}/plan` },
     { title: "Settings", to: `/p/${project}/settings` },
   ];

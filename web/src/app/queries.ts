@@ -23,6 +23,7 @@ export const keys = {
   caches: (project: string) => ["caches", project],
   audit: (project: string) => ["audit", project],
   morning: (project: string) => ["morning", project],
+  releases: (project: string) => ["releases", project],
   waivers: (project: string) => ["waivers", project],
   kept: (project: string, days?: number) => ["kept", project, ...(days === undefined ? [] : [days])],
   ways: (project: string, of?: string) => ["ways", project, ...(of === undefined ? [] : [of])],
@@ -105,6 +106,9 @@ export const morningQuery = (project: string) =>
     queryKey: keys.morning(project),
     queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/morning", { signal, params: { path: { project }, query: { zone: Intl.DateTimeFormat().resolvedOptions().timeZone } } })),
   });
+
+export const releasesQuery = (project: string) =>
+  queryOptions({ queryKey: keys.releases(project), queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/releases", { signal, params: { path: { project } } })) });
 
 export const waiversQuery = (project: string) =>
   queryOptions({ queryKey: keys.waivers(project), queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/waivers", { signal, params: { path: { project } } })) });

@@ -40,7 +40,7 @@ test("a rule of the plan that holds a run is waived with a reason, here or every
   const { user, written } = shown(<MustHold run={heldRun({})} />, { answers: { [`POST ${PATH}/waivers`]: {} } });
   await user.click(screen.getByRole("button", { name: "Waive it …" }));
   const form = within(screen.getByRole("form", { name: "Waive mostly covered" }));
-  expect((form.getByRole("button", { name: "Waive it" }) as HTMLButtonElement).disabled).toBe(true);
+  expect(form.getByRole<HTMLButtonElement>("button", { name: "Waive it" }).disabled).toBe(true);
   await user.type(form.getByLabelText("It need not hold, because"), "it moves");
   await user.click(form.getByLabelText("on every branch and pull request"));
   await user.click(form.getByRole("button", { name: "Waive it" }));
@@ -77,16 +77,18 @@ test.each([
   ["Approve", true],
   ["Refuse", false],
 ])("%s gives the word", async (name, given) => {
-  const waiting = { job: "publish", state: "waiting", by: "", until: "2026-11-28T09:00:00Z", at: null };
+  const waiting = { job: "publish", state: "waiting", by: "", reason: "", about: "v1 at cf81ee6, which made no artifact", until: "2026-11-28T09:00:00Z", at: null };
   const { user, written } = shown(<Approvals run={run({ approvals: [waiting] })} now={NOW} />, { answers: { [`POST ${PATH}/approvals/publish`]: null } });
+  expect(document.body.textContent).toContain("an approval of v1 at cf81ee6, which made no artifact");
+  await user.type(screen.getByLabelText("Why, for publish"), "seen on the trial");
   await user.click(screen.getByRole("button", { name }));
-  expect((await written())[0]?.body).toEqual({ given });
+  expect((await written())[0]?.body).toEqual({ given, reason: "seen on the trial" });
 });
 
 test("words that were said stay listed, with who said them", () => {
-  const said = [{ job: "publish", state: "given", by: "Ada", until: "2026-11-28T09:00:00Z", at: "2026-11-27T08:00:00Z" }, { job: "sign", state: "late", by: "", until: "2026-11-26T09:00:00Z", at: null }];
+  const said = [{ job: "publish", state: "given", by: "Ada", reason: "seen on the trial", about: "", until: "2026-11-28T09:00:00Z", at: "2026-11-27T08:00:00Z" }, { job: "sign", state: "late", by: "", reason: "", about: "", until: "2026-11-26T09:00:00Z", at: null }];
   shown(<Approvals run={run({ approvals: said })} now={NOW} />);
-  expect(document.body.textContent).toContain("publish: approval given by Ada, 1 h ago");
+  expect(document.body.textContent).toContain("publish: approval given by Ada, 1 h ago: “seen on the trial”");
   expect(document.body.textContent).toContain("sign: approval did not come in time");
 });
 

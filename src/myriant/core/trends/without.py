@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from scipy import stats
+from scipy import special
 
 from myriant.core.trends.versions import CellTotal
 
@@ -46,7 +46,7 @@ def without(cells: Iterable[CellTotal], job: str, dimension: str, value: str) ->
             failed.append(run)
         own += sum(c.seconds for c in with_it)
         total += sum(c.seconds for c in mine)
-    upper = float(stats.beta.ppf(CERTAINTY, len(missed) + 1, breaks - len(missed))) if breaks > len(missed) else 1.0
+    upper = float(special.betaincinv(len(missed) + 1, breaks - len(missed), CERTAINTY)) if breaks > len(missed) else 1.0
     return Without(
         len(runs), breaks, missed, upper, failed, own / len(runs) if runs else 0.0, own / total if total else 0.0
     )

@@ -18,6 +18,7 @@ from myriant.flow.ask.controls import ControlView, controls_of
 from myriant.flow.ask.lines import RunLine, in_plan_order, is_undecided, jobs_told, run_line, so_far
 from myriant.flow.ask.problems import BlindView, PlanProblem, problem_view
 from myriant.flow.ask.queue import Queued, queue_of
+from myriant.flow.ask.releases import what_it_would_release
 from myriant.flow.ask.strip import fraction_of
 from myriant.flow.ask.words import words_of
 from myriant.flow.naming import the_project, the_run
@@ -169,8 +170,10 @@ class ApprovalView:
     job: str
     state: str  # waiting, given, refused, late
     by: str
+    reason: str
     until: datetime
     at: datetime | None
+    about: str  # what would be released
 
 
 def run_view(site: Site, name: str, number: int) -> RunView:
@@ -218,7 +221,10 @@ def run_view(site: Site, name: str, number: int) -> RunView:
                 JobTold(**{**told, "blind": BlindView(**told["blind"]) if told.get("blind") else None})
                 for told in row.left_out
             ],
-            approvals=[ApprovalView(a.job, a.state, a.by, a.until, a.at) for a in approvals_of(session, row.id)],
+            approvals=[
+                ApprovalView(a.job, a.state, a.by, a.reason, a.until, a.at, what_it_would_release(session, row))
+                for a in approvals_of(session, row.id)
+            ],
             controls=controls_of(session, row),
             open=_is_open(cells),
         )

@@ -7,7 +7,7 @@ from myriant.core.states import OPEN, State
 from myriant.flow.errors import BadInput, NotFound, Refused
 from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
-from myriant.flow.state import cells, runs
+from myriant.flow.state import approvals, cells, runs
 from myriant.flow.state.advance import advance
 from myriant.flow.who import Person
 from myriant.store.changes import tell
@@ -24,8 +24,8 @@ def run_again(site: Site, project_name: str, number: int, which: str, chosen: st
     """Give cells of a run another attempt; how many. Cells that the sample left out can be chosen as well.
 
     The order of jobs holds again: a cell waits for what runs again before it, a gated one for the new verdict. Gated
-    cells that have passed (a release, most often) run again only when they are chosen. The verdict is made anew when
-    all have ended. Raises NotFound, BadInput, Refused.
+    cells that have passed (a release, most often) run again only when they are chosen, and ask for a new approval. The
+    verdict is made anew when all have ended. Raises NotFound, BadInput, Refused.
     """
     selector = _selector(chosen) if which == "chosen" else None
     with site.store.transaction() as session:
@@ -44,6 +44,10 @@ def run_again(site: Site, project_name: str, number: int, which: str, chosen: st
                 "no cell of this run is to be run again", "choose others; those that run or wait go on anyway"
             )
         waits = {job.id for job in plan.jobs if job.after or job.gated or job.approval}
+        for job in {c.job for c in chosen_cells}:
+            wanted = plan.find(job)
+            if wanted is not None and wanted.approval is not None:
+                approvals.ask(session, run, job, wanted.approval.within)
         for cell in chosen_cells:
             cells.again(cell, who.name, ready=cell.job not in waits)
         if any(not c.gated for c in chosen_cells):

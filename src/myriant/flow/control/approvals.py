@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from myriant.flow.ask.releases import what_it_would_release
 from myriant.flow.errors import NotFound, Refused
 from myriant.flow.naming import the_project
 from myriant.flow.plans import plan_of_run
@@ -9,12 +10,17 @@ from myriant.flow.site import Site
 from myriant.flow.state import approvals
 from myriant.flow.state.advance import advance
 from myriant.flow.who import Person
+from myriant.store.audit import record
 from myriant.store.changes import tell
 from myriant.store.runs import run_numbered
 from myriant.store.tables import Approval
 
+MOST_REASON = 2000
 
-def give_word(site: Site, project_name: str, number: int, job: str, who: Person, *, given: bool) -> None:
+
+def give_word(
+    site: Site, project_name: str, number: int, job: str, who: Person, reason: str = "", *, given: bool
+) -> None:
     """Give or refuse the approval that a job waits for. Raises NotFound, Refused."""
     with site.store.transaction() as session:
         project = the_project(session, project_name)
@@ -26,7 +32,10 @@ def give_word(site: Site, project_name: str, number: int, job: str, who: Person,
         wanted = plan.job(job).approval
         if wanted is None or not ({who.name, who.role} & set(wanted.by) or who.may("maintainer")):
             raise Refused(f"{job} waits for the word of {' or '.join(wanted.by) if wanted else 'nobody'}")
-        approvals.say(word, who.name, given=given)
+        approvals.say(word, who.name, reason.strip()[:MOST_REASON], given=given)
+        what = f"#{run.number} {job}, {what_it_would_release(session, run)}"
+        said = f"{what}: {reason.strip()}" if reason.strip() else what
+        record(session, project.id, who.name, "approved" if given else "refused", said)
         session.flush()
         session.refresh(run, with_for_update=True)
         advance(session, run, plan)

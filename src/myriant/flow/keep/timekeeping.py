@@ -18,6 +18,7 @@ from myriant.flow.state.controls import give_up
 from myriant.store.attempts import take_outlived_reports
 from myriant.store.controls import stale_controls
 from myriant.store.projects import forget_seen_events
+from myriant.store.releases import runs_waiting_to_release
 from myriant.store.runs import late_approvals
 from myriant.store.tables import Run
 
@@ -36,6 +37,9 @@ def keep_time(site: Site, now: datetime | None = None) -> list[int]:
         for word in late_approvals(session, now):
             expire(word, now)
             run = session.get_one(Run, word.run_id, with_for_update=True)
+            advance(session, run, plan_of_run(session, run))
+        for run in runs_waiting_to_release(session):
+            session.refresh(run, with_for_update=True)
             advance(session, run, plan_of_run(session, run))
         gone = take_outlived_reports(session, now, 500)
         for control in stale_controls(session, now - FRESH):

@@ -12,6 +12,7 @@ from myriant.core.plan.model import Job, Plan
 from myriant.core.states import OPEN, ApprovalState, State, Verdict, Why
 from myriant.flow.state import approvals, cells, runs
 from myriant.store.changes import ring_runners
+from myriant.store.releases import released_beside
 from myriant.store.runs import cells_of
 from myriant.store.tables import Approval, Cell, Run
 
@@ -72,6 +73,8 @@ def _release(session: Session, run: Run, job: Job, mine: Sequence[Cell], by_job:
             refused = word.state == ApprovalState.REFUSED
             why = f"{word.by} did not approve" if refused else f"no approval by {by} came in time"
             return _skip(mine, Why.APPROVAL, why)
+    if job.gated and (other := released_beside(session, run, job.id)):
+        return _say(mine, Why.GATED, f"waits for #{other}, where {job.id} goes on: one release at a time")
     for cell in mine:
         cells.release(cell)
     return True

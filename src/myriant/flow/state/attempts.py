@@ -61,7 +61,12 @@ def lose(session: Session, attempt: Attempt, reason: str) -> None:
 
 
 def may_try_again(session: Session, attempt: Attempt, plan: Plan | None, cell: Cell) -> bool:
-    """Whether a cell whose runner or machine failed it is given to a runner once more, as its plan says."""
+    """Whether a cell whose runner or machine failed it is given to a runner once more, as its plan says.
+
+    One behind the verdict is not: nobody knows how far a release came, and only a person may repeat it.
+    """
+    if cell.gated:
+        return False
     lost = voids_of(session, attempt.cell_id)
     return lost <= (plan.job(cell.job).retry.void if plan is not None else TRIES_AFTER_LOSS)
 

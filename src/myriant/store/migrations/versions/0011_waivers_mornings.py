@@ -31,6 +31,7 @@ def upgrade() -> None:
         sa.Column("ended_why", sa.Text(), nullable=False, server_default=""),
     )
     op.create_index("waiver_of_project", "waiver", ["project_id", "rule"])
+    op.add_column("approval", sa.Column("reason", sa.Text(), nullable=False, server_default=""))
     op.add_column("way", sa.Column("moments", ARRAY(sa.Text()), nullable=False, server_default="{}"))
     op.add_column("way", sa.Column("planned", sa.Boolean(), nullable=False, server_default=sa.text("false")))
     op.add_column("way", sa.Column("morning", sa.Text(), nullable=False, server_default=""))

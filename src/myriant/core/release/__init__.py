@@ -1,0 +1,1 @@
+"""What was released: statements of what was made from what, signed."""

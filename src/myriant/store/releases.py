@@ -1,0 +1,80 @@
+"""Questions about what lies behind the verdict: releases, what they made, and what is live."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from myriant.core.states import Content, State, Verdict
+from myriant.store.tables import Attempt, Cell, Report, Run
+
+
+def released_beside(session: Session, run: Run, job: str) -> int:
+    """The number of another run of the project whose job behind the verdict runs or may start, 0 without one. Nobody
+    else is told that there is none until this transaction ends.
+    """
+    session.execute(select(func.pg_advisory_xact_lock(func.hashtext(f"release {run.project_id} {job}"))))
+    query = (
+        select(func.min(Run.number))
+        .join(Cell, Cell.run_id == Run.id)
+        .where(Run.project_id == run.project_id, Run.id != run.id, Cell.job == job, Cell.gated)
+        .where((Cell.state == State.RUNNING) | ((Cell.state == State.WAITING) & Cell.ready))
+    )
+    return session.scalar(query) or 0
+
+
+def runs_waiting_to_release(session: Session) -> Sequence[Run]:
+    """Clear runs with jobs behind the verdict that wait for something else than a runner."""
+    behind = select(Cell.run_id).where(Cell.gated, Cell.selected, Cell.state == State.WAITING, ~Cell.ready)
+    query = select(Run).where(Run.id.in_(behind), Run.verdict == Verdict.CLEAR, Run.ended_at.is_not(None))
+    return session.scalars(query.order_by(Run.id)).all()
+
+
+def runs_with_releases(session: Session, project_id: int, most: int) -> Sequence[Run]:
+    """The newest runs with jobs behind the verdict."""
+    behind = select(Cell.id).where(Cell.run_id == Run.id, Cell.gated, Cell.selected)
+    query = select(Run).where(Run.project_id == project_id, behind.exists())
+    return session.scalars(query.order_by(Run.number.desc()).limit(most)).all()
+
+
+@dataclass(frozen=True, slots=True)
+class Made:
+    """A file that a cell's newest attempt delivered for later."""
+
+    run_id: int
+    job: str
+    key: str
+    path: str
+    digest: str  # SHA-256
+    size: int
+    report: int
+    kept: bool  # it was not removed yet
+
+
+def made_in(session: Session, runs: Sequence[int]) -> list[Made]:
+    """The artifacts of runs, in the order of their cells."""
+    query = (
+        select(Cell.run_id, Cell.job, Cell.key, Report.path, Report.digest, Report.size, Report.id, Report.blob != "")
+        .join(Attempt, Attempt.id == Cell.attempt_id)
+        .join(Report, Report.attempt_id == Attempt.id)
+        .where(Cell.run_id.in_(runs), Report.content == Content.ARTIFACT)
+        .order_by(Cell.run_id, Cell.position, Report.number)
+    )
+    return [Made(*row) for row in session.execute(query)] if runs else []
+
+
+def newest_released(session: Session, project_id: int) -> dict[str, tuple[int, datetime]]:
+    """By job behind the verdict, the run in which it passed last, by the clock, and when."""
+    query = (
+        select(Cell.job, Run.number, Attempt.ended_at)
+        .distinct(Cell.job)
+        .join(Cell, Cell.run_id == Run.id)
+        .join(Attempt, Attempt.id == Cell.attempt_id)
+        .where(Run.project_id == project_id, Cell.gated, Cell.state == State.PASSED, Attempt.ended_at.is_not(None))
+        .order_by(Cell.job, Attempt.ended_at.desc())
+    )
+    return {job: (number, at) for job, number, at in session.execute(query) if at is not None}

@@ -1,0 +1,127 @@
+"""Releases: what lies behind the verdict comes out once, one at a time, by a person's word, and can be proven."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, TypeVar
+
+from conftest import Repository, World, junit
+from myriant.flow.state.attempts import lose
+from myriant.store.tables import Attempt
+from simulated import FAMILY, Simulated
+
+PLAN = f"""version = 1
+[jobs.unit]
+artifacts = [{{ files = ["dist/**"] }}]
+[[jobs.unit.steps]]
+command = "mkdir -p out dist; cp a.xml out/; cp wheel dist/lock.whl"
+collect = {{ tests = ["out/a.xml"] }}
+[jobs.publish]
+gated = true
+pin = {{ {FAMILY} = "1.0" }}
+approval = {{ by = ["release"], within = "1 h" }}
+[[jobs.publish.steps]]
+command = "true"
+"""
+
+
+T = TypeVar("T")
+
+
+def until(found: Callable[[], T], within: float = 60) -> T:
+    end = time.monotonic() + within
+    while not (said := found()) and time.monotonic() < end:
+        time.sleep(0.1)
+    assert said, found()
+    return said
+
+
+def card(world: World, repo: Repository, number: int) -> dict[str, Any]:
+    cards = world.get(f"/projects/{repo.name}/releases")["cards"]
+    return next(c for c in cards if c["run"]["number"] == number)
+
+
+def approve(world: World, repo: Repository, number: int, reason: str) -> None:
+    at = f"/projects/{repo.name}/runs/{number}"
+    until(lambda: [a for a in world.get(at)["approvals"] if a["state"] == "waiting"])
+    answer = world.http.post(f"{at}/approvals/publish", json={"given": True, "reason": reason})
+    assert answer.status_code == 204, answer.text
+
+
+def live(world: World, repo: Repository) -> list[int]:
+    return [one["run"] for one in world.get(f"/projects/{repo.name}/releases")["live"]]
+
+
+def test_one_release_at_a_time_by_a_word_each_and_back_again(world: World) -> None:
+    repo = world.repository("cards", None)
+    sim = Simulated(world, "port")
+    leases: list[dict[str, Any]] = []
+    with sim.beating(leases):
+        repo.pushed({"myriant.toml": PLAN, "a.xml": junit(a="passed"), "wheel": "one"}, "Cut the first")
+        asked = until(lambda: world.get("/projects/cards/runs/1")["approvals"])[0]
+        assert asked["about"].startswith("main at ") and "with dist/lock.whl" in asked["about"]
+        assert live(world, repo) == [] and card(world, repo, 1)["targets"][0]["approval"] == "waiting"
+        approve(world, repo, 1, "seen on the trial")
+        leases += sim.claim()
+        repo.pushed({"wheel": "two"}, "Cut the second")
+        approve(world, repo, 2, "seen too")
+        until(lambda: "waits for #1" in card(world, repo, 2)["targets"][0]["reason"])
+        sim.finish(leases.pop())
+        until(lambda: live(world, repo) == [1])
+        leases += until(lambda: sim.claim(wait=2))  # when the first has ended, the second begins by itself
+        sim.finish(leases.pop())
+        until(lambda: live(world, repo) == [2])
+        two = card(world, repo, 2)
+        assert two["notes"] == ["Cut the second"] and [m["path"] for m in two["made"]] == ["dist/lock.whl"]
+        assert (two["targets"][0]["by"], two["targets"][0]["because"]) == ("admin", "seen too")
+        # the older one is brought back: with a word of its own, and its verdict stays
+        again = world.http.post("/projects/cards/runs/1/again", json={"which": "chosen", "cells": "job=publish"})
+        assert again.status_code == 202 or again.status_code == 200, again.text
+        assert sim.claim(wait=1) == [] and world.get("/projects/cards/runs/1")["run"]["verdict"] == "clear"
+        approve(world, repo, 1, "the second drifts")
+        leases += until(lambda: sim.claim(wait=2))
+        sim.finish(leases.pop())
+        until(lambda: live(world, repo) == [1])
+        said = [line["said"] for line in world.get("/projects/cards/audit") if line["what"] == "approved"]
+        assert len(said) == 3 and "#1 publish, main at " in said[0] and said[0].endswith(": the second drifts")
+        # one whose runner is lost is not repeated by itself
+        repo.pushed({"wheel": "three"}, "Cut the third")
+        approve(world, repo, 3, "so")
+        [lost] = until(lambda: sim.claim(wait=2))
+        site = world.installation.site
+        assert site is not None
+        with site.store.transaction() as session:
+            lose(session, session.get_one(Attempt, lost["attempt"]), "runner port was not heard of")
+        assert card(world, repo, 3)["targets"][0]["state"] == "void" and sim.claim(wait=1) == []
+        assert live(world, repo) == [1] and "is void" in card(world, repo, 3)["run"]["sentence"]
+
+
+def test_a_statement_is_of_a_clear_run_signed_and_about_these_very_files(world: World, tmp_path: Path) -> None:
+    repo = world.repository("sworn", None)
+    repo.pushed({"myriant.toml": PLAN, "a.xml": junit(a="passed"), "wheel": "one"}, "Cut it")
+    held = repo.pushed({"a.xml": junit(a="adrift")}, "Break it")["run"]
+    assert world.http.get(f"/projects/sworn/runs/{held['number']}/attestation").status_code == 409
+    made = world.command("attest", "fetch", "1", "--project", "sworn")
+    key = world.command("attest", "key").stdout.strip()
+    file, wheel, other = tmp_path / "said.json", tmp_path / "lock.whl", tmp_path / "other.whl"
+    file.write_text(made.stdout)
+    wheel.write_text("one")
+    other.write_text("two")
+    good = world.command("attest", "verify", str(file), str(wheel), "--key", key)
+    assert good.returncode == 0 and "is dist/lock.whl of that run" in good.stdout and "sworn #1, main" in good.stdout
+    wrong = world.command("attest", "verify", str(file), str(wheel), str(other))
+    assert wrong.returncode == 1 and "was NOT made by that run" in wrong.stdout
+    told = json.loads(made.stdout)
+    changed = {**told, "payload": told["payload"][:-8] + told["payload"][-8:].swapcase()}
+    odd = (changed, {**told, "payloadType": "text/plain"}, {**told, "signatures": []}, {}, [], "words")
+    for text in odd:
+        file.write_text(json.dumps(text))
+        said = world.command("attest", "verify", str(file), "--key", key)
+        assert said.returncode == 1 and said.stderr.startswith("myriant: "), (text, said)
+    file.write_text(made.stdout)
+    foreign = world.command("attest", "verify", str(file), "--key", "00" * 32)
+    assert foreign.returncode == 1 and "does not hold" in foreign.stderr
+    assert world.command("attest", "verify", str(tmp_path / "none")).returncode == 2
