@@ -177,7 +177,7 @@ def test_93_cells_fit_and_are_chosen_by_dragging_and_by_words(
 @pytest.mark.parametrize(
     ("path", "width"),
     [("", 768), ("", 400), ("/runs/2?section=tests", 400), ("/runs/2?section=change", 400), ("/trends", 400),
-     ("/versions", 400), ("/past", 400), ("/pulls", 400), ("/settings", 768), ("/settings", 400), ("/plan", 400)],
+     ("/versions", 400), ("/past", 400), ("/morning", 400), ("/releases", 400), ("/pulls", 400), ("/settings", 768), ("/settings", 400), ("/plan", 400)],
 )  # fmt: skip
 def test_narrow_windows_hold_every_page(page: Page, world: World, story: Repository, path: str, width: int) -> None:
     page.set_viewport_size({"width": width, "height": 800})

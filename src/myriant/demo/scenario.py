@@ -80,10 +80,42 @@ _TANGLE = (  # three causes at once: an old Python, one rounding, everywhere
 )
 
 
+_RELEASED = """
+[events]
+push         = {}
+pull-request = {}
+tag          = { names = ["v*"] }
+
+[jobs.archive]
+title     = "The archive"
+after     = ["unit"]
+when      = [{ tag = "v*" }]
+artifacts = [{ files = ["dist/*.tar"] }]
+hand-over = { archive = "dist/*.tar" }
+
+[[jobs.archive.steps]]
+name    = "pack"
+command = "mkdir -p dist && tar --sort=name --mtime=@0 --owner=0 --group=0 -cf dist/lockstep-$(cat VERSION).tar lockstep"
+
+[jobs.shelf]
+title    = "The harbour shelf"
+after    = ["archive"]
+when     = [{ tag = "v*" }]
+gated    = true
+approval = { by = ["release"], within = "2 days" }
+expect   = { tag-equals = { file = "VERSION" }, mentioned-in = "CHANGES.md" }
+
+[[jobs.shelf.steps]]
+name    = "hand over"
+command = "sha256sum $MYRIANT_FROM/archive/dist/*.tar"
+"""
+
+
 @dataclass(frozen=True, slots=True)
 class Scenario:
     repository: str
     change: Callable[[Path], tuple[Author, str]]
+    tag: Callable[[Path], str] = lambda _: ""
 
 
 def _break(tree: Path) -> tuple[Author, str]:
@@ -123,6 +155,17 @@ def _vanish(tree: Path) -> tuple[Author, str]:
     return YUKI, "Move the rounding tests out of the way"
 
 
+def _release(tree: Path) -> tuple[Author, str]:
+    plan, changes = tree / "myriant.toml", tree / "CHANGES.md"
+    if "[jobs.shelf]" not in (text := plan.read_text(encoding="utf-8")):
+        plan.write_text(text + _RELEASED, encoding="utf-8")
+    known = changes.read_text(encoding="utf-8") if changes.exists() else "# Changes\n"
+    version = f"0.{known.count('## ') + 1}.0"
+    (tree / "VERSION").write_text(f"{version}\n", encoding="utf-8")
+    changes.write_text(f"{known}\n## {version}\nThe locks of this season.\n", encoding="utf-8")
+    return INGRID, f"Cut {version}"
+
+
 SCENARIOS = {
     "break": Scenario("lockstep", _break),
     "slow": Scenario("tidebook", _slow),
@@ -130,6 +173,7 @@ SCENARIOS = {
     "flaky": Scenario("tidebook", _flaky),
     "tangle": Scenario("tidebook", _tangle),
     "vanish": Scenario("tidebook", _vanish),
+    "release": Scenario("lockstep", _release, lambda tree: f"v{(tree / 'VERSION').read_text().strip()}"),
 }
 WORDS = (*SCENARIOS, "fix")
 
@@ -190,7 +234,8 @@ def push(folder: Path, what: str) -> list[str]:
     if what != "fix":
         scenario = SCENARIOS[what]
         tree = _fresh(folder, scenario.repository)
-        return _pushed(tree, scenario.repository, *scenario.change(tree))
+        author, message = scenario.change(tree)
+        return _pushed(tree, scenario.repository, author, message, scenario.tag(tree))
     said = []
     for repository in ("lockstep", "tidebook"):
         tree = clone_of(folder, repository)
@@ -218,9 +263,14 @@ def _restored(tree: Path) -> bool:
     return bool(git(tree, "status", "--porcelain").strip())
 
 
-def _pushed(tree: Path, repository: str, author: Author, message: str) -> list[str]:
+def _pushed(tree: Path, repository: str, author: Author, message: str, tag: str = "") -> list[str]:
     commit(tree, author, message)
     said = git(tree, "push", "--quiet", "origin", "HEAD:main")
+    if tag:
+        git(tree, "tag", tag)
+        said += git(tree, "push", "--quiet", "origin", tag)
     head = git(tree, "rev-parse", "--short", "HEAD").strip()
-    first = f'{head} "{message}" by {author.name} is pushed to main of {repository}'
+    first = (
+        f'{head} "{message}" by {author.name} is pushed to main of {repository}{f" and tagged {tag}" if tag else ""}'
+    )
     return [first, *(line.removeprefix("remote: ").strip() for line in said.splitlines() if line.strip())]

@@ -9,7 +9,7 @@ from sqlalchemy import ColumnElement, Row, func, or_, select
 from sqlalchemy.orm import Session
 
 from myriant.core.matrix.forecast import USUAL_SECONDS
-from myriant.core.states import OPEN, State
+from myriant.core.states import OPEN, State, Why
 from myriant.store.runs import RUNNING, WAITING
 from myriant.store.tables import Attempt, Cell, Project, Run
 
@@ -20,7 +20,7 @@ def sums_of_work(session: Session) -> Sequence[tuple[list[str], int, State, int,
     return session.execute(
         select(Cell.wants, Run.project_id, Cell.state, func.count(), func.sum(seconds), func.max(seconds))
         .join(Run, Run.id == Cell.run_id)
-        .where(Cell.state.in_(OPEN))
+        .where(Cell.state.in_(OPEN), Cell.why != Why.APPROVAL)  # what waits for a person is no work yet
         .group_by(Cell.wants, Run.project_id, Cell.state)
     ).all()
 

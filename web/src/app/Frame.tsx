@@ -2,7 +2,7 @@ import { ActionIcon, Menu, TextInput, useComputedColorScheme, useMantineColorSch
 import { useMediaQuery } from "@mantine/hooks";
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useState, useSyncExternalStore, type ReactNode } from "react";
-import { Link, NavLink, useMatch, useNavigate, useSearchParams } from "react-router";
+import { Link, NavLink, useLocation, useMatch, useNavigate, useSearchParams } from "react-router";
 import classes from "./frame.module.css";
 import { useActions } from "./keys";
 import { isConnected, onConnection } from "./live";
@@ -18,10 +18,14 @@ export function Frame({ children }: { children: ReactNode }) {
   const [searching, setSearching] = useState(false);
   const [helping, setHelping] = useState(false);
   const narrow = useMediaQuery("(max-width: 900px)");
+  const tight = useMediaQuery("(max-width: 1180px)");
   useActions({ goto: () => setSearching(true) });
   useActions({ help: () => setHelping(true) });
   useToldWhenEnded();
   const connected = useSyncExternalStore(onConnection, isConnected);
+  const pages = [...pagesOf(project), { title: "Runners", to: "/runners" }];
+  const first = project && !tight ? pages.slice(0, SHOWN) : [];
+  const rest = pages.slice(first.length);
   return (
     <div className={classes.frame}>
       <header className={classes.bar}>
@@ -30,12 +34,12 @@ export function Frame({ children }: { children: ReactNode }) {
         </Link>
         {project && <ProjectSwitch project={project} />}
         {project && <BranchSwitch project={project} />}
-        {!narrow &&
-          pagesOf(project).map((page) => (
-            <NavLink key={page.to} to={page.to} className={classes.link}>
-              {page.title}
-            </NavLink>
-          ))}
+        {first.map((page) => (
+          <NavLink key={page.to} to={page.to} className={classes.link}>
+            {page.title}
+          </NavLink>
+        ))}
+        {project && !narrow && <Rest pages={rest} />}
         <span className={classes.space} />
         {!narrow && (
           <button type="button" className={classes.goto} onClick={() => setSearching(true)}>
@@ -43,13 +47,13 @@ export function Frame({ children }: { children: ReactNode }) {
             <kbd className="mono">Ctrl K</kbd>
           </button>
         )}
-        {!narrow && (
+        {!project && !narrow && (
           <NavLink to="/runners" className={classes.link}>
             Runners
           </NavLink>
         )}
         <Pulse connected={connected} narrow={narrow} />
-        {narrow && <Rest project={project} onSearch={() => setSearching(true)} />}
+        {narrow && <Rest pages={rest} onSearch={() => setSearching(true)} />}
         <Account onHelp={() => setHelping(true)} />
       </header>
       {!connected && (
@@ -66,34 +70,38 @@ export function Frame({ children }: { children: ReactNode }) {
   );
 }
 
-/** The pages of a project, in the order of a working day. */
+const SHOWN = 4; // pages that stand in the bar; the rest lie behind More
+
+/** The pages of a project, the ones of every day first. */
 export function pagesOf(project: string | undefined): { title: string; to: string }[] {
   if (!project) return [];
   return [
     { title: "Morning", to: `/p/${project}/morning` },
     { title: "Pull requests", to: `/p/${project}/pulls` },
-    { title: "All runs", to: `/p/${project}/past` },
     { title: "Trends", to: `/p/${project}/trends` },
+    { title: "Plan", to: `/p/${project}/plan` },
+    { title: "All runs", to: `/p/${project}/past` },
+    { title: "Releases", to: `/p/${project}/releases` },
     { title: "Versions", to: `/p/${project}/versions` },
     { title: "Flaky", to: `/p/${project}/flaky` },
-    { title: "Releases", to: `/p/${project}/releases` },
-    { title: "Plan", to: `/p/${project}/plan` },
     { title: "Settings", to: `/p/${project}/settings` },
   ];
 }
 
-/** Where the bar is too narrow: everything but project and branch behind one button. */
-function Rest({ project, onSearch }: { project: string | undefined; onSearch: () => void }) {
+/** The pages that do not stand in the bar; the one at hand names the button. */
+function Rest({ pages, onSearch }: { pages: { title: string; to: string }[]; onSearch?: () => void }) {
+  const { pathname } = useLocation();
+  const here = pages.find((page) => page.to === pathname);
   return (
-    <Menu position="bottom-end" shadow="none" width={190}>
+    <Menu position="bottom-start" shadow="none" width={190}>
       <Menu.Target>
-        <button type="button" className={classes.goto} aria-label="More pages">
-          More
+        <button type="button" className={`${classes.switch ?? ""} ${classes.rest ?? ""}`} data-here={here !== undefined} aria-label={here ? `More pages: ${here.title}` : "More pages"}>
+          {here?.title ?? "More"}
         </button>
       </Menu.Target>
       <Menu.Dropdown>
-        <Menu.Item onClick={onSearch}>Go to…</Menu.Item>
-        {[...pagesOf(project), { title: "Runners", to: "/runners" }].map((page) => (
+        {onSearch && <Menu.Item onClick={onSearch}>Go to…</Menu.Item>}
+        {pages.map((page) => (
           <Menu.Item key={page.to} component={Link} to={page.to}>
             {page.title}
           </Menu.Item>

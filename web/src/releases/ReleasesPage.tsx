@@ -112,7 +112,7 @@ function OneTarget({ project, card, target: t, now }: { project: string; card: R
         {t.approval === "refused" && <span>; {t.by} did not approve{t.because && `: “${t.because}”`}</span>}
         {t.approval === "waiting" && (
           <>
-            ; <Link to={`/p/${encodeURIComponent(project)}/runs/${card.run.number}`}>it waits for an approval</Link>
+            : <Link to={`/p/${encodeURIComponent(project)}/runs/${card.run.number}`}>give or refuse it</Link>
           </>
         )}
       </span>

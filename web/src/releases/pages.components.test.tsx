@@ -1,0 +1,82 @@
+// @vitest-environment jsdom
+import { screen, within } from "@testing-library/react";
+import { expect, test } from "vitest";
+import type { Morning, ReleaseCard, Target, Waiver } from "../api/client";
+import { Told } from "../morning/MorningPage";
+import { Waivers } from "../settings/Waivers";
+import { run, shown } from "../testing";
+import { Card } from "./ReleasesPage";
+
+const NOW = Date.parse("2026-11-27T09:00:00Z");
+const build = { commit: "b".repeat(40), title: "Draw the ruler", author: "Tobias", run: 81, sentence: "Held.", at: "2026-11-27T08:00:00Z" };
+const quiet: Morning = {
+  project: "lockstep", branch: "main", at: "2026-11-27T07:00:00Z", since: "2026-11-26T18:00:00Z", usable: true, said: "Yes: it is clear.", newest: build,
+  last_clear: build, causes: [], more_causes: 0, turned: [], still_held: 0, schedules: [], waiting: [],
+}; // prettier-ignore
+const cause = { finding: "s1", title: "ruler draws", where: "where lua=5.1", message: "expected 3", new: true, chance: false, run: 79, author: "Tobias", taken: "" };
+
+test("a quiet morning says that nothing happened", () => {
+  shown(<Told morning={quiet} />);
+  expect(document.body.textContent).toContain("Nothing broke, nothing was mended");
+  expect(screen.queryByRole("region")).toBeNull();
+});
+
+test("what is new stands apart from what is there still, with whose it is and who sees to it", () => {
+  const morning = { ...quiet, usable: false, causes: [cause, { ...cause, finding: "s2", new: false, chance: true, taken: "Ada" }], more_causes: 2, still_held: 1, waiting: ["#80 shelf"] };
+  shown(<Told morning={morning} />);
+  expect(within(screen.getByRole("region", { name: "New on main" })).getByRole("listitem").textContent).toContain("since #79 by Tobias; nobody has taken it");
+  expect(within(screen.getByRole("region", { name: "Still there" })).getByRole("listitem").textContent).toContain("perhaps by chance; Ada sees to it");
+  expect(document.body.textContent).toContain("2 more causes");
+  expect(document.body.textContent).toContain("1 branch or pull request held as before.");
+  expect(screen.getByRole("link", { name: "#80 shelf" }).getAttribute("href")).toBe("/p/lockstep/runs/80");
+});
+
+test.each([
+  [{ state: "ran", run: 80, verdict: "held", said: "3 min late" }, "nightly ran as #80: held, 3 min late"],
+  [{ state: "ran", run: 80, verdict: "" }, "nightly ran as #80: no verdict"],
+  [{ state: "missed" }, "nightly was missed"],
+  [{ state: "comes" }, "nightly comes 28 Nov 2026"],
+])("a schedule that %j is said", (more, said) => {
+  const schedule = { name: "nightly", words: "every day at 02:20, UTC", run: null, verdict: "", said: "", next_at: "2026-11-28T02:20:00Z", ...more };
+  shown(<Told morning={{ ...quiet, schedules: [schedule] }} />);
+  expect(screen.getByRole("listitem").textContent).toContain(said);
+});
+
+const target = (more: Partial<Target>): Target => ({ job: "shelf", title: "The shelf", state: "passed", reason: "", approval: "given", by: "Ada", because: "seen", at: "2026-11-27T08:00:00Z", live: false, attempt: 1, ...more });
+const card = (more: Partial<Target>, clear = true): ReleaseCard => ({ run: { ...run().run, number: 2, verdict: clear ? "clear" : "held" }, version: "v0.2.0", notes: ["Cut it"], more_notes: 3, made: [], targets: [target(more)], may_release: clear });
+
+test.each<[Partial<Target>, boolean, string, string | null]>([
+  [{ live: true }, true, "is live", null],
+  [{}, true, "was brought out, 1 h ago; approved by Ada: “seen”", "Bring it back"],
+  [{ state: "failed" }, true, "failed", "Try it again"],
+  [{ state: "void", reason: "the runner was lost" }, true, "the runner was lost", "Try it again"],
+  [{ state: "skipped", reason: "the verdict is held" }, false, "the verdict is held", null],
+  [{ state: "waiting", reason: "waits", approval: "waiting", at: null }, true, "waits: give or refuse it", null],
+  [{ state: "skipped", reason: "Ada did not approve", approval: "refused", at: null }, true, "Ada did not approve: “seen”", null],
+])("a target that is %j (clear: %j) says so, and offers only what may be", async (more, clear, said, button) => {
+  const { user, written } = shown(<Card project="lockstep" card={card(more, clear)} now={NOW} />, { answers: { "POST /api/v1/projects/lockstep/runs/2/again": { cells: 1 } } });
+  expect(screen.getAllByRole("listitem")[0]?.textContent).toContain(said);
+  expect(document.body.textContent).toContain("4 commits since the card before");
+  expect(screen.queryByRole("button")?.textContent ?? null).toBe(button);
+  if (!button) return;
+  await user.click(screen.getByRole("button"));
+  expect((await written())[0]?.body).toEqual({ which: "chosen", cells: "job=shelf" });
+});
+
+test("only a run that is clear has a signed statement, and what is kept no more has no link", () => {
+  const made = [{ job: "archive", key: "", path: "dist/a.tar", digest: "ab".repeat(32), size: 10_240, report: 7 }, { job: "archive", key: "", path: "dist/b.tar", digest: "cd".repeat(32), size: 1, report: null }];
+  shown(<Card project="lockstep" card={{ ...card({}, false), made }} now={NOW} />);
+  expect(screen.queryByRole("link", { name: "a signed statement" })).toBeNull();
+  shown(<Card project="lockstep" card={{ ...card({}), made }} now={NOW} />);
+  expect(screen.getByRole("link", { name: "a signed statement" }).getAttribute("href")).toBe("/api/v1/projects/lockstep/runs/2/attestation");
+  expect(screen.queryByRole("link", { name: "dist/b.tar" })).toBeNull();
+});
+
+test("a waiver that is over stays listed, one in force can be ended", async () => {
+  const waiver: Waiver = { id: 4, rule: "mostly covered", context: "push main", run: 2, shown: "50.0 %, at least 70.0 %", reason: "it moves", by: "Ada", at: "2026-11-27T08:00:00Z", until: "2026-12-05T00:00:00Z", over: false, ended_why: "" };
+  const base = "/api/v1/projects/lockstep/waivers";
+  const { user, written } = shown(<Waivers project="lockstep" />, { answers: { [`GET ${base}`]: [waiver, { ...waiver, id: 3, rule: "fast", context: "", over: true, ended_why: "Ada: mended" }], [`DELETE ${base}/4`]: waiver } });
+  expect((await screen.findByText("everywhere")).closest("tr")?.textContent).toContain("Ada: mended");
+  await user.click(screen.getByRole("button", { name: "End the waiver of mostly covered" }));
+  expect((await written())[0]).toMatchObject({ method: "DELETE", path: `${base}/4` });
+});
