@@ -9,11 +9,12 @@ from fastapi import APIRouter, HTTPException, Request
 from pydantic import BaseModel, Field
 from starlette.concurrency import run_in_threadpool
 
-from myriant.api.access import HOOK, MAINTAINER, MEMBER, SIGNED, VIEWER, TheSite
+from myriant.api.access import HOOK, MAINTAINER, MEMBER, SIGNED, VIEWER, ThePerson, TheSite
 from myriant.core.states import PullState
 from myriant.flow.ask.projects import is_paused
 from myriant.flow.ask.pulls import Pulls, pulls_of
 from myriant.flow.intake.pulls import change_pull_request, test_again
+from myriant.flow.intake.pulls import let_run as _let_run
 from myriant.flow.intake.refs import Moved, hear
 from myriant.flow.intake.starting import Taken
 from myriant.flow.intake.told import event_secret as _event_secret
@@ -39,6 +40,11 @@ class PullRequestTold(BaseModel):
     title: str = Field("", max_length=500)
     author: str = Field("", max_length=200)
     state: PullState = PullState.OPEN
+    trusted: bool | None = None  # whether its author may write here
+
+
+class LetRun(BaseModel):
+    head: str = Field(max_length=64)
 
 
 class Secret(BaseModel):
@@ -70,6 +76,12 @@ def pull_requests(site: TheSite, project: str, closed: bool = False) -> Pulls:
 def test_pull_request(site: TheSite, project: str, number: int) -> Taken:
     """Test an open pull request as its branches stand now."""
     return test_again(site, project, number)
+
+
+@router.post("/projects/{project}/pull-requests/{number}/word", status_code=201, dependencies=[MAINTAINER])
+def let_run(site: TheSite, who: ThePerson, project: str, number: int, wish: LetRun) -> Taken:
+    """Let a stranger's pull request run at the head that was looked at."""
+    return _let_run(site, project, number, wish.head, who)
 
 
 @router.post("/projects/{project}/event-secret", dependencies=[MAINTAINER])

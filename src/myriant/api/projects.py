@@ -58,6 +58,7 @@ class ProjectChange(BaseModel):
     paused: bool | None = None
     tracker: str | None = Field(None, max_length=2000)
     pull_refs: str | None = Field(None, max_length=200)
+    pull_strangers: bool | None = None
     pull_target: str | None = Field(None, max_length=500)
 
 

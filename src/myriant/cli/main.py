@@ -249,9 +249,10 @@ def tell_pull_request(
     target: Annotated[str | None, typer.Option("--into", help="The branch it is to be merged into.")] = None,
     title: Annotated[str, typer.Option(help="Its title.")] = "",
     state: Annotated[str, typer.Option(help="open, merged or closed.")] = "open",
+    trusted: Annotated[bool | None, typer.Option("--trusted/--stranger", help="Whether its author may write.")] = None,
 ) -> None:
     """Tell of a pull request: opened, updated, merged or closed."""
-    wish = {"source": source, "target": target, "title": title, "state": state}
+    wish = {"source": source, "target": target, "title": title, "state": state, "trusted": trusted}
     typer.echo(Connection().put(f"/projects/{name}/pull-requests/{number}", wish)["said"] or "nothing was started")
 
 

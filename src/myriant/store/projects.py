@@ -109,6 +109,22 @@ def newest_pulls(session: Session, project_id: int, most: int) -> Sequence[PullR
     return session.scalars(query.order_by(PullRequest.number.desc()).limit(most)).all()
 
 
+def strangers_waiting(session: Session) -> list[tuple[str, int, str, str, str]]:
+    """Open pull requests of strangers at heads that no maintainer has let run: project, number, title, author, head."""
+    query = (
+        select(Project.name, PullRequest.number, PullRequest.title, PullRequest.author, Ref.commit)
+        .join(Project, Project.id == PullRequest.project_id)
+        .join(
+            Ref,
+            (Ref.project_id == PullRequest.project_id)
+            & Ref.name.in_([PullRequest.source, BRANCH + PullRequest.source]),
+        )
+        .where(PullRequest.stranger, PullRequest.state == PullState.OPEN, PullRequest.allowed != Ref.commit)
+        .order_by(Project.name, PullRequest.number)
+    )
+    return [(p, n, t, a, head) for p, n, t, a, head in session.execute(query)]
+
+
 def living_contexts(session: Session, asked: Collection[tuple[int, str]]) -> set[tuple[int, str]]:
     """Those of the contexts, each with its project, that go on: their branch is there, their pull request is open.
 

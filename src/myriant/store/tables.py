@@ -130,6 +130,7 @@ class Project(Base):
     badge_key: Mapped[str] = mapped_column(server_default="")  # stands in the addresses of its badges
     pull_refs: Mapped[str] = mapped_column(server_default="")  # refs that are pull requests: refs/changes/*/head
     pull_target: Mapped[str] = mapped_column(server_default="")  # into which they go; empty: the main branch
+    pull_strangers: Mapped[bool] = mapped_column(server_default=text("false"))  # such refs are of strangers
     event_secret: Mapped[str] = mapped_column(server_default="")  # what events told over HTTP are signed with
     next_number: Mapped[int] = mapped_column(server_default="1")
     next_test: Mapped[int] = mapped_column(server_default="0")
@@ -767,6 +768,8 @@ class PullRequest(Base):
     title: Mapped[str] = mapped_column(server_default="")
     author: Mapped[str] = mapped_column(server_default="")
     state: Mapped[PullState]
+    stranger: Mapped[bool] = mapped_column(server_default=text("false"))  # its author may not write here
+    allowed: Mapped[str] = mapped_column(server_default="")  # the head that a maintainer let run all the same
     opened_at: Mapped[datetime] = _now()
 
 

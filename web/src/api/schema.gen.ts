@@ -1394,6 +1394,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/pull-requests/{number}/word": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Let a stranger's pull request run at the head that was looked at. */
+        post: operations["let_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/event-secret": {
         parameters: {
             query?: never;
@@ -2916,6 +2933,8 @@ export interface components {
             stuck: components["schemas"]["StuckCell"][];
             /** Approvals */
             approvals: components["schemas"]["WaitingApproval"][];
+            /** Strangers */
+            strangers: components["schemas"]["StrangersPull"][];
             pulse: components["schemas"]["Load"];
         };
         /** DeskProject */
@@ -3774,6 +3793,11 @@ export interface components {
              */
             identity: string;
         };
+        /** LetRun */
+        LetRun: {
+            /** Head */
+            head: string;
+        };
         /**
          * LevelChange
          * @description The median duration of a test changed with a run.
@@ -4467,6 +4491,8 @@ export interface components {
             tracker?: string | null;
             /** Pull Refs */
             pull_refs?: string | null;
+            /** Pull Strangers */
+            pull_strangers?: boolean | null;
             /** Pull Target */
             pull_target?: string | null;
         };
@@ -4492,6 +4518,8 @@ export interface components {
             tracker: string;
             /** Pull Refs */
             pull_refs: string;
+            /** Pull Strangers */
+            pull_strangers: boolean;
             /** Pull Target */
             pull_target: string;
             /** Keep Days */
@@ -4577,6 +4605,8 @@ export interface components {
             merge: string;
             /** Mergeable */
             mergeable: boolean;
+            /** Asks */
+            asks: string;
             /** Stale */
             stale: boolean;
             /** Heads */
@@ -4600,6 +4630,8 @@ export interface components {
             author: string;
             /** @default open */
             state: components["schemas"]["PullState"];
+            /** Trusted */
+            trusted?: boolean | null;
         };
         /** PullRequestView */
         PullRequestView: {
@@ -5519,6 +5551,22 @@ export interface components {
         Stopped: {
             /** Cells */
             cells: number;
+        };
+        /**
+         * StrangersPull
+         * @description A pull request of somebody who may not write here: a maintainer looks at it before it runs.
+         */
+        StrangersPull: {
+            /** Project */
+            project: string;
+            /** Number */
+            number: number;
+            /** Title */
+            title: string;
+            /** Author */
+            author: string;
+            /** Head */
+            head: string;
         };
         /**
          * Stretch
@@ -9188,6 +9236,42 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Taken"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    let_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LetRun"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             201: {

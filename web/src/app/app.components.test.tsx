@@ -115,7 +115,17 @@ test("what was put aside is sent again", async () => {
   expect((await written()).map((c) => c.path)).toEqual(["/api/v1/projects/lockstep/sent/5/again"]);
 });
 
-const pull = (more: Partial<Pull>): Pull => ({ number: 7, title: "Raise the gate", author: "Bo", source: "gate", target: "main", state: "open", opened_at: "2026-11-27T08:00:00Z", newest: null, verdict: "undecided", new: 0, changed_covered: null, merge: "its head has not been tested", mergeable: false, stale: false, heads: [], ...more });
+const pull = (more: Partial<Pull>): Pull => ({ number: 7, title: "Raise the gate", author: "Bo", source: "gate", target: "main", state: "open", opened_at: "2026-11-27T08:00:00Z", newest: null, verdict: "undecided", new: 0, changed_covered: null, merge: "its head has not been tested", mergeable: false, asks: "", stale: false, heads: [], ...more });
+
+test("a stranger's pull request is let run at the head that was looked at", async () => {
+  const head = "ab12cd3".padEnd(40, "0");
+  const answers = { "GET /api/v1/projects/lockstep/pull-requests": { said: "1 pull request open: 1 of strangers to be looked at.", pulls: [pull({ asks: head, stale: true })], closed: 0 }, "POST /api/v1/projects/lockstep/pull-requests/7/word": { said: "", runs: [3], repeated: false } };
+  const { user, written } = shown(<Routes><Route path="/p/:project/pulls" element={<Pulls />} /></Routes>, { at: "/p/lockstep/pulls", answers });
+  const button = await screen.findByRole("button", { name: "Let it run at ab12cd3" });
+  expect(screen.queryByRole("button", { name: "Test it as it stands now" })).toBeNull();
+  await user.click(button);
+  expect((await written())[0]?.body).toEqual({ head });
+});
 
 test("a pull request says what stands in its way, and is tested as it stands now", async () => {
   const answers = { "GET /api/v1/projects/lockstep/pull-requests": { said: "1 pull request open: all are being tested.", pulls: [pull({})], closed: 2 }, "POST /api/v1/projects/lockstep/pull-requests/7/runs": { said: "", runs: [3], repeated: false } };

@@ -21,7 +21,7 @@ export function Desk() {
   if (desk.projects.length === 0) return <FirstVisit empty />;
   const held = desk.projects.filter((p) => p.held_since && p.project.newest?.word !== "clear");
   const unread = desk.projects.filter((p) => p.project.trouble);
-  const needs = held.length + desk.stuck.length + unread.length + desk.approvals.length;
+  const needs = held.length + desk.stuck.length + unread.length + desk.approvals.length + desk.strangers.length;
   return (
     <div className={classes.desk}>
       <h1>{headline(held, desk.stuck, desk.approvals.length)}</h1>
@@ -43,6 +43,17 @@ export function Desk() {
                     <b>{a.project}</b> #{a.run}
                   </Link>{" "}
                   {a.job} waits for an approval <span className="soft">until {exact(a.until)}</span>
+                </span>
+              </li>
+            ))}
+            {desk.strangers.map((s) => (
+              <li key={`${s.project}/${s.number}`}>
+                <StatusMark mark="waiting" size={13} />
+                <span>
+                  <Link to={`/p/${s.project}/pulls`}>
+                    <b>{s.project}</b> pull request {s.number}
+                  </Link>{" "}
+                  {s.title} <span className="soft">by {s.author || "a stranger"}: a maintainer looks at it before it runs</span>
                 </span>
               </li>
             ))}

@@ -52,6 +52,10 @@ function Row({ project, pull, now }: { project: string; pull: Pull; now: number 
     mutationFn: () => taken(api.POST("/api/v1/projects/{project}/pull-requests/{number}/runs", { params: { path: { project, number: pull.number } } })),
     onSettled: () => client.invalidateQueries({ queryKey: keys.strip(project) }),
   });
+  const letRun = useMutation({
+    mutationFn: () => taken(api.POST("/api/v1/projects/{project}/pull-requests/{number}/word", { params: { path: { project, number: pull.number } }, body: { head: pull.asks } })),
+    onSettled: () => client.invalidateQueries(),
+  });
   const to = `/p/${project}${pull.newest ? `/runs/${pull.newest.number}` : ""}?branch=${encodeURIComponent(`pull request ${pull.number}`)}`;
   return (
     <li className={classes.pull} aria-label={`Pull request ${pull.number}`}>
@@ -88,11 +92,22 @@ function Row({ project, pull, now }: { project: string; pull: Pull; now: number 
       </ol>
       <div className={classes.merge} data-ready={pull.mergeable}>
         <span>{pull.merge.charAt(0).toUpperCase() + pull.merge.slice(1)}.</span>
-        {pull.state === "open" && (pull.stale || !pull.newest) && (
+        {pull.state === "open" && !pull.asks && (pull.stale || !pull.newest) && (
           <button type="button" className="plain" disabled={test.isPending} onClick={() => test.mutate()}>
             Test it as it stands now
           </button>
         )}
+        {pull.asks && (
+          <>
+            <span className="soft">
+              Look at what it runs and what it changes in the plan, for example with <span className="mono">git diff {pull.target}...{short(pull.asks)}</span>. It gets no secrets and saves no cache.
+            </span>
+            <button type="button" className="plain" disabled={letRun.isPending} onClick={() => letRun.mutate()}>
+              Let it run at {short(pull.asks)}
+            </button>
+          </>
+        )}
+        {letRun.error && <span role="alert">{letRun.error.message}</span>}
         {test.error && <span role="alert">{test.error.message}</span>}
       </div>
     </li>

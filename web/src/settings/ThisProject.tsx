@@ -1,4 +1,4 @@
-import { Button, NumberInput, TextInput } from "@mantine/core";
+import { Button, Checkbox, NumberInput, TextInput } from "@mantine/core";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
@@ -26,8 +26,9 @@ function Fields({ project }: { project: Project }) {
   const [description, setDescription] = useState(project.description);
   const [tracker, setTracker] = useState(project.tracker);
   const [pulls, setPulls] = useState(project.pull_refs);
+  const [strangers, setStrangers] = useState(project.pull_strangers);
   const change = useMutation({
-    mutationFn: (body: { name?: string; description?: string; paused?: boolean; tracker?: string; pull_refs?: string }) =>
+    mutationFn: (body: { name?: string; description?: string; paused?: boolean; tracker?: string; pull_refs?: string; pull_strangers?: boolean }) =>
       taken(api.PATCH("/api/v1/projects/{project}", { params: { path: { project: project.name } }, body })),
     onSuccess: async (now) => {
       await client.invalidateQueries();
@@ -41,13 +42,14 @@ function Fields({ project }: { project: Project }) {
         className={classes.fields}
         onSubmit={(e) => {
           e.preventDefault();
-          change.mutate({ ...(name === project.name ? {} : { name }), description, tracker, pull_refs: pulls });
+          change.mutate({ ...(name === project.name ? {} : { name }), description, tracker, pull_refs: pulls, pull_strangers: strangers });
         }}
       >
         <TextInput size="xs" label="Name" value={name} disabled={!admin} onChange={(e) => setName(e.currentTarget.value)} />
         <TextInput size="xs" label="What it is" value={description} onChange={(e) => setDescription(e.currentTarget.value)} />
         <TextInput size="xs" label="Where #123 in notes leads" placeholder="https://tracker.example/{id}" value={tracker} onChange={(e) => setTracker(e.currentTarget.value)} />
         <TextInput size="xs" label="Refs that are pull requests" placeholder="none; for example refs/changes/*/head" value={pulls} onChange={(e) => setPulls(e.currentTarget.value)} />
+        {pulls && <Checkbox size="xs" label="They are of strangers: a maintainer looks at each head before it runs" checked={strangers} onChange={(e) => setStrangers(e.currentTarget.checked)} />}
         <Button size="xs" type="submit" loading={change.isPending}>
           Keep
         </Button>

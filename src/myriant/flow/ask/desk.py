@@ -18,7 +18,7 @@ from myriant.flow.ask.strip import LETTERS, fraction_of
 from myriant.flow.ask.words import words_of_many
 from myriant.flow.site import Site
 from myriant.store.coverage import coverage_totals_of
-from myriant.store.projects import all_projects
+from myriant.store.projects import all_projects, strangers_waiting
 from myriant.store.runs import approvals_waiting, marks_of_runs, newest_runs_on_main
 from myriant.store.tables import Run
 from myriant.store.takings import all_open_takings
@@ -56,6 +56,17 @@ class WaitingApproval:
 
 
 @dataclass(frozen=True, slots=True)
+class StrangersPull:
+    """A pull request of somebody who may not write here: a maintainer looks at it before it runs."""
+
+    project: str
+    number: int
+    title: str
+    author: str
+    head: str
+
+
+@dataclass(frozen=True, slots=True)
 class DeskProject:
     project: ProjectLine
     held_since: RunLine | None  # the first of the held runs in a row up to now
@@ -79,6 +90,7 @@ class Desk:
     projects: list[DeskProject]
     stuck: list[StuckCell]
     approvals: list[WaitingApproval]
+    strangers: list[StrangersPull]
     pulse: Load
 
 
@@ -111,7 +123,8 @@ def desk_view(site: Site) -> Desk:
         ]
         stuck = [StuckCell(c.project, c.run, c.job, c.key, c.reason) for c in stuck_cells(session)]
         approvals = [WaitingApproval(*row) for row in approvals_waiting(session)]
-        return Desk(rows, stuck, approvals, load_of(session))
+        strangers = [StrangersPull(*row) for row in strangers_waiting(session)]
+        return Desk(rows, stuck, approvals, strangers, load_of(session))
 
 
 def _desk_project(

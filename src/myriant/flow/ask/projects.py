@@ -30,6 +30,7 @@ class ProjectLine:
     paused: bool
     tracker: str  # where notes on causes lead: https://…/{id}
     pull_refs: str  # pattern of refs that are pull requests
+    pull_strangers: bool  # they are of strangers
     pull_target: str
     keep_days: int | None
     newest: RunLine | None
@@ -95,7 +96,7 @@ def lines_of(
     return [
         ProjectLine(
             p.name, p.description, p.address, p.main_branch, p.hooked, p.looked_at, p.trouble, p.paused, p.tracker,
-            p.pull_refs, p.pull_target, p.keep_days, lines.get(p.id),
+            p.pull_refs, p.pull_strangers, p.pull_target, p.keep_days, lines.get(p.id),
         )
         for p in projects
     ]  # fmt: skip

@@ -50,6 +50,7 @@ class PullLine:
     changed_covered: str | None
     merge: str  # what stands in the way of merging, or that nothing does
     mergeable: bool
+    asks: str  # the head of a stranger's that waits for a maintainer's word; empty otherwise
     stale: bool  # its target, or its own head, is another now than was tested
     heads: list[PullHead]  # oldest first
 
@@ -91,13 +92,17 @@ def _line(
     current = newest is not None and newest.commit == head
     stale = newest is not None and (not current or newest.base != target)
     verdict = Verdict(newest.verdict) if newest is not None and current else Verdict.UNDECIDED
+    asks = head if head and pull.stranger and pull.allowed != head and pull.state is PullState.OPEN else ""
     merge, mergeable = _merge(pull, newest, head, target)
+    if asks:
+        merge, mergeable = "its author may not write here, so a maintainer looks at it before it runs", False
     changed = newest.measures.get("coverage.changed") if newest is not None and not is_undecided(newest) else None
     line = run_line(newest, None, far.get(newest.id, "")) if newest else None
     return PullLine(
         pull.number, pull.title or (newest.title if newest else ""), pull.author or (newest.author if newest else ""),
         pull.source, pull.target, pull.state, pull.opened_at, line, verdict,
-        counted_in(newest, "tests.new"), percent(Fraction(*changed)) if changed else None, merge, mergeable, stale,
+        counted_in(newest, "tests.new"), percent(Fraction(*changed)) if changed else None, merge, mergeable, asks,
+        stale,
         [
             PullHead(
                 r.number, r.commit, r.title, Verdict(r.verdict), "".join(marks.get(r.id, [])),
@@ -138,10 +143,12 @@ def _said(lines: Sequence[PullLine], closed: bool) -> str:
         return "No pull request is open."
     held = sum(line.verdict is Verdict.HELD for line in lines)
     ready = sum(line.mergeable for line in lines)
+    asking = sum(bool(line.asks) for line in lines)
     stale = sum(line.stale and line.verdict is not Verdict.HELD for line in lines)
     parts = [
         f"{held} held" if held else "",
         f"{ready} can be merged" if ready else "",
+        f"{asking} of strangers to be looked at" if asking else "",
         f"{stale} to be tested anew" if stale else "",
     ]
     return f"{counted(len(lines), 'pull request')} open: {', '.join(filter(None, parts)) or 'all are being tested'}."

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlalchemy.orm import Session
+
 from myriant.flow.ask.releases import what_it_would_release
 from myriant.flow.errors import NotFound, Refused
 from myriant.flow.naming import the_project
@@ -13,9 +15,14 @@ from myriant.flow.who import Person
 from myriant.store.audit import record
 from myriant.store.changes import tell
 from myriant.store.runs import run_numbered
-from myriant.store.tables import Approval
+from myriant.store.tables import Approval, PullRequest, Run
 
 MOST_REASON = 2000
+
+
+def _author(session: Session, run: Run) -> str:
+    pull = session.get(PullRequest, (run.project_id, run.pull_request))
+    return pull.author if pull is not None else ""
 
 
 def give_word(
@@ -32,6 +39,8 @@ def give_word(
         wanted = plan.job(job).approval
         if wanted is None or not ({who.name, who.role} & set(wanted.by) or who.may("maintainer")):
             raise Refused(f"{job} waits for the word of {' or '.join(wanted.by) if wanted else 'nobody'}")
+        if run.pull_request is not None and who.name in (run.author, _author(session, run)):
+            raise Refused("nobody approves a change of their own", "another maintainer gives the word")
         approvals.say(word, who.name, reason.strip()[:MOST_REASON], given=given)
         what = f"#{run.number} {job}, {what_it_would_release(session, run)}"
         said = f"{what}: {reason.strip()}" if reason.strip() else what

@@ -15,6 +15,7 @@ from myriant.core.states import EventKind
 from myriant.flow.dispatch.leases import held
 from myriant.flow.errors import NotFound
 from myriant.flow.files import take_file
+from myriant.flow.planning.grants import is_strangers
 from myriant.flow.site import Site
 from myriant.store.attempts import run_number_of_attempt
 from myriant.store.caches import cache_entries, take_in_cache
@@ -124,6 +125,9 @@ def take_cache(
     with site.store.transaction() as session:
         attempt = session.get_one(Attempt, attempt_id)
         run, job = _run_and_job(session, attempt)
+        if is_strangers(session, run):
+            site.blobs.remove(blob)
+            return "a stranger's pull request saves nothing"
         parts = dict(told["key"])
         values = {
             "project_id": run.project_id, "scope": scopes(session, run)[0], "job": job, "name": name,

@@ -6,12 +6,14 @@ from sqlalchemy.orm import Session
 
 from myriant.core.gate.contexts import Context
 from myriant.core.states import EventKind, PullState
-from myriant.flow.errors import BadInput
+from myriant.flow.errors import BadInput, Refused
 from myriant.flow.intake.refs import look
 from myriant.flow.intake.starting import Taken, start_pull_request, started_text
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.flow.state.runs import weigh_anew
+from myriant.flow.who import Person
+from myriant.store.audit import record
 from myriant.store.projects import branch_at, newest_pulls
 from myriant.store.runs import has_run_of_pull, run_numbered
 from myriant.store.tables import Project, PullRequest
@@ -21,9 +23,12 @@ MOST_PULLS = 1000
 
 def change_pull_request(
     site: Site, project_name: str, number: int, *, source: str | None = None, target: str | None = None,
-    title: str = "", author: str = "", state: PullState = PullState.OPEN,
+    title: str = "", author: str = "", state: PullState = PullState.OPEN, trusted: bool | None = None,
 ) -> Taken:  # fmt: skip
-    """Open, update or end a pull request; one that is open is tested as its branches stand now. Raises BadInput."""
+    """Open, update or end a pull request; one that is open is tested as its branches stand now. Raises BadInput.
+
+    `trusted`: whether its author may write here; None leaves that as it is, and is yes for a new one.
+    """
     numbers = look(site, project_name)
     with site.store.transaction() as session:
         project = the_project(session, project_name)
@@ -49,6 +54,7 @@ def change_pull_request(
             session.flush()
             if before != state:
                 weigh_anew(session, project.id, [Context(EventKind.PULL_REQUEST, str(number))])
+        pull.stranger = pull.stranger if trusted is None else not trusted
         session.flush()
         if state is not PullState.OPEN:
             return Taken(f"pull request {number} is {state}", numbers)
@@ -61,8 +67,30 @@ def change_pull_request(
         if not any(_is_of(session, project, n, number) for n in made):
             begun = start_pull_request(session, project, pull)
             made = [*made, *([begun] if begun is not None else [])]
-        paused = f"{project.name} is paused; it is tested when that ends" if project.paused else ""
-    return Taken(started_text(made) or paused, made)
+        else:
+            begun = None
+        waits = f"{project.name} is paused; it is tested when that ends" if project.paused else ""
+        if pull.stranger and begun is None and not waits:
+            waits = f"pull request {number} is a stranger's, and waits for a maintainer's word"
+    return Taken(started_text(made) or waits, made)
+
+
+def let_run(site: Site, project_name: str, number: int, head: str, who: Person) -> Taken:
+    """A maintainer has looked at a stranger's pull request at this head: it is tested. Raises BadInput, Refused."""
+    look(site, project_name)
+    with site.store.transaction() as session:
+        project = the_project(session, project_name)
+        pull = session.get(PullRequest, (project.id, number), with_for_update=True)
+        if pull is None or pull.state is not PullState.OPEN:
+            raise BadInput(f"there is no open pull request {number}", "open it first")
+        now = branch_at(session, project.id, pull.source)
+        if now != head:
+            raise Refused(f"its head is {(now or 'gone')[:12]} now", "look at what it is now before it runs here")
+        pull.allowed = head
+        record(session, project.id, who.name, "let run", f"pull request {number} at {head[:12]}")
+        begun = start_pull_request(session, project, pull)
+        made = [begun] if begun is not None else []
+    return Taken(started_text(made), made)
 
 
 def test_again(site: Site, project_name: str, number: int) -> Taken:

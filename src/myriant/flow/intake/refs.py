@@ -194,6 +194,7 @@ def _take_pull(session: Session, project: Project, name: str) -> list[int]:
     pull = session.get(PullRequest, (project.id, number), with_for_update=True)
     if pull is None:
         pull = PullRequest(project_id=project.id, number=number, title="", author="", target=target)
+        pull.stranger = project.pull_strangers
         session.add(pull)
     again = pull.state is not None and pull.state != PullState.OPEN
     pull.source, pull.state = name, PullState.OPEN

@@ -44,12 +44,14 @@ def start_run(
 
 
 def start_pull_request(session: Session, project: Project, pull: PullRequest) -> int | None:
-    """Make a run for a pull request at the heads of its branches as they were last seen; None without them."""
+    """Make a run for a pull request at the heads of its branches as they were last seen; None without them, and for a
+    stranger's at a head that no maintainer has let run.
+    """
     if project.paused:
         return None
     source = branch_at(session, project.id, pull.source)
     target = branch_at(session, project.id, pull.target)
-    if source is None or target is None:
+    if source is None or target is None or (pull.stranger and pull.allowed != source):
         return None
     return start_run(
         session, project, event=EventKind.PULL_REQUEST, context=Context(EventKind.PULL_REQUEST, str(pull.number)),

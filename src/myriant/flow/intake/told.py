@@ -98,8 +98,14 @@ def _change(site: Site, project_name: str, what: str, subject: dict[str, Any]) -
     source, target = _branch(subject, "source"), _branch(subject, "target")
     return change_pull_request(
         site, project_name, int(digits), source=source, target=target, title=str(subject.get("title") or ""),
-        author=str(subject.get("author") or ""), state=state,
+        author=str(subject.get("author") or ""), state=state, trusted=_may_write(subject),
     )  # fmt: skip
+
+
+def _may_write(subject: dict[str, Any]) -> bool | None:
+    """Whether the author of a change may write to the repository; None when the event does not say."""
+    told = subject.get("authorMayWrite")
+    return told if isinstance(told, bool) else None
 
 
 def _branch(subject: dict[str, Any], key: str) -> str | None:

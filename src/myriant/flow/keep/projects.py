@@ -131,6 +131,7 @@ class Change:
     paused: bool | None = None
     tracker: str | None = None
     pull_refs: str | None = None
+    pull_strangers: bool | None = None
     pull_target: str | None = None
 
 
@@ -154,6 +155,9 @@ def change_project(site: Site, name: str, wish: Change, who: Person) -> str:
             project.pull_refs = wish.pull_refs
             project.looked_at = None
             said.append(f"pull requests are {wish.pull_refs or 'told, no refs'}")
+        if wish.pull_strangers is not None and wish.pull_strangers != project.pull_strangers:
+            project.pull_strangers = wish.pull_strangers
+            said.append(f"pull requests that are refs {'wait for a word' if wish.pull_strangers else 'run at once'}")
         if wish.pull_target is not None:
             project.pull_target = wish.pull_target
         if wish.tracker is not None:

@@ -9,7 +9,7 @@ from myriant.core.plan.model import Job
 from myriant.core.states import EventKind
 from myriant.flow.plans import plan_with
 from myriant.store.secrets import secrets_named
-from myriant.store.tables import Run, Secret
+from myriant.store.tables import PullRequest, Run, Secret
 
 EVENTS = tuple(e for e in EventKind if e is not EventKind.UPLOAD)
 
@@ -44,10 +44,18 @@ def lacking(session: Session, run: Run, job: Job) -> str:
     return "; ".join(filter(None, refused))
 
 
+def is_strangers(session: Session, run: Run) -> bool:
+    """Whether a run is of a pull request whose author may not write here."""
+    pull = session.get(PullRequest, (run.project_id, run.pull_request)) if run.pull_request is not None else None
+    return pull is not None and pull.stranger
+
+
 def ungranted(session: Session, name: str, run: Run, job: str) -> str:
     """Why the target's plan keeps a secret from a pull request: a change cannot ask for more than is granted there."""
     if run.event != EventKind.PULL_REQUEST:
         return ""
+    if is_strangers(session, run):
+        return f"the secret {name} is not given to a stranger's pull request"
     target = plan_with(session, run.asked_digest)
     granted = next((j for j in target.jobs if j.id == job), None) if target is not None else None
     if granted is not None and name in names_wanted(granted):

@@ -1,4 +1,4 @@
-"""rules that need not hold for a time; morning pages that are told"""
+"""rules that need not hold for a time, morning pages that are told, reasons of approvals, strangers"""
 
 from __future__ import annotations
 
@@ -31,6 +31,9 @@ def upgrade() -> None:
         sa.Column("ended_why", sa.Text(), nullable=False, server_default=""),
     )
     op.create_index("waiver_of_project", "waiver", ["project_id", "rule"])
+    for table, column in (("pull_request", "stranger"), ("project", "pull_strangers")):
+        op.add_column(table, sa.Column(column, sa.Boolean(), nullable=False, server_default=sa.text("false")))
+    op.add_column("pull_request", sa.Column("allowed", sa.Text(), nullable=False, server_default=""))
     op.add_column("approval", sa.Column("reason", sa.Text(), nullable=False, server_default=""))
     op.add_column("way", sa.Column("moments", ARRAY(sa.Text()), nullable=False, server_default="{}"))
     op.add_column("way", sa.Column("planned", sa.Boolean(), nullable=False, server_default=sa.text("false")))
