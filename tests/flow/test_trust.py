@@ -94,6 +94,28 @@ def test_what_went_is_missed_until_its_source_is_gone(
         assert run["verdict"] == verdict and said in run["sentence"], (files, run["sentence"])
 
 
+def test_a_pull_request_is_not_held_for_what_its_target_had_lost_before(world: World) -> None:
+    repo = world.repository("lost-before", None)
+    plan = HEAD + step("sh run.sh", 'tests = ["out/a.xml"]')
+    repo.pushed({"myriant.toml": plan, "run.sh": LIST, "tests/a": A, "tests/b": B})
+    lost = repo.pushed({"tests/b": None, "attic/b": B})["run"]
+    assert lost["verdict"] == "held" and "1 test vanished" in lost["sentence"]
+    repo.git("checkout", "-q", "-b", "beside")
+    asked = repo.commit({"tests/c": "gauge_new pass\n"})
+    repo.push("beside")
+    assert repo.run_of(asked)["run"]["verdict"] == "held"  # on a branch it lasts
+    for number, (files, verdict) in enumerate((({}, "clear"), ({"tests/a": None, "attic/a": A}, "held")), 1):
+        head = repo.commit(files) if files else asked  # type: ignore[arg-type]
+        if files:
+            repo.push("beside")
+        told = world.http.put(f"/projects/lost-before/pull-requests/{number}", json={"source": "beside"}).json()
+        end = time.monotonic() + 60
+        while (run := world.get(f"/projects/lost-before/runs/{told['runs'][-1]}")["run"])["ended_at"] is None:
+            assert time.monotonic() < end, run
+            time.sleep(0.1)
+        assert (run["commit"], run["verdict"]) == (head, verdict), run["sentence"]
+
+
 SARIF = '{"version": "2.1.0", "runs": [{"tool": {"driver": {"name": "fen"}}, "results": [%s]}]}'
 MARK = '{"ruleId": "R%d", "level": "error", "message": {"text": "odd"}, "locations": [{"physicalLocation": {"artifactLocation": {"uri": "a.lua"}, "region": {"startLine": %d}}}]}'
 LCOV = "TN:\\nSF:a.lua\\nDA:1,1\\nDA:2,0\\nBRDA:1,0,0,1\\nBRDA:1,0,1,-\\nend_of_record"

@@ -53,7 +53,9 @@ def lessened(
     skipped = {job: list(tests) for job, tests in found.newly_skipped.items()}
     there, skips = _present(compared)
     places = {commit: i for i, commit in enumerate([run.commit, *nearest])}
-    rows = [r for r in open_lasting(session, project.id) if places.get(r.commit, 0) > 0]
+    # what a pull request's target had lost before is no loss of the pull request's
+    lasting = () if run.base else open_lasting(session, project.id)
+    rows = [r for r in lasting if places.get(r.commit, 0) > 0]
     today = {name: job for job, names in names_of_jobs(session, run).items() for name in reversed(names)}
     known = tests_numbered(session, project.id, [r.test for r in rows])
     jobs = {n: today.get(test.job, test.job) for n, test in known.items()}
