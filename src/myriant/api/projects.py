@@ -13,6 +13,8 @@ from myriant.flow.ask.desk import Desk, desk_view
 from myriant.flow.ask.projects import Kept, ProjectLine, kept_of, project_line, project_lines
 from myriant.flow.ask.strip import Strip, strip_of
 from myriant.flow.control.accepting import start_from_today as _start_from_today
+from myriant.flow.keep.drill import Drill
+from myriant.flow.keep.drill import drill as _drill
 from myriant.flow.keep.projects import Added, Change, add_project, change_project, forget_project, set_credential
 from myriant.flow.keep.retention import Freed
 from myriant.flow.keep.retention import keep_for as _keep_for
@@ -114,6 +116,12 @@ def strip(
     limit: Annotated[int, Query(ge=1, le=5000)] = 200,
 ) -> Strip:
     return strip_of(site, project, branch, before, limit)
+
+
+@router.post("/projects/{project}/drill", dependencies=[MAINTAINER])
+def drill(site: TheSite, who: ThePerson, project: str) -> Drill:
+    """Try the gate with artificial failures in a throw-away copy, and read every place."""
+    return _drill(site, project, who)
 
 
 @router.get("/desk", dependencies=[VIEWER])

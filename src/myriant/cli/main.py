@@ -22,6 +22,7 @@ from myriant.cli.local import environment, here, reproduce
 from myriant.cli.place import Place, default_data
 from myriant.cli.plans import plans
 from myriant.cli.send import send
+from myriant.core.written import plain
 
 app = typer.Typer(
     no_args_is_help=True,
@@ -254,6 +255,22 @@ def tell_pull_request(
     """Tell of a pull request: opened, updated, merged or closed."""
     wish = {"source": source, "target": target, "title": title, "state": state, "trusted": trusted}
     typer.echo(Connection().put(f"/projects/{name}/pull-requests/{number}", wish)["said"] or "nothing was started")
+
+
+@project.command(name="drill")
+def drill_project(name: Annotated[str, typer.Argument(help="The project.")]) -> None:
+    """Try the gate with artificial failures in a throw-away copy, and read every place.
+
+    Exit status: 0 when it holds, 1 when it does not.
+    """
+    told = Connection().post(f"/projects/{name}/drill", {})
+    for step in told["steps"]:
+        typer.echo(plain(f"{'as it must' if step['right'] else 'WRONG':<10} {step['expected']:<6} {step['title']}"))
+        for place in step["places"]:
+            if not place["right"]:
+                typer.echo(plain(f"{'':<18}{place['place']} says {place['said']}"))
+    typer.echo(plain(told["said"]))
+    raise typer.Exit(0 if told["passed"] else 1)
 
 
 @project.command(name="event-secret")

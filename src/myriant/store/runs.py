@@ -223,6 +223,10 @@ def remove_cells(session: Session, run_id: int) -> None:
     session.execute(delete(Cell).where(Cell.run_id == run_id))
 
 
+def remove_gated_cells(session: Session, run_id: int) -> None:
+    session.execute(delete(Cell).where(Cell.run_id == run_id, Cell.gated))
+
+
 def selected_by_job(session: Session, run_id: int) -> dict[str, int]:
     """How many cells of each job the sample chose."""
     query = select(Cell.job, func.count()).where(Cell.run_id == run_id, Cell.selected).group_by(Cell.job)

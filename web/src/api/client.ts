@@ -18,6 +18,7 @@ export type ScheduleTold = Schemas["ScheduleTold"];
 export type Releases = Schemas["Releases"];
 export type ReleaseCard = Schemas["ReleaseCard"];
 export type Target = Schemas["TargetView"];
+export type DrillStep = Schemas["DrillStep"];
 export type Waiver = Schemas["WaiverView"];
 export type Pull = Schemas["PullLine"];
 export type Trends = Schemas["Trends"];

@@ -155,6 +155,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/drill": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Try the gate with artificial failures in a throw-away copy, and read every place. */
+        post: operations["drill"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/desk": {
         parameters: {
             query?: never;
@@ -3003,6 +3020,40 @@ export interface components {
              * @default
              */
             reason: string;
+        };
+        /** Drill */
+        Drill: {
+            /** Said */
+            said: string;
+            /** Passed */
+            passed: boolean;
+            /** Steps */
+            steps: components["schemas"]["DrillStep"][];
+        };
+        /**
+         * DrillPlace
+         * @description What one place said, and whether that was right.
+         */
+        DrillPlace: {
+            /** Place */
+            place: string;
+            /** Said */
+            said: string;
+            /** Right */
+            right: boolean;
+        };
+        /** DrillStep */
+        DrillStep: {
+            /** Title */
+            title: string;
+            /** Expected */
+            expected: string;
+            /** Sentence */
+            sentence: string;
+            /** Places */
+            places: components["schemas"]["DrillPlace"][];
+            /** Right */
+            right: boolean;
         };
         /** EarlierName */
         EarlierName: {
@@ -6563,6 +6614,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Strip"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    drill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drill"];
                 };
             };
             /** @description Validation Error */

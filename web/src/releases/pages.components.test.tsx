@@ -3,6 +3,7 @@ import { screen, within } from "@testing-library/react";
 import { expect, test } from "vitest";
 import type { Morning, ReleaseCard, Target, Waiver } from "../api/client";
 import { Told } from "../morning/MorningPage";
+import { Drill } from "../settings/Drill";
 import { Waivers } from "../settings/Waivers";
 import { run, shown } from "../testing";
 import { Card } from "./ReleasesPage";
@@ -79,4 +80,20 @@ test("a waiver that is over stays listed, one in force can be ended", async () =
   expect((await screen.findByText("everywhere")).closest("tr")?.textContent).toContain("Ada: mended");
   await user.click(screen.getByRole("button", { name: "End the waiver of mostly covered" }));
   expect((await written())[0]).toMatchObject({ method: "DELETE", path: `${base}/4` });
+});
+
+test("a drill says where the gate does not hold, and where it is the same at every place", async () => {
+  const place = (name: string, said: string, right: boolean) => ({ place: name, said, right });
+  const steps = [
+    { title: "everything passes", expected: "clear", sentence: "Clear: 3 of 3.", places: [place("the strip", "clear", true), place("the badge", "clear", true)], right: true },
+    { title: "a cell gives no result", expected: "held", sentence: "Held.", places: [place("the strip", "held", true), place("the badge", "clear", false)], right: false },
+  ];
+  const said = "The gate does NOT hold: a cell gives no result, and it must be held.";
+  const { user } = shown(<Drill project="lockstep" />, { answers: { "POST /api/v1/projects/lockstep/drill": { said, passed: false, steps } } });
+  await user.click(screen.getByRole("button", { name: "Try the gate" }));
+  expect((await screen.findByRole("status")).textContent).toBe(said);
+  const [, good, bad] = screen.getAllByRole("row");
+  expect(good?.textContent).toContain("the same at 2 places");
+  expect(bad?.textContent).toContain("the badge says clear");
+  expect(bad?.textContent).not.toContain("the strip says");
 });

@@ -2,6 +2,7 @@ import { useParams } from "react-router";
 import { Audit } from "./Audit";
 import { Badges } from "./Badges";
 import { Caches } from "./Caches";
+import { Drill } from "./Drill";
 import { Kinds } from "./Kinds";
 import { Secrets } from "./Secrets";
 import { ThisProject } from "./ThisProject";
@@ -23,6 +24,7 @@ export function ProjectSettings() {
       <Caches project={project} />
       <Kinds project={project} />
       <Waivers project={project} />
+      <Drill key={`drill of ${project}`} project={project} />
       <Audit project={project} />
     </div>
   );

@@ -37,7 +37,7 @@ from myriant.store.changes import tell
 from myriant.store.judged import plan_job_results
 from myriant.store.plans import keep_plan_text
 from myriant.store.projects import next_run_number, project_named
-from myriant.store.runs import cells_of, runs_numbered
+from myriant.store.runs import cells_of, remove_gated_cells, runs_numbered
 from myriant.store.tables import Attempt, Cell, LogChunk, Report, Run, Step
 
 
@@ -61,6 +61,7 @@ class PastCell:
     reports: Sequence[PastReport] = ()
     failed_steps: Sequence[int] = ()
     void: str = ""
+    missing: Sequence[str] = ()  # reports that should have been there
     log: bytes = b""
 
 
@@ -72,6 +73,7 @@ class PastRun:
     cells: Sequence[PastCell]
     before: str | None = None
     superseded_by: int | None = None  # its number: this one was stopped for it
+    alone: bool = False  # nothing behind its verdict may ever start
 
 
 def import_run(site: Site, project_name: str, past: PastRun) -> int:
@@ -111,6 +113,8 @@ def import_run(site: Site, project_name: str, past: PastRun) -> int:
         session.flush()
         found = intent(reading.plan, event_of(run))
         make_cells(session, run, found)
+        if past.alone:
+            remove_gated_cells(session, run.id)
         plan_job_results(session, run, {j.job.id: (True, None) for j in found.jobs if j.runs and not j.job.gated})
         session.flush()
         if past.superseded_by is not None:
@@ -156,7 +160,7 @@ def _attempts(
             runtimes=past.runtimes,
             finish={
                 "void": past.void,
-                "missing": [],
+                "missing": list(past.missing),
                 "failed_steps": list(past.failed_steps),
                 "workspace": "/workspace",
             },

@@ -8,6 +8,7 @@ from myriant.flow.announce.sending import call_for_due
 from myriant.flow.control.searches import go_on_with_searches
 from myriant.flow.intake.schedules import start_due_schedules
 from myriant.flow.intake.sending import forget_unfinished
+from myriant.flow.keep.drill import LONGEST, clear_away
 from myriant.flow.keep.mornings import tell_mornings
 from myriant.flow.keep.retention import prune_a_little
 from myriant.flow.plans import plan_of_run
@@ -50,6 +51,7 @@ def keep_time(site: Site, now: datetime | None = None) -> list[int]:
     call_for_due(site, now)
     prune_a_little(site, now)
     forget_unfinished(site)
+    clear_away(site, now - LONGEST)
     for report in gone:
         if report.blob:
             site.blobs.remove(report.blob)

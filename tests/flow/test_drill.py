@@ -1,0 +1,131 @@
+"""The drill: a gate tried with artificial failures, read at every place, and gone afterwards."""
+
+from __future__ import annotations
+
+import itertools
+from pathlib import Path
+
+import pytest
+
+from conftest import World
+from myriant.core.gate import judge
+from myriant.flow.errors import BadInput
+from myriant.flow.keep import drill as drills
+from myriant.flow.who import Person
+
+WHOLE = """version = 1
+[jobs.unit]
+vary = { lua = ["5.1", "5.4"] }
+runtime = ["lua"]
+[[jobs.unit.steps]]
+command = "make"
+collect = { tests = ["out/*.xml"], coverage = ["out/lcov.info"] }
+[jobs.lint]
+[[jobs.lint.steps]]
+command = "lint"
+collect = { analysis = ["out/a.sarif"], tests = ["out/lint.xml"] }
+[jobs.publish]
+gated = true
+[[jobs.publish.steps]]
+command = "touch /published"
+[[gate.rules]]
+name = "enough tests"
+measure = "tests.total"
+at-least = 40
+[[gate.rules]]
+name = "covered"
+measure = "coverage.line"
+at-least = 0.8
+folder = "src/locks"
+[[gate.rules]]
+name = "changed"
+measure = "coverage.changed"
+at-least = 0.7
+[[gate.rules]]
+name = "ratchet"
+measure = "coverage.line"
+at-least = "baseline"
+"""
+STEPS = "version = 1\n[jobs.build]\n[[jobs.build.steps]]\ncommand = 'make'\n"
+LENIENT = WHOLE.replace("[[gate.rules]]", '[gate]\nvanished = "warn"\nnew-failures = "warn"\n[[gate.rules]]', 1)
+ADA = Person(0, "Ada Fen", "maintainer")
+_names = itertools.count()
+
+
+def drilled(world: World, plan: str) -> tuple[str, drills.Drill]:
+    """A watched repository with a plan, and what its drill says."""
+    repo = world.repository(f"drill-{next(_names)}", None)
+    repo.commit({"myriant.toml": plan}, "first")
+    world.http.patch(f"/projects/{repo.name}", json={"paused": True})  # nothing of it runs but the drill
+    repo.push()
+    site = world.installation.site
+    assert site is not None
+    world.http.patch(f"/projects/{repo.name}", json={"paused": False})
+    return repo.name, drills.drill(site, repo.name, ADA)
+
+
+@pytest.mark.parametrize(
+    ("plan", "expected"),
+    [
+        (WHOLE, "clear held held held held held held clear"),
+        (STEPS, "clear held held clear"),
+        (LENIENT, "clear clear held clear held held held clear"),
+    ],
+    ids=["whole", "steps", "lenient"],
+)
+def test_a_gate_holds_what_its_plan_says_at_every_place_and_nothing_is_left(
+    world: World, plan: str, expected: str
+) -> None:
+    name, told = drilled(world, plan)
+    assert told.passed, told.said
+    assert " ".join(s.expected for s in told.steps) == expected
+    assert {len(s.places) for s in told.steps} == {7} and all(s.right for s in told.steps)
+    assert [p["name"] for p in world.get("/projects") if "drill" in p["name"] and p["name"].endswith("-drill")] == []
+    site = world.installation.site
+    assert site is not None and list((site.mirrors.parent / "drills").iterdir()) == []
+    assert world.get(f"/projects/{name}/audit")[0]["what"] == "drill"
+    said = world.command("project", "drill", name)
+    assert said.returncode == 0 and "The gate holds" in said.stdout, said.stdout
+
+
+def test_a_gate_that_does_not_hold_is_said_and_so_is_a_way_that_would_tell_nothing(
+    world: World, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(judge.Judged, "holds_run", property(lambda j: False))
+    name, told = drilled(world, WHOLE)
+    assert not told.passed and "does NOT hold: one test fails in one cell, and it must be held" in told.said
+    monkeypatch.undo()
+    wish = {"url": "https://rooms.example/{secret:ROOM}", "body": '{"say": "{sentence}"}', "always": True}
+    assert world.http.put(f"/projects/{name}/ways/room", json=wish).status_code == 204
+    site = world.installation.site
+    assert site is not None
+    told = drills.drill(site, name, ADA)
+    assert not told.passed and "room (rooms.example) says nothing: the project has no secret ROOM" in told.said
+    world.http.put(f"/projects/{name}/secrets/ROOM", json={"value": "opensesame"})
+    assert drills.drill(site, name, ADA).passed
+
+
+def test_a_drill_that_was_killed_is_cleared_away_and_a_plan_that_runs_nothing_is_refused(
+    world: World, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    name, _ = drilled(world, STEPS)
+    site = world.installation.site
+    assert site is not None
+
+    def killed(*_: object) -> None:
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr(drills, "_steps", killed)
+    monkeypatch.setattr(drills, "forget_project", lambda *_: None)
+    with pytest.raises(KeyboardInterrupt):
+        drills.drill(site, name, ADA)
+    monkeypatch.undo()
+    assert f"{name}-drill" in [p["name"] for p in world.get("/projects")]
+    refused = world.http.post(f"/projects/{name}/drill")
+    assert refused.status_code == 409 and "goes on" in refused.json()["detail"]
+    monkeypatch.setattr(drills, "LONGEST", drills.LONGEST * 0)
+    assert drills.drill(site, name, ADA).passed
+    assert f"{name}-drill" not in [p["name"] for p in world.get("/projects")]
+    with pytest.raises(BadInput, match="runs no cell for a push"):
+        drilled(world, STEPS.replace("[jobs.build]", '[jobs.build]\nwhen = [{ tag = "v*" }]', 1))
+    assert not Path("/published").exists()
