@@ -313,6 +313,12 @@ def test_the_morning_page_says_what_may_be_used_and_what_happened_and_is_sent_on
     assert [r["said"] for r in rows] == ["the morning page"], rows
     assert [str(m["Subject"]) for _, m in mails.mails] == ["[dawn] this morning: it may not be used"]
     repo.pushed({"report.xml": PASSES}, "Float it")
+    # what was once there, was mended and is there again is new
+    noon = datetime.now(UTC).isoformat()
+    repo.pushed({"report.xml": FAILS.format("adrift")}, "Let it drift again")
+    [cause] = telling.get("/projects/dawn/morning", since=noon)["causes"]
+    assert (cause["new"], cause["run"]) == (True, 5), cause
+    repo.pushed({"report.xml": PASSES}, "Float it again")
     told = telling.get("/projects/dawn/morning", since=datetime.now(UTC).isoformat())
     assert told["usable"] is True and len(sent(telling, "dawn")) == 1
 

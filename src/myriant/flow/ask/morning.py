@@ -28,6 +28,7 @@ from myriant.flow.errors import BadInput
 from myriant.flow.naming import the_project
 from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
+from myriant.store.history import sights_of
 from myriant.store.past import decided_between, last_decided_before, newest_in_context
 from myriant.store.projects import branch_at, living_contexts, schedules_of
 from myriant.store.runs import approvals_waiting, newest_planned_push, runs_by_number, runs_on
@@ -70,7 +71,8 @@ def morning(
         held = judged.number if judged is not None and judged.verdict is Verdict.HELD else None
     found = findings_of(site, name, held, None) if held is not None else None
     open_ = [f for f in found.findings if f.mark not in ("known", "quarantined")] if found is not None else []
-    causes = _causes(site, name, open_[:MOST_CAUSES], begin)
+    base = found.baseline.number if found is not None and found.baseline is not None else 0
+    causes = _causes(site, name, open_[:MOST_CAUSES], base, held or 0, begin)
     beyond = max(0, len(open_) - MOST_CAUSES) + (found.more if found is not None else 0)
     return Morning(
         name, branch, now, begin, usable, said, newest, last_clear, causes, beyond, turned, still, schedules, waiting
@@ -112,14 +114,20 @@ def _turned(session: Session, project: Project, since: datetime) -> tuple[list[T
     return sorted(found, key=lambda t: (t.state != "held", -t.run)), still
 
 
-def _causes(site: Site, name: str, findings: Sequence[Finding], since: datetime) -> list[MorningCause]:
+def _causes(
+    site: Site, name: str, findings: Sequence[Finding], base: int, now: int, since: datetime
+) -> list[MorningCause]:  # fmt: skip
+    """Each cause by the run that brought it: the first after the gate baseline that saw it; `now` where answers were
+    taken over from before it, when the same content was there once.
+    """
     with site.store.transaction() as session:
         project = the_project(session, name)
-        first = runs_by_number(session, [(project.id, f.first_seen.number) for f in findings if f.first_seen])
+        seen = sights_of(session, project.id, [f.id for f in findings])
+        brought = {f.id: next((s.number for s in seen.get(f.id, ()) if s.number > base), now) for f in findings}
+        first = runs_by_number(session, [(project.id, number) for number in brought.values()])
         rows = []
         for f in findings:
-            seen = f.first_seen
-            run = first.get((project.id, seen.number)) if seen is not None else None
+            run = first.get((project.id, brought[f.id]))
             where = f"where {f.where}" if f.where else f"{len(f.cells)} of {f.ran_in} cells"
             rows.append(
                 MorningCause(

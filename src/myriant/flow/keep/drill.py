@@ -209,7 +209,7 @@ def _cells(
                     reports if fault is not Fault.REPORT else [r for r in reports if r.step != where.step],
                     [where.step or 0] if bad else [],
                     "this is a drill: its machine is gone" if fault is Fault.VOID else "",
-                    ["this is a drill: no file fits its pattern"] if fault is Fault.REPORT else [],
+                    missing=["this is a drill: no file fits its pattern"] if fault is Fault.REPORT else [],
                 )
             )  # fmt: skip
     return rows

@@ -61,8 +61,8 @@ class PastCell:
     reports: Sequence[PastReport] = ()
     failed_steps: Sequence[int] = ()
     void: str = ""
-    missing: Sequence[str] = ()  # reports that should have been there
     log: bytes = b""
+    missing: Sequence[str] = ()  # reports that should have been there
 
 
 @dataclass(frozen=True, slots=True)
