@@ -365,4 +365,11 @@ def test_the_plan_says_who_is_told_of_what(telling: World, rooms: tuple[Receiver
     assert [(w["planned"], w["by"]) for w in ways] == [(True, "the plan")] * 2
     assert telling.http.delete(f"/projects/planned/ways/{ways[0]['name']}").status_code == 409
     repo.pushed({"myriant.toml": PLAN + BEHIND}, "Tell nobody")
+    left = telling.get("/projects/planned/ways")
+    assert [(w["planned"], w["on"]) for w in left] == [(False, False)] * 2 and sent(telling, "planned", count=4)
+    repo.pushed({"myriant.toml": PLAN + BEHIND + NOTIFY}, "Tell them again")
+    assert [w["on"] for w in telling.get("/projects/planned/ways")] == [True, True]
+    repo.pushed({"myriant.toml": PLAN + BEHIND}, "Tell nobody again")
+    for way_name in (w["name"] for w in left):
+        assert telling.http.delete(f"/projects/planned/ways/{way_name}").status_code == 204
     assert telling.get("/projects/planned/ways") == []

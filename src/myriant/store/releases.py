@@ -9,7 +9,7 @@ from datetime import datetime
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from myriant.core.states import Content, State, Verdict
+from myriant.core.states import Content, State, Verdict, Why
 from myriant.store.tables import Attempt, Cell, Report, Run
 
 
@@ -28,8 +28,9 @@ def released_beside(session: Session, run: Run, job: str) -> int:
 
 
 def runs_waiting_to_release(session: Session) -> Sequence[Run]:
-    """Clear runs with jobs behind the verdict that wait for something else than a runner."""
+    """Clear runs with jobs behind the verdict that wait for their turn."""
     behind = select(Cell.run_id).where(Cell.gated, Cell.selected, Cell.state == State.WAITING, ~Cell.ready)
+    behind = behind.where(Cell.why == Why.GATED)
     query = select(Run).where(Run.id.in_(behind), Run.verdict == Verdict.CLEAR, Run.ended_at.is_not(None))
     return session.scalars(query.order_by(Run.id)).all()
 

@@ -265,6 +265,7 @@ class Waiver(Base):
     rule: Mapped[str]  # its name
     context: Mapped[str]  # where it holds, "push main"; empty: everywhere
     run: Mapped[int]  # the number of the run that showed what is waived
+    about: Mapped[str]  # its measure and sign
     worst: Mapped[str]  # the value that was seen there, as a fraction: nothing worse is waived
     shown: Mapped[str]  # the same in words, with its limit
     reason: Mapped[str]

@@ -28,7 +28,7 @@ def waivers_for(session: Session, run: Run) -> dict[str, list[Waived]]:
     )
     found: dict[str, list[Waived]] = {}
     for w in session.scalars(query):
-        found.setdefault(w.rule, []).append(Waived(w.by, w.until, w.reason, Fraction(w.worst)))
+        found.setdefault(w.rule, []).append(Waived(w.by, w.until, w.reason, w.about, Fraction(w.worst)))
     return found
 
 

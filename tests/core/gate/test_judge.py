@@ -93,8 +93,10 @@ def test_a_measure_over_nothing_is_not_measured(jobs: list[dict[str, int]], valu
     assert value_of([{"tests.passed": 0, "tests.failed": 0, "tests.errored": 0}], "tests.share-passed") is None
 
 
-def waived(worst: str, name: str = "ratchet") -> dict[str, list[Waived]]:
-    return {name: [Waived("Ada", datetime(2026, 12, 5, tzinfo=UTC), "it moves", Fraction(worst))]}
+def waived(
+    worst: str, name: str = "ratchet", about: str = "coverage.line at-least"
+) -> dict[str, list[Waived]]:  # fmt: skip
+    return {name: [Waived("Ada", datetime(2026, 12, 5, tzinfo=UTC), "it moves", about, Fraction(worst))]}
 
 
 @pytest.mark.parametrize(
@@ -105,9 +107,22 @@ def waived(worst: str, name: str = "ratchet") -> dict[str, list[Waived]]:
         (RATCHET, "499/1000", waived("1/2"), True),  # nothing worse than was seen
         (RATCHET, "1/2", waived("1/2", "another"), True),
         (RATCHET, "1/2", {"ratchet": [*waived("3/5")["ratchet"], *waived("2/5")["ratchet"]]}, False),
+        # a rule of the same name that asks something else is another
+        (RATCHET, "1/2", waived("0", "ratchet", "coverage.changed at-least"), True),
+        (RATCHET, "1/2", waived("0", "ratchet", "coverage.line at-most"), True),
         (RATCHET, None, waived("0"), True),  # what was not measured is never waived
-        (Rule("few", "results.failed", "at-most", Fraction(2)), "4", waived("4", "few"), False),
-        (Rule("few", "results.failed", "at-most", Fraction(2)), "5", waived("4", "few"), True),
+        (
+            Rule("few", "results.failed", "at-most", Fraction(2)),
+            "4",
+            waived("4", "few", "results.failed at-most"),
+            False,
+        ),
+        (
+            Rule("few", "results.failed", "at-most", Fraction(2)),
+            "5",
+            waived("4", "few", "results.failed at-most"),
+            True,
+        ),
     ],
 )
 def test_a_waiver_reaches_down_to_what_was_seen_and_no_further(
@@ -175,7 +190,7 @@ def test_durations_read_as_people_say_them(seconds: float, said: str) -> None:
 
 def told(evidence: Evidence = NOTHING, rules: tuple[Rule, ...] = (), **counts: int) -> Told:
     now = measured({"coverage.line": Fraction(1, 2), "tests.total": 4}, {"coverage.line": Fraction(4, 5)})
-    judged = judge(plan(), rules, now, evidence, {**waived("0"), **waived("0", "enough")})
+    judged = judge(plan(), rules, now, evidence, {**waived("0"), **waived("0", "enough", "tests.total at-least")})
     where = "python=3.8" if counts.get("tests_new") else None
     return Told(verdict_of(judged), Tally(**counts), where, 0, judged, 12, 12, 108.0, "9f3c21a")
 

@@ -86,9 +86,9 @@ QUIET = Morning("lockstep", "main", NOW, NOW, True, "Yes.", HEAD, HEAD, [], 0, [
          ["New on the main line:\n- ruler draws (where lua=5.1): expected 3 more — since #81 by Tobias; nobody has taken it",
           "Still there:\n- ruler draws", "perhaps by chance; Ada sees to it"], ["Nothing else"]),
         (replace(QUIET, causes=[CAUSE] * (MOST_LISTED + 3), more_causes=4), ["- and 7 more"], ["Still there"]),
-        (replace(QUIET, turned=[Turned("push to main", "held", 81, "Draw *it*", "To\x07bias", "Held: 1."),
+        (replace(QUIET, turned=[Turned("push to main", "held", 81, "Draw *it*", "Marisol\x07", "Held: 1."),
                                 Turned("pull request 4", "clear again", 80, "Mend", "Ada", "Clear: 2.")], still_held=1),
-         ["Became held:\n- push to main (#81, Draw \\*it\\*, by To", "Clear again:\n- pull request 4 (#80",
+         ["Became held:\n- push to main (#81, Draw \\*it\\*, by Marisol", "Clear again:\n- pull request 4 (#80",
           "1 branch or pull request held as before."], ["Nothing else"]),
         (replace(QUIET, waiting=["#81 publish"], schedules=[
             ScheduleTold("nightly", "every day at 02:00, UTC", "ran", 80, "held", "3 min late", NOW),

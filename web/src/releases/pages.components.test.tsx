@@ -91,7 +91,7 @@ test("a drill says where the gate does not hold, and where it is the same at eve
   const said = "The gate does NOT hold: a cell gives no result, and it must be held.";
   const { user } = shown(<Drill project="lockstep" />, { answers: { "POST /api/v1/projects/lockstep/drill": { said, passed: false, steps } } });
   await user.click(screen.getByRole("button", { name: "Try the gate" }));
-  expect((await screen.findByRole("status")).textContent).toBe(said);
+  expect(await screen.findByText(said)).toBeTruthy();
   const [, good, bad] = screen.getAllByRole("row");
   expect(good?.textContent).toContain("the same at 2 places");
   expect(bad?.textContent).toContain("the badge says clear");

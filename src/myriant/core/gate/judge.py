@@ -56,6 +56,7 @@ class Waived:
     by: str
     until: datetime
     reason: str
+    about: str  # the measure and its sign: a rule that asks something else is another
     worst: Fraction
 
 
@@ -128,8 +129,14 @@ def _waived(j: Judged, waivers: Sequence[Waived]) -> Judged:
     """A rule that is not met, with the first waiver that reaches so far. What was not measured is never waived."""
     if not j.holds_run or j.value is None:
         return j
-    good = (w for w in waivers if (j.value <= w.worst if j.rule.sign == "at-most" else j.value >= w.worst))
+    most, value = j.rule.sign == "at-most", j.value
+    good = (w for w in waivers if w.about == about(j.rule) and (value <= w.worst if most else value >= w.worst))
     return replace(j, waived=next(good, None))
+
+
+def about(rule: Rule) -> str:
+    """What a waiver of a rule is about."""
+    return f"{rule.measure} {rule.sign}"
 
 
 def _repeats(rule: Rule, stand: Mapping[str, Level]) -> bool:

@@ -1,6 +1,6 @@
 """Signed statements of what was tested and made from what: in-toto Statements v1 in DSSE envelopes v1.
 
-Sources: github.com/in-toto/attestation (spec/v1/statement.md) and github.com/secure-systems-lab/dsse (protocol.md).
+Sources: the in-toto Attestation Framework, Statement v1; the Dead Simple Signing Envelope, protocol v1.
 """
 
 from __future__ import annotations

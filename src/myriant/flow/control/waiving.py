@@ -45,10 +45,10 @@ def waive(site: Site, name: str, number: int, wish: Waiving, who: Person) -> Wai
         project = the_project(session, name)
         run = the_run(session, project, number)
         session.refresh(run, with_for_update=True)
-        worst, shown = _holding(run, wish.rule)
+        about, worst, shown = _holding(run, wish.rule)
         row = Waiver(
             project_id=project.id, rule=wish.rule, context="" if wish.everywhere else run.context, run=run.number,
-            worst=worst, shown=shown, reason=reason, by=who.name, at=now, until=wish.until,
+            about=about, worst=worst, shown=shown, reason=reason, by=who.name, at=now, until=wish.until,
         )  # fmt: skip
         session.add(row)
         where = "everywhere" if wish.everywhere else f"for {run.context}"
@@ -58,8 +58,8 @@ def waive(site: Site, name: str, number: int, wish: Waiving, who: Person) -> Wai
         return waiver_view(row)
 
 
-def _holding(run: Run, rule: str) -> tuple[str, str]:
-    """The exact value of a rule that holds a run, and its words."""
+def _holding(run: Run, rule: str) -> tuple[str, str, str]:
+    """Of a rule that holds a run its measure with the sign, the exact value, and its words."""
     found = [j for j in run.judged if j["name"] == rule and not j["met"]]
     if not found or not run.context or run.ended_at is None:
         raise BadInput(f"#{run.number} is not held by a rule {rule[:200]}", "the run's page lists what holds it")
@@ -75,7 +75,11 @@ def _holding(run: Run, rule: str) -> tuple[str, str]:
         raise Refused(f"“{rule}” was not measured ({told['reason']})", "mend what keeps it from being measured")
     if not told.get("exact"):
         raise Refused(f"#{run.number} was judged before rules could be waived", "run it again first")
-    return told["exact"], f"{told['value']}, {told['sign'].replace('-', ' ')} {told['limit']}"
+    return (
+        f"{told['measure']} {told['sign']}",
+        told["exact"],
+        f"{told['value']}, {told['sign'].replace('-', ' ')} {told['limit']}",
+    )
 
 
 def _judge_again(session: Session, run: Run) -> None:

@@ -47,7 +47,6 @@ from myriant.store.secrets import secrets_of_project
 from myriant.store.tables import Project, Way
 from myriant.store.ways import ways_of
 
-SAID = "A drill of "  # how the description of a throw-away project begins
 LONGEST = timedelta(minutes=10)  # after which one that was killed is cleared away
 
 
@@ -99,7 +98,7 @@ def drill(site: Site, name: str, who: Person) -> Drill:
             address=str(folder),
             main_branch=found.event.branch,
             paused=True,
-            description=f"{SAID}{name}; it goes by itself",
+            description=f"A drill of {name}; it goes by itself",
         )
         session.add(made)
         session.flush()
@@ -128,11 +127,12 @@ def drill(site: Site, name: str, who: Person) -> Drill:
 
 def clear_away(site: Site, before: datetime) -> None:
     """Forget throw-away projects that were left behind by a server that was killed."""
+    drills = site.mirrors.parent / "drills"
     with site.store.transaction() as session:
-        left = [p.name for p in all_projects(session) if p.description.startswith(SAID) and p.created_at < before]
+        mine = [p for p in all_projects(session) if Path(p.address).parent == drills and p.created_at < before]
+        left = [p.name for p in mine]
     for name in left:
         forget_project(site, name)
-    drills = site.mirrors.parent / "drills"
     if drills.is_dir():
         for folder in drills.iterdir():
             if datetime.fromtimestamp(folder.stat().st_mtime, UTC) < before:

@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Mapping
 from datetime import datetime
 from typing import Any
 
+from sqlalchemy.exc import SQLAlchemyError
+
 from myriant.core.plan.schedule import DAYS, ScheduleError, Times, in_words
 from myriant.core.telling.morning import Morning, morning_text
 from myriant.flow.ask.morning import morning
-from myriant.flow.errors import BadInput
+from myriant.flow.errors import BadInput, FlowError
 from myriant.flow.site import Site
 from myriant.store.queue import OUTWARD, defer
 from myriant.store.tables import Project, Way
 from myriant.store.ways import add_delivery, mornings_due
 
+_log = logging.getLogger(__name__)
 _EVERY = ("day", "weekday", *DAYS)
 
 
@@ -39,7 +43,11 @@ def tell_mornings(site: Site, now: datetime) -> int:
             due.append((way.id, session.get_one(Project, way.project_id).name, way.morning, way.morning_at))
             way.morning_at = next(times_of(way.morning).after(now))
     for way_id, project, words, at in due:
-        told = values_of_morning(site, morning(site, project, times_of(words).zone, now=now))
+        try:
+            told = values_of_morning(site, morning(site, project, times_of(words).zone, now=now))
+        except (FlowError, SQLAlchemyError):
+            _log.exception("the morning page of %s could not be made", project)
+            continue
         with site.store.transaction() as session:
             found = session.get(Way, way_id)
             if found is None:

@@ -19,24 +19,28 @@ BY = "the plan"
 
 
 def remember_notify(site: Site, session: Session, project: Project, plan: Plan) -> None:
-    """Keep the ways of the plan on the main branch, and forget those that it has no more."""
-    wanted = {_name(i, n): n for i, n in enumerate(plan.notify)}
-    known = {w.name: w for w in ways_of(session, project.id) if w.planned}
+    """Keep the ways of the plan on the main branch, and switch off those that it has no more."""
+    wanted: dict[str, Notify] = {}
+    for told in plan.notify:
+        name = _name(told)
+        again = sum(n == name or n.startswith(f"{name} (") for n in wanted)
+        wanted[f"{name} ({again + 1})" if again else name] = told
+    known = {w.name: w for w in ways_of(session, project.id) if w.by == BY}
     for name, told in wanted.items():
         kind, shown, content = _content(told)
         at = [moment for moment in told.at if moment != "always"]
         way = known.pop(name, None) or Way(project_id=project.id, name=name, planned=True, by=BY, kind=kind)
         way.kind, way.shown, way.always, way.moments = kind, shown, "always" in told.at, at
-        way.at = datetime.now(UTC)
+        way.at, way.on, way.planned = datetime.now(UTC), True, True
         way.sealed = seal(site.key(), project.id, as_sealed(name), json.dumps(content))
         session.add(way)
-    for gone in known.values():
-        session.delete(gone)
+    for gone in known.values():  # what was told there stays listed, until somebody removes the way
+        gone.on = gone.planned = False
 
 
-def _name(place: int, told: Notify) -> str:
+def _name(told: Notify) -> str:
     """One that no way of the settings can have."""
-    return f"plan: {f'webhook {told.url_secret}' if told.url_secret else 'mail'} {place}"
+    return f"plan: {f'webhook {told.url_secret}' if told.url_secret else 'mail'}"
 
 
 def _content(told: Notify) -> tuple[str, str, Mapping[str, Any]]:

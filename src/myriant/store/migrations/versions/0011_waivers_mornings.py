@@ -21,6 +21,7 @@ def upgrade() -> None:
         sa.Column("rule", sa.Text(), nullable=False),
         sa.Column("context", sa.Text(), nullable=False),
         sa.Column("run", sa.Integer(), nullable=False),
+        sa.Column("about", sa.Text(), nullable=False),
         sa.Column("worst", sa.Text(), nullable=False),
         sa.Column("shown", sa.Text(), nullable=False),
         sa.Column("reason", sa.Text(), nullable=False),
