@@ -91,6 +91,19 @@ def test_every_outcome_is_told_and_news_only_once(telling: World, rooms: tuple[R
     held = next(b for b in every if b["n"] == 2 and b["state"] == "held")
     assert held["new"] == 1 and held["said"] == red["run"]["sentence"] and "adrift" in held["text"]
     assert {h["X-Key"] for p, h, _ in told if p == "/all"} == {"opensesame"}
+    # who reads along hears the same, once, in order, and again from any place
+    events = telling.get("/projects/told/outcomes")["events"]
+    said = [(e["data"]["run"], e["data"]["verdict"], e["data"]["news"]) for e in events]
+    assert [one for one in said if one[1] != "undecided"] == [
+        (1, "clear", ""), (2, "held", "held"), (3, "held", ""), (4, "held", ""), (5, "clear", "cleared"),
+    ]  # fmt: skip
+    assert len({e["id"] for e in events}) == len(events)
+    half = telling.get("/projects/told/outcomes", after=int(events[2]["id"]), limit=2)
+    assert half["events"] == events[3:5] and half["next"] == int(events[4]["id"])
+    key = telling.http.post("/projects/told/badge-key").json()["key"]
+    feed = telling.http.get(f"/feeds/{key}.atom").text
+    assert feed.count("<entry>") == 5 and "Held: 1 test newly fails" in feed
+    assert telling.http.get("/feeds/none.atom").status_code == 404 and telling.http.get(f"/feeds/{key}.ics").is_success
     assert [(p.split("?")[0], b["news"]) for p, _, b in told if p != "/all"] == [
         ("/news", "held"), ("/news", "held by more"), ("/news", "cleared"),
     ]  # fmt: skip

@@ -1,4 +1,4 @@
-"""Trends of a branch, the morning page, and badges."""
+"""Trends of a branch, the morning page, badges and feeds."""
 
 from __future__ import annotations
 
@@ -14,11 +14,15 @@ from myriant.core.telling.badge import svg
 from myriant.core.telling.morning import Morning, morning_text
 from myriant.flow.ask.badges import badge_key as _badge_key
 from myriant.flow.ask.badges import badge_of
+from myriant.flow.ask.cost import Cost, cost_of, cost_table
+from myriant.flow.ask.feeds import Outcomes, atom_of, calendar_of
+from myriant.flow.ask.feeds import outcomes as _outcomes
 from myriant.flow.ask.morning import morning as _morning
 from myriant.flow.ask.trends import MOST_RUNS, Trends, trends_of, trends_table
 from myriant.flow.ask.versions import MOST_COMPARED, Versions, WhatIf, versions_of, what_if
 
 router = APIRouter()
+_ASKED_ANEW = {"Cache-Control": "no-cache", "X-Content-Type-Options": "nosniff"}
 _Short = Annotated[str, Query(max_length=500)]
 
 
@@ -83,6 +87,40 @@ def trends_csv(
     """The same series as CSV."""
     headers = {"Content-Disposition": 'attachment; filename="trends.csv"', "X-Content-Type-Options": "nosniff"}
     return Response(trends_table(site, project, branch, runs), media_type="text/csv; charset=utf-8", headers=headers)
+
+
+@router.get("/projects/{project}/cost", dependencies=[VIEWER])
+def cost(site: TheSite, project: str) -> Cost:
+    """What a project's runs cost, by day, event and class of machine, beside its budget."""
+    return cost_of(site, project)
+
+
+@router.get("/projects/{project}/cost.csv", response_class=Response, dependencies=[VIEWER])
+def cost_csv(site: TheSite, project: str) -> Response:
+    """The same by day, event and runner, as CSV."""
+    headers = {"Content-Disposition": 'attachment; filename="cost.csv"', "X-Content-Type-Options": "nosniff"}
+    return Response(cost_table(site, project), media_type="text/csv; charset=utf-8", headers=headers)
+
+
+@router.get("/projects/{project}/outcomes", dependencies=[VIEWER])
+def outcomes(
+    site: TheSite, project: str, after: Annotated[int, Query(ge=0, le=2**62)] = 0,
+    limit: Annotated[int, Query(ge=1, le=1000)] = 200,
+) -> Outcomes:  # fmt: skip
+    """What was said of runs after a cursor, the oldest first, as CloudEvents."""
+    return _outcomes(site, project, after, limit)
+
+
+@router.get("/feeds/{key}.atom", response_class=Response, dependencies=[OPEN])
+def feed(site: TheSite, key: str, branch: _Short = "", every: bool = False) -> Response:
+    """The newest outcomes of the main branch, of another, or of everything, as Atom."""
+    return Response(atom_of(site, key, branch, every=every), media_type="application/atom+xml", headers=_ASKED_ANEW)
+
+
+@router.get("/feeds/{key}.ics", response_class=Response, dependencies=[OPEN])
+def schedule_feed(site: TheSite, key: str) -> Response:
+    """The next times of schedules as a calendar that can be subscribed to."""
+    return Response(calendar_of(site, key), media_type="text/calendar; charset=utf-8", headers=_ASKED_ANEW)
 
 
 @router.post("/projects/{project}/badge-key", dependencies=[MEMBER])

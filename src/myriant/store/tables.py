@@ -127,6 +127,7 @@ class Project(Base):
     paused: Mapped[bool] = mapped_column(server_default=text("false"))  # nothing is started by itself
     tracker: Mapped[str] = mapped_column(server_default="")  # where the team's notes lie: https://…/{id}
     keep_days: Mapped[int | None]  # how long logs and files of older runs are kept; None: for ever
+    budget: Mapped[int | None]  # minutes of runners a month that it may take; None: nobody said
     badge_key: Mapped[str] = mapped_column(server_default="")  # stands in the addresses of its badges
     pull_refs: Mapped[str] = mapped_column(server_default="")  # refs that are pull requests: refs/changes/*/head
     pull_target: Mapped[str] = mapped_column(server_default="")  # into which they go; empty: the main branch
@@ -340,6 +341,20 @@ class Delivery(Base):
     sent_at: Mapped[datetime | None]
     answer: Mapped[str] = mapped_column(server_default="")
     created_at: Mapped[datetime] = _now()
+
+
+class Outcome(Base):
+    """What was said of a run, in the order in which it was said; for those who read along."""
+
+    __tablename__ = "outcome"
+    __table_args__ = (Index("outcome_of_project", "project_id", "id"), Index("outcome_of_run", "run_id"))
+    id: Mapped[int] = mapped_column(BigInteger, primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    run_id: Mapped[int] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"))
+    verdict: Mapped[Verdict]
+    news: Mapped[str]  # held, cleared; empty where nothing changed in its context
+    sentence: Mapped[str]
+    at: Mapped[datetime] = _now()
 
 
 class Audit(Base):

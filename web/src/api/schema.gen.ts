@@ -1789,6 +1789,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/cost": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What a project's runs cost, by day, event and class of machine, beside its budget. */
+        get: operations["cost"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/cost.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The same by day, event and runner, as CSV. */
+        get: operations["cost_csv"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/outcomes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What was said of runs after a cursor, the oldest first, as CloudEvents. */
+        get: operations["outcomes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/feeds/{key}.atom": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The newest outcomes of the main branch, of another, or of everything, as Atom. */
+        get: operations["feed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/feeds/{key}.ics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The next times of schedules as a calendar that can be subscribed to. */
+        get: operations["schedule_feed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/badge-key": {
         parameters: {
             query?: never;
@@ -2326,6 +2411,16 @@ export interface components {
             examples: {
                 [key: string]: string;
             }[];
+        };
+        /**
+         * BudgetNote
+         * @description A budget that is nearly spent, or will be.
+         */
+        BudgetNote: {
+            /** Project */
+            project: string;
+            /** Said */
+            said: string;
         };
         /**
          * Build
@@ -2875,6 +2970,28 @@ export interface components {
             /** Attempt Id */
             attempt_id: number | null;
         };
+        /** Cost */
+        Cost: {
+            /** Said */
+            said: string;
+            /** Minutes */
+            minutes: number;
+            /** Cost */
+            cost: number;
+            /** Budget */
+            budget: number | null;
+            /** Nearly Spent */
+            nearly_spent: boolean;
+            forecast: components["schemas"]["ForecastView"] | null;
+            /** Saved */
+            saved: number;
+            /** Days */
+            days: components["schemas"]["DayCost"][];
+            /** Events */
+            events: components["schemas"]["PartCost"][];
+            /** Classes */
+            classes: components["schemas"]["PartCost"][];
+        };
         /** CoverageOfFile */
         CoverageOfFile: {
             /** Path */
@@ -2942,6 +3059,16 @@ export interface components {
             /** Password */
             password: string;
         };
+        /** DayCost */
+        DayCost: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** Minutes */
+            minutes: number;
+        };
         /** Desk */
         Desk: {
             /** Projects */
@@ -2952,6 +3079,8 @@ export interface components {
             approvals: components["schemas"]["WaitingApproval"][];
             /** Strangers */
             strangers: components["schemas"]["StrangersPull"][];
+            /** Budgets */
+            budgets: components["schemas"]["BudgetNote"][];
             pulse: components["schemas"]["Load"];
         };
         /** DeskProject */
@@ -3432,6 +3561,15 @@ export interface components {
             known: number;
             /** Price */
             price: number | null;
+        };
+        /** ForecastView */
+        ForecastView: {
+            /** Middle */
+            middle: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
         };
         /** Forgotten */
         Forgotten: {
@@ -4330,6 +4468,18 @@ export interface components {
             /** Test */
             test?: number | null;
         };
+        /**
+         * Outcomes
+         * @description What was said, the oldest first, as CloudEvents; `next` is the cursor that goes on from here.
+         */
+        Outcomes: {
+            /** Events */
+            events: {
+                [key: string]: unknown;
+            }[];
+            /** Next */
+            next: number;
+        };
         /** OverrodeView */
         OverrodeView: {
             /** Origin */
@@ -4346,6 +4496,20 @@ export interface components {
             within: string;
             /** Lines */
             lines: components["schemas"]["Line"][];
+        };
+        /**
+         * PartCost
+         * @description Minutes of this month that one event, or one class of machine, took.
+         */
+        PartCost: {
+            /** Name */
+            name: string;
+            /** Minutes */
+            minutes: number;
+            /** Cost */
+            cost: number;
+            /** Attempts */
+            attempts: number;
         };
         /** PastResult */
         PastResult: {
@@ -4546,6 +4710,8 @@ export interface components {
             pull_strangers?: boolean | null;
             /** Pull Target */
             pull_target?: string | null;
+            /** Budget */
+            budget?: number | null;
         };
         /** ProjectLine */
         ProjectLine: {
@@ -10070,6 +10236,161 @@ export interface operations {
             header?: never;
             path: {
                 project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    cost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cost"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    cost_csv: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    outcomes: {
+        parameters: {
+            query?: {
+                after?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outcomes"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    feed: {
+        parameters: {
+            query?: {
+                branch?: string;
+                every?: boolean;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    schedule_feed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
             };
             cookie?: never;
         };

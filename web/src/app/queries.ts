@@ -23,6 +23,7 @@ export const keys = {
   caches: (project: string) => ["caches", project],
   audit: (project: string) => ["audit", project],
   morning: (project: string) => ["morning", project],
+  cost: (project: string) => ["cost", project],
   releases: (project: string) => ["releases", project],
   waivers: (project: string) => ["waivers", project],
   kept: (project: string, days?: number) => ["kept", project, ...(days === undefined ? [] : [days])],
@@ -109,6 +110,9 @@ export const morningQuery = (project: string) =>
 
 export const releasesQuery = (project: string) =>
   queryOptions({ queryKey: keys.releases(project), queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/releases", { signal, params: { path: { project } } })) });
+
+export const costQuery = (project: string) =>
+  queryOptions({ queryKey: keys.cost(project), queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/cost", { signal, params: { path: { project } } })) });
 
 export const waiversQuery = (project: string) =>
   queryOptions({ queryKey: keys.waivers(project), queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/waivers", { signal, params: { path: { project } } })) });

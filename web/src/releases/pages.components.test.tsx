@@ -1,7 +1,8 @@
 // @vitest-environment jsdom
 import { screen, within } from "@testing-library/react";
 import { expect, test } from "vitest";
-import type { Morning, ReleaseCard, Target, Waiver } from "../api/client";
+import type { Cost, Morning, ReleaseCard, Target, Waiver } from "../api/client";
+import { Told as CostTold } from "../cost/CostPage";
 import { Told } from "../morning/MorningPage";
 import { Drill } from "../settings/Drill";
 import { Waivers } from "../settings/Waivers";
@@ -96,4 +97,26 @@ test("a drill says where the gate does not hold, and where it is the same at eve
   expect(good?.textContent).toContain("the same at 2 places");
   expect(bad?.textContent).toContain("the badge says clear");
   expect(bad?.textContent).not.toContain("the strip says");
+});
+
+test("a budget is set and taken away, and prices are only shown where there are some", async () => {
+  const part = (name: string, cost: number) => ({ name, minutes: 42.25, cost, attempts: 1 });
+  const cost: Cost = {
+    said: "42 min so far this month.", minutes: 42.25, cost: 0, budget: 600, nearly_spent: false, forecast: null, saved: 3.2,
+    days: [{ day: "2026-11-26", minutes: 0 }, { day: "2026-11-27", minutes: 42.25 }], events: [part("push", 0)], classes: [part("no class named", 0)],
+  }; // prettier-ignore
+  const { user, written } = shown(<CostTold project="lockstep" cost={cost} />, { answers: { "PATCH /api/v1/projects/lockstep": { name: "lockstep" } } });
+  expect(screen.getByRole("row", { name: /push/ }).textContent).toBe("push42 min1 attempt");
+  expect(document.body.textContent).toContain("3.2 min were not taken");
+  expect(within(screen.getByRole("list")).getAllByRole("listitem").at(-1)?.textContent).toBe("2026-11-27: 42 min");
+  await user.type(screen.getByLabelText("Budget, minutes a month"), "0");
+  await user.click(screen.getByRole("button", { name: "Keep it" }));
+  expect((await written())[0]?.body).toEqual({ budget: 0 });
+});
+
+test("prices stand beside minutes where runners have some", () => {
+  const part = { name: "large", minutes: 10, cost: 1.5, attempts: 2 };
+  shown(<CostTold project="lockstep" cost={{ said: "", minutes: 10, cost: 1.5, budget: null, nearly_spent: false, forecast: null, saved: 0, days: [], events: [], classes: [part] }} />);
+  expect(screen.getByRole("row").textContent).toBe("large10 min1.502 attempts");
+  expect(document.body.textContent).toContain("1.5 by the runners' prices");
 });

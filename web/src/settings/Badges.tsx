@@ -59,6 +59,9 @@ export function Badges({ project }: { project: string }) {
             ))}
             {clipboard.copied && <span className="soft">copied</span>}
           </p>
+          <p>
+            By the same key: its outcomes as <a href={`${origin}/api/v1/feeds/${key.data.key}.atom${query}`}>an Atom feed</a>, its schedules as <a href={`${origin}/api/v1/feeds/${key.data.key}.ics`}>a calendar</a>.
+          </p>
         </>
       )}
       {key.error && <p role="alert">{key.error.message}</p>}

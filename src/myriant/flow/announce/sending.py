@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import hmac
 import ipaddress
 import json
 import logging
@@ -65,9 +66,10 @@ def _deliver_one(site: Site, way_id: int) -> bool:
         project = session.get_one(Project, way.project_id)
         content = opened(site.key(), project.id, as_sealed(way.name), way.sealed)
         kind, names = way.kind, {n: s.sealed for n, s in secrets_named(session, project.id, _secrets(content)).items()}
-        project_id = project.id
+        project_id, signed_with = project.id, project.event_secret
     secrets = {n: v for n, s in names.items() if (v := opened(site.key(), project_id, n, s)) is not None}
-    answer = attempt(site, kind, content, told, secrets, event=f"{project_id}/{number}/{subject}")
+    event = f"{project_id}/{number}/{subject}"
+    answer = attempt(site, kind, content, told, secrets, event=event, signed_with=signed_with)
     with site.store.transaction() as session:
         sent = session.get(Delivery, number, with_for_update=True)
         if sent is None:
@@ -99,8 +101,9 @@ def _secrets(content: str | None) -> list[str]:
 
 
 def attempt(
-    site: Site, kind: str, content: str | None, told: Mapping[str, Any], secrets: Mapping[str, str], *, event: str
-) -> Answer:
+    site: Site, kind: str, content: str | None, told: Mapping[str, Any], secrets: Mapping[str, str], *, event: str,
+    signed_with: str = "",
+) -> Answer:  # fmt: skip
     """Send one thing now. Never raises: what goes wrong is the answer."""
     if content is None:
         return Answer(False, "it cannot be opened with the key in force; keep the way anew", lasting=True)
@@ -115,7 +118,7 @@ def attempt(
             return secrets[name]
 
         filled = fill(Template(wish["url"], wish["method"], wish["headers"], wish["body"]), told, secret)
-        answer = request(filled, event)
+        answer = request(filled, event, signed_with)
         return Answer(answer.arrived, _without(answer.said, secrets.values()), answer.lasting)
     except TemplateError as error:
         return Answer(False, str(error), lasting=True)
@@ -161,8 +164,11 @@ def _is_public(address: ipaddress.IPv4Address | ipaddress.IPv6Address) -> bool:
     return address.is_global and not address.is_multicast
 
 
-def request(filled: Filled, event: str) -> Answer:
-    """Send a request to the address that its host has now; redirects are not followed, a long answer is cut."""
+def request(filled: Filled, event: str, signed_with: str = "") -> Answer:
+    """Send a request to the address that its host has now; redirects are not followed, a long answer is cut.
+
+    With a secret the body is signed, as events that are told to us are.
+    """
     parts = urlsplit(filled.url)
     host, port = parts.hostname or "", parts.port or (443 if parts.scheme == "https" else 80)
     try:
@@ -170,6 +176,9 @@ def request(filled: Filled, event: str) -> Answer:
         netloc = f"[{place}]:{port}" if ":" in place else f"{place}:{port}"
         url = urlunsplit((parts.scheme, netloc, parts.path or "/", parts.query, ""))
         headers = {**filled.headers, "Host": parts.netloc.rpartition("@")[2], "Idempotency-Key": event_id(event)}
+        if signed_with:
+            signature = hmac.new(signed_with.encode(), filled.body, hashlib.sha256).hexdigest()
+            headers["X-Myriant-Signature"] = f"sha256={signature}"
         limits = httpx.Timeout(SECONDS)
         with (
             httpx.Client(timeout=limits, follow_redirects=False, trust_env=False) as client,

@@ -18,6 +18,7 @@ from myriant.core.telling.outcome import Told, outcome_text
 from myriant.core.written import counted, duration, percent
 from myriant.flow.site import Site
 from myriant.store.coverage import coverage_totals_of
+from myriant.store.outcomes import remember_outcome
 from myriant.store.queue import OUTWARD, defer
 from myriant.store.runs import cells_of
 from myriant.store.tables import Delivery, Project, Run, Way
@@ -41,6 +42,7 @@ def tell_ways(site: Site, run_id: int) -> None:
         run = session.get(Run, run_id)
         if run is None or not run.context or run.verdict not in _TOLD:
             return
+        remember_outcome(session, run)
         ways = [w for w in ways_of(session, run.project_id) if w.on and not w.morning and _wanted(w, run)]
         if not ways:
             return

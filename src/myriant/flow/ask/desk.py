@@ -6,11 +6,12 @@ import itertools
 import statistics
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import UTC, datetime
 
 from myriant.core.coverage.model import Totals
 from myriant.core.gate.word import Word
 from myriant.core.states import DECIDED, Verdict
+from myriant.flow.ask.cost import budgets_nearly_spent
 from myriant.flow.ask.lines import RunLine, is_undecided, run_line
 from myriant.flow.ask.projects import ProjectLine, lines_of
 from myriant.flow.ask.queue import Load, load_of, stuck_cells
@@ -56,6 +57,14 @@ class WaitingApproval:
 
 
 @dataclass(frozen=True, slots=True)
+class BudgetNote:
+    """A budget that is nearly spent, or will be."""
+
+    project: str
+    said: str
+
+
+@dataclass(frozen=True, slots=True)
 class StrangersPull:
     """A pull request of somebody who may not write here: a maintainer looks at it before it runs."""
 
@@ -91,6 +100,7 @@ class Desk:
     stuck: list[StuckCell]
     approvals: list[WaitingApproval]
     strangers: list[StrangersPull]
+    budgets: list[BudgetNote]
     pulse: Load
 
 
@@ -124,7 +134,8 @@ def desk_view(site: Site) -> Desk:
         stuck = [StuckCell(c.project, c.run, c.job, c.key, c.reason) for c in stuck_cells(session)]
         approvals = [WaitingApproval(*row) for row in approvals_waiting(session)]
         strangers = [StrangersPull(*row) for row in strangers_waiting(session)]
-        return Desk(rows, stuck, approvals, strangers, load_of(session))
+        budgets = [BudgetNote(*row) for row in budgets_nearly_spent(session, projects, datetime.now(UTC))]
+        return Desk(rows, stuck, approvals, strangers, budgets, load_of(session))
 
 
 def _desk_project(

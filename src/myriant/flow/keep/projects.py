@@ -133,6 +133,7 @@ class Change:
     pull_refs: str | None = None
     pull_strangers: bool | None = None
     pull_target: str | None = None
+    budget: int | None = None  # 0: none any more
 
 
 def change_project(site: Site, name: str, wish: Change, who: Person) -> str:
@@ -160,6 +161,9 @@ def change_project(site: Site, name: str, wish: Change, who: Person) -> str:
             said.append(f"pull requests that are refs {'wait for a word' if wish.pull_strangers else 'run at once'}")
         if wish.pull_target is not None:
             project.pull_target = wish.pull_target
+        if wish.budget is not None and (wish.budget or None) != project.budget:
+            project.budget = wish.budget or None
+            said.append(f"its budget is {wish.budget:,} minutes a month" if wish.budget else "it has no budget")
         if wish.tracker is not None:
             project.tracker = wish.tracker.strip()
         if wish.paused is not None and wish.paused != project.paused:

@@ -32,8 +32,23 @@ def upgrade() -> None:
         sa.Column("ended_why", sa.Text(), nullable=False, server_default=""),
     )
     op.create_index("waiver_of_project", "waiver", ["project_id", "rule"])
+    words = ", ".join(f"'{word}'" for word in ("none", "undecided", "clear", "held", "exempt"))
+    op.create_table(
+        "outcome",
+        sa.Column("id", sa.BigInteger(), primary_key=True),
+        sa.Column("project_id", sa.Integer(), sa.ForeignKey("project.id", ondelete="CASCADE"), nullable=False),
+        sa.Column("run_id", sa.Integer(), sa.ForeignKey("run.id", ondelete="CASCADE"), nullable=False),
+        sa.Column("verdict", sa.Text(), nullable=False),
+        sa.Column("news", sa.Text(), nullable=False),
+        sa.Column("sentence", sa.Text(), nullable=False),
+        sa.Column("at", sa.DateTime(timezone=True), nullable=False, server_default=now),
+        sa.CheckConstraint(f"verdict IN ({words})", name="outcome_verdict_word"),
+    )
+    op.create_index("outcome_of_project", "outcome", ["project_id", "id"])
+    op.create_index("outcome_of_run", "outcome", ["run_id"])
     for table, column in (("pull_request", "stranger"), ("project", "pull_strangers")):
         op.add_column(table, sa.Column(column, sa.Boolean(), nullable=False, server_default=sa.text("false")))
+    op.add_column("project", sa.Column("budget", sa.Integer(), nullable=True))
     op.add_column("pull_request", sa.Column("allowed", sa.Text(), nullable=False, server_default=""))
     op.add_column("approval", sa.Column("reason", sa.Text(), nullable=False, server_default=""))
     op.add_column("way", sa.Column("moments", ARRAY(sa.Text()), nullable=False, server_default="{}"))

@@ -1,0 +1,127 @@
+"""What a project's runs cost: by day, event and class of machine, beside its budget."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import UTC, date, datetime, time, timedelta
+
+from sqlalchemy.orm import Session
+
+from myriant.core.trends.cost import LOOKED_BACK, forecast, is_nearly_spent, said_of_budget
+from myriant.flow.naming import the_project
+from myriant.flow.site import Site
+from myriant.store.cost import Spent, prices, saved_since, spent_since
+from myriant.store.tables import Project
+
+UNNAMED = "no class named"
+
+
+@dataclass(frozen=True, slots=True)
+class DayCost:
+    day: date
+    minutes: float
+
+
+@dataclass(frozen=True, slots=True)
+class PartCost:
+    """Minutes of this month that one event, or one class of machine, took."""
+
+    name: str
+    minutes: float
+    cost: float  # in the currency of the runners' prices
+    attempts: int
+
+
+@dataclass(frozen=True, slots=True)
+class ForecastView:
+    middle: float
+    low: float
+    high: float
+
+
+@dataclass(frozen=True, slots=True)
+class Cost:
+    said: str
+    minutes: float  # this month, UTC
+    cost: float
+    budget: int | None  # minutes a month
+    nearly_spent: bool
+    forecast: ForecastView | None
+    saved: float  # minutes of this month that were not taken, for the same content had an answer
+    days: list[DayCost]  # eight weeks, oldest first
+    events: list[PartCost]
+    classes: list[PartCost]
+
+
+def cost_of(site: Site, name: str, now: datetime | None = None) -> Cost:
+    """What a project's runs cost this month, and in the eight weeks before. Raises NotFound."""
+    with site.store.transaction() as session:
+        return _cost(session, the_project(session, name), now or datetime.now(UTC))
+
+
+def _cost(session: Session, project: Project, now: datetime) -> Cost:
+    today = now.astimezone(UTC).date()
+    month = datetime.combine(today.replace(day=1), time(), UTC)
+    spent = spent_since(session, project.id, min(month, datetime.combine(today - LOOKED_BACK, time(), UTC)))
+    price = prices(session)
+    by_day: dict[date, float] = {}
+    for s in spent:
+        by_day[s.day] = by_day.get(s.day, 0.0) + s.minutes
+    mine = [s for s in spent if s.day >= month.date()]
+    minutes = sum(s.minutes for s in mine)
+    coming = forecast(by_day, today)
+    cost = sum(s.minutes * price.get(s.runner, ("", 0.0))[1] for s in mine)
+    days = [today - timedelta(days=n) for n in range(LOOKED_BACK.days, -1, -1)]
+
+    def part(named: Callable[[Spent], str]) -> list[PartCost]:
+        return _parts(mine, named, price)
+
+    return Cost(
+        said_of_budget(minutes, project.budget, coming), minutes, cost, project.budget,
+        is_nearly_spent(minutes, project.budget, coming),
+        ForecastView(coming.middle, coming.low, coming.high) if coming is not None else None,
+        saved_since(session, project.id, month),
+        [DayCost(d, by_day.get(d, 0.0)) for d in days], part(lambda s: s.event),
+        part(lambda s: price.get(s.runner, ("", 0.0))[0] or UNNAMED),
+    )  # fmt: skip
+
+
+def _parts(
+    spent: Sequence[Spent], named: Callable[[Spent], str], price: dict[str, tuple[str, float]]
+) -> list[PartCost]:
+    rows: dict[str, list[Spent]] = {}
+    for s in spent:
+        rows.setdefault(named(s), []).append(s)
+    made = [
+        PartCost(
+            name, sum(s.minutes for s in some), sum(s.minutes * price.get(s.runner, ("", 0.0))[1] for s in some),
+            sum(s.attempts for s in some),
+        )
+        for name, some in rows.items()
+    ]  # fmt: skip
+    return sorted(made, key=lambda p: -p.minutes)
+
+
+def cost_table(site: Site, name: str) -> str:
+    """By day, event and runner as CSV: the eight weeks before now. Raises NotFound."""
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(["day", "event", "runner", "class", "minutes", "cost", "attempts"])
+    with site.store.transaction() as session:
+        project, price = the_project(session, name), prices(session)
+        for s in sorted(
+            spent_since(session, project.id, datetime.now(UTC) - LOOKED_BACK), key=lambda s: (s.day, s.event)
+        ):
+            kind, each = price.get(s.runner, ("", 0.0))
+            runner = f"'{s.runner}" if s.runner[:1] in ("=", "+", "-", "@") else s.runner
+            writer.writerow([s.day, s.event, runner, kind, f"{s.minutes:.3f}", f"{s.minutes * each:.4f}", s.attempts])
+    return out.getvalue()
+
+
+def budgets_nearly_spent(session: Session, projects: Sequence[Project], now: datetime) -> list[tuple[str, str]]:
+    """Projects whose budget somebody should look at, with how it stands."""
+    found = ((p.name, _cost(session, p, now)) for p in projects if p.budget)
+    return [(name, cost.said) for name, cost in found if cost.nearly_spent]

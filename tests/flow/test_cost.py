@@ -1,0 +1,48 @@
+"""What runs cost, recomputed from the attempts themselves."""
+
+from __future__ import annotations
+
+import csv
+from datetime import datetime
+
+import pytest
+
+from conftest import World, junit
+
+PLAN = """version = 1
+[jobs.unit]
+vary = { lua = ["5.1", "5.4"] }
+runtime = ["lua"]
+[[jobs.unit.steps]]
+command = "mkdir -p out; cp a.xml out/"
+collect = { tests = ["out/a.xml"] }
+"""
+
+
+def test_minutes_are_those_of_the_attempts_and_what_was_taken_over_took_none(world: World) -> None:
+    repo = world.repository("costly", None)
+    first = repo.pushed({"myriant.toml": PLAN, "a.xml": junit(a="passed")}, "first")
+    second = repo.pushed({"a.xml": junit(a="passed", b="passed")}, "second")
+    repo.git("checkout", "-q", "-b", "beside")
+    repo.push("beside")  # the same content: nothing of it runs
+    whole = 0.0
+    for run in (first, second):
+        for cell in run["cells"]:
+            told = world.get(f"/attempts/{cell['attempt_id']}")
+            began, ended = (datetime.fromisoformat(told[k]) for k in ("started_at", "ended_at"))
+            whole += (ended - began).total_seconds() / 60
+    world.http.post("/projects/costly/runs/2/again", json={"which": "all"})
+    cost = world.get("/projects/costly/cost")
+    assert [e["name"] for e in cost["events"]] == ["push"] and cost["minutes"] >= whole - 1e-6
+    rows = list(csv.DictReader(world.http.get("/projects/costly/cost.csv").text.splitlines()))
+    assert sum(float(r["minutes"]) for r in rows) == pytest.approx(
+        world.get("/projects/costly/cost")["minutes"], abs=0.05
+    )
+    assert world.get("/desk")["budgets"] == []
+    assert world.http.patch("/projects/costly", json={"budget": 1}).status_code == 200
+    told = world.get("/projects/costly/cost")
+    assert told["budget"] == 1 and told["nearly_spent"] == (told["minutes"] >= 0.8)
+    near = [b["project"] for b in world.get("/desk")["budgets"]]
+    assert near == (["costly"] if told["nearly_spent"] else [])
+    world.http.patch("/projects/costly", json={"budget": 0})
+    assert world.get("/projects/costly/cost")["budget"] is None
