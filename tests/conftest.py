@@ -35,7 +35,10 @@ _names = count(1)
 HERE = Path(__file__).parent
 WHEELS = HERE.parent / ".setup/wheels"
 ROOMS = ("flow", "e2e", "cli", "adversary", "api", "runner", "store", "repos", "core")  # the longest first
-LONG = ("test_demo", "test_campaign", "test_numbers", "test_execution", "test_diagnosis")
+LONG = (
+    "test_browser", "test_places", "test_screens", "test_execution", "test_trust", "test_workbench", "test_diagnosis",
+    "test_demo", "test_diagnosis_screens", "test_fleet", "test_events", "test_push_to_verdict", "test_campaign",
+)  # fmt: skip
 PLAN = """\
 version = 1
 
@@ -73,7 +76,13 @@ def writes(report: str, *, status: int = 0) -> str:
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """What takes long begins first, so that the workers end together; core's many quick tests fill what is left."""
-    items.sort(key=lambda item: (ROOMS.index(item.path.parent.relative_to(HERE).parts[0]), item.path.stem not in LONG))
+
+    def turn(item: pytest.Item) -> tuple[int, int]:
+        stem = item.path.stem
+        room = item.path.parent.relative_to(HERE).parts[0]
+        return LONG.index(stem) if stem in LONG else len(LONG), ROOMS.index(room)
+
+    items.sort(key=turn)
 
 
 @dataclass

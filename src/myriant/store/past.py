@@ -62,14 +62,13 @@ def last_decided_before(
     session: Session, project_id: int, contexts: Collection[str], moment: datetime
 ) -> dict[str, Run]:
     """By context, the newest run that was judged before a time."""
-    query = (
-        select(Run)
-        .distinct(Run.context)
+    newest = (
+        select(func.max(Run.id))
         .where(Run.project_id == project_id, Run.context.in_(contexts), Run.verdict.in_(DECIDED))
         .where(Run.ended_at < moment)
-        .order_by(Run.context, Run.number.desc())
+        .group_by(Run.context)
     )
-    return {run.context: run for run in session.scalars(query)} if contexts else {}
+    return {run.context: run for run in session.scalars(select(Run).where(Run.id.in_(newest)))} if contexts else {}
 
 
 def newest_in_context(session: Session, project_id: int, context: str, since: datetime) -> Run | None:

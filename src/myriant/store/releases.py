@@ -72,10 +72,9 @@ def newest_released(session: Session, project_id: int) -> dict[str, tuple[int, d
     """By job behind the verdict, the run in which it passed last, by the clock, and when."""
     query = (
         select(Cell.job, Run.number, Attempt.ended_at)
-        .distinct(Cell.job)
         .join(Cell, Cell.run_id == Run.id)
         .join(Attempt, Attempt.id == Cell.attempt_id)
         .where(Run.project_id == project_id, Cell.gated, Cell.state == State.PASSED, Attempt.ended_at.is_not(None))
-        .order_by(Cell.job, Attempt.ended_at.desc())
+        .order_by(Attempt.ended_at)
     )
     return {job: (number, at) for job, number, at in session.execute(query) if at is not None}
