@@ -8,6 +8,7 @@ src/harness the step of `unit` ends badly though no test says why, with src/garb
 
 from __future__ import annotations
 
+import io
 import itertools
 import os
 import random
@@ -17,16 +18,19 @@ import threading
 import time
 from collections import Counter
 from collections.abc import Callable
+from contextlib import redirect_stderr, redirect_stdout
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from typing import Any
+from unittest import mock
 
 from sqlalchemy import text as sql
-from typer.testing import CliRunner
+from typer.main import get_command
 
 from conftest import Repository, World
-from myriant.cli.main import app as command
+from myriant.cli.main import app
 
+COMMAND = get_command(app)
 JOBS = ("unit", "slow")
 NAMES = {job: [f"{job}_gauge_{i}" for i in range(5)] for job in JOBS}
 WATCHES = {"unit": ("tests/unit/", "attic/", "run.sh", "myriant.toml", "src/"), "slow": ("tests/slow/", "attic/", "run.sh", "myriant.toml")}  # fmt: skip
@@ -915,7 +919,12 @@ class Driver:
     def exit_status(self, *words: str) -> int:
         """Of the command, here in this process: to start one takes longer than everything else that is asked."""
         data = {"MYRIANT_DATA": str(self.world.installation.place.data)}
-        return CliRunner().invoke(command, words, env=data).exit_code
+        with mock.patch.dict(os.environ, data), redirect_stdout(io.StringIO()), redirect_stderr(io.StringIO()):
+            try:
+                COMMAND(list(words), prog_name="myriant")
+            except SystemExit as ended:
+                return int(ended.code or 0)
+        raise AssertionError("the command did not end")
 
     def compare(self, commit: Commit) -> None:
         must = self.model.word(commit)

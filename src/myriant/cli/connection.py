@@ -12,6 +12,7 @@ from tenacity import Retrying, retry_if_exception_type, stop_after_attempt, wait
 from myriant.cli.errors import stop
 from myriant.cli.place import Place, default_data
 from myriant.core.written import plain, plain_within
+from myriant.wire.certificates import certificates_for
 
 
 class Connection:
@@ -30,8 +31,9 @@ class Connection:
             address, token = found["address"], found["token"]
         self.address = address.rstrip("/")
         self._http = httpx.Client(
-            base_url=f"{self.address}/api/v1", headers={"Authorization": f"Bearer {token}"}, timeout=60
-        )
+            base_url=f"{self.address}/api/v1", headers={"Authorization": f"Bearer {token}"}, timeout=60,
+            verify=certificates_for(self.address),
+        )  # fmt: skip
 
     def get(self, path: str, **params: Any) -> Any:
         return self._answer(self._send("GET", path, params={k: v for k, v in params.items() if v is not None}))

@@ -25,6 +25,7 @@ from myriant.flow.keep.projects import seal_passwords
 from myriant.flow.sealing import make_key
 from myriant.flow.site import Site
 from myriant.store.engine import Store
+from myriant.wire.certificates import certificates_for
 
 ADMIN = "admin"
 
@@ -134,13 +135,14 @@ class Installation:
 
     def _wait_for_server(self, timeout: float = 60) -> None:
         end = time.monotonic() + timeout
-        while time.monotonic() < end:
-            self.parts.tend()
-            try:
-                if httpx.get(f"{self.address}/healthz", timeout=2).status_code == 200:
-                    return
-            except httpx.TransportError:
-                time.sleep(0.05)
+        with httpx.Client(timeout=2, trust_env=False, verify=certificates_for(self.address)) as http:
+            while time.monotonic() < end:
+                self.parts.tend()
+                try:
+                    if http.get(f"{self.address}/healthz").status_code == 200:
+                        return
+                except httpx.TransportError:
+                    time.sleep(0.05)
         raise Trouble(f"the server did not answer at {self.address} in {timeout:.0f} s")
 
 

@@ -21,6 +21,7 @@ from tenacity import (
 from tenacity.stop import StopBaseT
 
 from myriant.wire.attempts import CacheAnswer, Expected
+from myriant.wire.certificates import certificates_for
 from myriant.wire.lease import Lease
 from myriant.wire.limits import PROTOCOL
 from myriant.wire.parcels import MEDIA_TYPE, CacheHead, CacheKey, ReportHead, head_bytes
@@ -79,7 +80,10 @@ class Server:
         self.address = address.rstrip("/")
         self._token = token
         limits = httpx.Limits(max_connections=200, max_keepalive_connections=50)
-        self._http = httpx.Client(base_url=f"{self.address}/api/v1", timeout=httpx.Timeout(30, read=90), limits=limits)
+        self._http = httpx.Client(
+            base_url=f"{self.address}/api/v1", timeout=httpx.Timeout(30, read=90), limits=limits,
+            verify=certificates_for(self.address),
+        )  # fmt: skip
         self.stopping = threading.Event()
 
     def enrol(self, told: dict[str, Any]) -> Enrolled:

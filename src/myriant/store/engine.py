@@ -2,21 +2,43 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 import alembic.command
 import alembic.config
+import psycopg
 from alembic.util.exc import CommandError
-from sqlalchemy import Engine, create_engine, text
+from sqlalchemy import Engine, create_engine, event, text
+from sqlalchemy.exc import InvalidatePoolError
 from sqlalchemy.orm import Session
+from sqlalchemy.pool import ConnectionPoolEntry
 
 _MIGRATIONS = Path(__file__).parent / "migrations"
 
 
 class NewerSchema(RuntimeError):
     """The database belongs to a later version."""
+
+
+FRESH = 1.0  # seconds for which a connection that was just used is taken to be alive
+
+
+def _note_when(_connection: Any, record: ConnectionPoolEntry) -> None:
+    record.info["used"] = time.monotonic()
+
+
+def _prove(connection: Any, record: ConnectionPoolEntry, _proxy: Any) -> None:
+    """Ask a connection that lay idle whether it still lives; one that does not is replaced, with all as old as it."""
+    if time.monotonic() - record.info.get("used", time.monotonic()) > FRESH:
+        try:
+            connection.execute("")
+            connection.rollback()
+        except psycopg.Error as error:
+            raise InvalidatePoolError from error
 
 
 class Store:
@@ -31,12 +53,13 @@ class Store:
             url.replace("postgresql://", "postgresql+psycopg://", 1),
             pool_size=size,
             max_overflow=20,
-            pool_pre_ping=durable,
             connect_args={
                 "connect_timeout": 5,
                 "options": "-c jit=off" + ("" if durable else " -c synchronous_commit=off"),
             },
         )
+        event.listen(self.engine, "checkin", _note_when)
+        event.listen(self.engine, "checkout", _prove)
 
     @contextmanager
     def transaction(self) -> Iterator[Session]:

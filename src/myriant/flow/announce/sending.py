@@ -14,6 +14,7 @@ import ssl
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from functools import cache
 from typing import Any
 from urllib.parse import unquote, urlsplit, urlunsplit
 
@@ -164,6 +165,11 @@ def _is_public(address: ipaddress.IPv4Address | ipaddress.IPv6Address) -> bool:
     return address.is_global and not address.is_multicast
 
 
+@cache
+def _certificates() -> ssl.SSLContext:
+    return httpx.create_ssl_context(trust_env=False)
+
+
 def request(filled: Filled, event: str, signed_with: str = "") -> Answer:
     """Send a request to the address that its host has now; redirects are not followed, a long answer is cut.
 
@@ -181,7 +187,7 @@ def request(filled: Filled, event: str, signed_with: str = "") -> Answer:
             headers["X-Myriant-Signature"] = f"sha256={signature}"
         limits = httpx.Timeout(SECONDS)
         with (
-            httpx.Client(timeout=limits, follow_redirects=False, trust_env=False) as client,
+            httpx.Client(timeout=limits, follow_redirects=False, trust_env=False, verify=_certificates()) as client,
             client.stream(
                 filled.method, url, content=filled.body, headers=headers, extensions={"sni_hostname": host}
             ) as answer,

@@ -50,13 +50,15 @@ class CommitWord:
 def word_of_commit(site: Site, commit: str, project_name: str | None, only: str = "") -> list[CommitWord]:
     """The word of a commit in each project that knows it; `only` asks one context."""
     with site.store.transaction() as session:
-        owners = {r.project_id for r in runs_of_commit(session, commit)}
+        runs = runs_of_commit(session, commit)
         reasons = reasons_untested(session, commit)
         found = []
-        for owner in sorted(owners):
+        for owner in sorted({r.project_id for r in runs}):
             project = session.get_one(Project, owner)
             if project_name in (None, project.name):
-                found.append(_word(site, session, project, commit, only, [r for p, r in reasons if p == project.name]))
+                of_project = [r for r in runs if r.project_id == owner]
+                untested = [r for p, r in reasons if p == project.name]
+                found.append(_word(site, session, project, of_project, only, untested))
         told = {w.project for w in found}
         lone = [(p, r) for p, r in reasons if p not in told and project_name in (None, p)]
         for name in dict.fromkeys(p for p, _ in lone):
@@ -67,12 +69,15 @@ def word_of_commit(site: Site, commit: str, project_name: str | None, only: str 
         return found
 
 
-def _word(site: Site, session: Session, project: Project, commit: str, only: str, untested: list[str]) -> CommitWord:
+def _word(
+    site: Site, session: Session, project: Project, of_commit: list[Run], only: str, untested: list[str]
+) -> CommitWord:
+    """The word of the commit that these runs, newest first, are of."""
+    commit = of_commit[0].commit
     said = verdicts_of_commits(session, project.id, [commit]).get(commit, [])
     if only:
         said = [s for s in said if s.context == only]
     every = newest_of_each(said)
-    of_commit = [r for r in runs_of_commit(session, commit) if r.project_id == project.id]
     rows = {r.number: r for r in of_commit}
     far = so_far(session, of_commit)
     contexts = [_view(site, project, rows[s.number], s, far) for s in every if s.number in rows]
