@@ -17,9 +17,9 @@ import subprocess
 import threading
 import time
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from contextlib import redirect_stderr, redirect_stdout
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from typing import Any
 from unittest import mock
@@ -82,6 +82,10 @@ class Said:
     good: frozenset[str] = frozenset()
     ran: frozenset[str] = frozenset()
     untrusted: frozenset[str] = frozenset()
+    lost: frozenset[str] = frozenset()  # tests that vanished, and lasted until they came back
+
+    def lost_in(self, jobs: Collection[str]) -> frozenset[str]:
+        return frozenset(n for n in self.lost if n.partition("_")[0] in jobs)
 
     def void(self, job: str) -> bool:
         return job in self.untrusted
@@ -141,13 +145,14 @@ class Model:
     def judge(self, commit: Commit, *, by_hand: bool = False, context: str = "") -> Said:
         """What a context must be told of a commit now."""
         asked = [j for j in JOBS if j in commit.demands]
-        good, ran, held = set[str](), set[str](), False
+        good, ran, lost, held = set[str](), set[str](), set[str](), False
         for job in asked:
             base = self.baseline(commit, job, context)
             changed = None if base is None else {p for p in {*commit.files, *base.files} if commit.files.get(p) != base.files.get(p)}  # fmt: skip
             if not by_hand and context != NIGHTLY and changed is not None and not self.watched(job, changed):
                 continue
             ran.add(job)
+            lost |= self.vanished(commit, job, base)
             if self.holds(commit, job, base):
                 held = True
             else:
@@ -157,13 +162,23 @@ class Model:
         if asked and not ran and not held:
             return Said("exempt")
         void = {j for j in ran if self.unread(commit, j) or all(s == "skip" for s in commit.tests(j).values())}
-        return Said("held" if held else "clear", frozenset(good), frozenset(ran), frozenset(void))
+        return Said("held" if held else "clear", frozenset(good), frozenset(ran), frozenset(void), frozenset(lost))
+
+    def vanished(self, commit: Commit, job: str, base: Commit | None, *, lasting: bool = True) -> set[str]:
+        """Tests of the baseline that are no more though their name stands somewhere; `lasting`: and those that an
+        earlier run missed, as long as they did not come back."""
+        if self.unread(commit, job):
+            return set()
+        gone, back = set(base.tests(job)) if base is not None else set(), set[str]()
+        for c in commit.ancestors() if lasting else ():
+            said = [s for x, s in c.said.items() if not x.startswith("pull-request ")]
+            gone |= {n for s in said for n in s.lost if n.startswith(job) and n not in back}
+            back |= {n for s in said if job in s.ran and not self.unread(c, job) for n in c.tests(job)}
+        return {n for n in gone if n not in commit.tests(job) and n in commit.names_somewhere()}
 
     def holds(self, commit: Commit, job: str, base: Commit | None, known: set[str] | None = None) -> bool:
-        tests = commit.tests(job)
-        ran = {n: s for n, s in tests.items() if s != "skip"}
-        before = base.tests(job) if base is not None else {}
-        vanished = {n for n in before if n not in tests and n in commit.names_somewhere()}
+        ran = {n: s for n, s in commit.tests(job).items() if s != "skip"}
+        vanished = self.vanished(commit, job, base, lasting=known is None)
         failing = {n for n, s in ran.items() if s in ("fail", "shy")}
         if self.unread(commit, job):
             return True
@@ -470,7 +485,7 @@ class Driver:
         said = next(c for c in self.world.contexts(commit.id, self.repo.name) if c["context"] == context)
         assert said["verdict"] in ("undecided", must.verdict), (said, must)
         ended = must.ran if said["verdict"] == must.verdict else frozenset()
-        commit.said[context] = Said(said["verdict"], must.good & ended, ended, must.untrusted)
+        commit.said[context] = Said(said["verdict"], must.good & ended, ended, must.untrusted, must.lost_in(ended))
 
     def stop(self) -> str:
         """A push, stopped by a person at once: never a pass unless all of it had ended."""
@@ -493,7 +508,7 @@ class Driver:
         assert said["verdict"] == must.verdict or (not whole and said["verdict"] in ("held", "undecided")), (said, must, cells)  # fmt: skip
         ended = frozenset(c["job"] for c in cells if c["state"] in ("passed", "failed")) & must.ran
         # a job that was stopped has no result that could be trusted: it is no baseline
-        commit.said[context] = Said(said["verdict"], must.good & ended, must.ran, must.ran - ended)
+        commit.said[context] = Said(said["verdict"], must.good & ended, must.ran, must.ran - ended, must.lost_in(ended))
         for pull in self.pulls:
             if pull.branch == branch:
                 self.pulled(pull)
@@ -582,7 +597,7 @@ class Driver:
         # the baseline and the jobs are those it had; only what is set aside may be another
         was = commit.said[context]
         new = self.model.judge(commit, by_hand=True)
-        commit.said[context] = Said(new.verdict if was.ran == new.ran else self.rejudged(commit, was), new.good & was.ran, was.ran)  # fmt: skip
+        commit.said[context] = Said(new.verdict if was.ran == new.ran else self.rejudged(commit, was), new.good & was.ran, was.ran, lost=new.lost)  # fmt: skip
         return f"#{run} again"
 
     def rejudged(self, commit: Commit, was: Said) -> str:
@@ -709,7 +724,7 @@ class Driver:
             self.model.accepted.append((commit, less, before))
             was = commit.said[context]
             verdict = self.rejudged(commit, was)
-            commit.said[context] = Said(verdict, was.good, was.ran)
+            commit.said[context] = replace(was, verdict=verdict)
             self.wait_for(commit, context, verdict)
             return f"{branch}: accepted {sorted(less)}"
         return ""
@@ -813,6 +828,9 @@ class Driver:
         self.look()
         self.put("main", **{x: "fail"})
         self.put("main", **{x: self.rng.choice(("fail", "pass")), n: self.rng.choice(("hide", "pass"))})
+        if self.rng.random() < 0.6:  # what the day lost is lost by night too, whose own baseline never knew it
+            self.night()
+            self.look()
         return f"{x} was set aside by day"
 
     def walk_shy(self) -> str:

@@ -54,6 +54,39 @@ def test_the_plan_runs_on_the_working_tree_as_it_stands(world: World) -> None:
     assert not (repo.tree / "out").exists(), "nothing is left in the working tree"
 
 
+LCOV = "SF:gauge.lua\\nDA:1,1\\nDA:2,%s\\nDA:3,0\\nend_of_record\\n"
+COVERED = """\
+version = 1
+[jobs.unit]
+vary = { lua = ["5.1", "5.4"] }
+runtime = ["lua"]
+[[jobs.unit.steps]]
+command = "sh test.sh"
+collect = { tests = ["out/unit.xml"], coverage = ["out/lcov.info"] }
+"""
+
+
+def test_changed_lines_that_nothing_ran_are_named(world: World) -> None:
+    repo = world.repository("uncovered-here", None)
+    here = 'case "$(lua -v 2>&1)" in *5.1*) hit=1;; *) hit=0;; esac; mkdir -p out; cp green.xml out/unit.xml; '
+    script = here + f"printf '{LCOV}' $hit > out/lcov.info"
+    repo.commit(
+        {"myriant.toml": COVERED, "test.sh": script, "gauge.lua": "one\ntwo\n", **FILES, ".gitignore": "out/\n"}
+    )
+    repo.push("main")
+    (repo.tree / "gauge.lua").write_text("one\nTWO\nTHREE\n")
+    (repo.tree / "sluice.lua").write_text("a\nb\n")  # which no report knows
+    done = world.command("here", cwd=repo.tree)
+    assert done.returncode == 0, done.stdout + done.stderr
+    for part in ("66.7 % of 3 lines are covered", "3 of 4 lines that changed since origin/main were run by nothing",
+                 "  sluice.lua:1-2", "  gauge.lua:3"):  # fmt: skip
+        assert part in done.stdout, done.stdout
+    repo.git("branch", "--unset-upstream", "main")
+    repo.commit({"gauge.lua": "ONE\nTWO\nTHREE\n"})
+    again = world.command("here", "--cell", "lua=5.4", cwd=repo.tree)
+    assert "nothing that changed since the last commit can be covered" in again.stdout, again.stdout
+
+
 @pytest.mark.parametrize(
     ("words", "said"),
     [

@@ -147,6 +147,20 @@ def test_whatever_was_left_is_removed(left: Left, script: str) -> None:
     assert [p.name for p in left.work.iterdir()] == [] and Path("/etc/passwd").exists()
 
 
+def test_a_room_is_removed_though_its_attempt_is_stopped_meanwhile(left: Left, monkeypatch: pytest.MonkeyPatch) -> None:
+    left.run("mkdir -p deep/deeper && echo a > deep/deeper/a")
+    clear = Porter.clear
+
+    def stopped(porter: Porter) -> bool:
+        if porter is left.porter:
+            porter.kill()  # its lease was lost just now
+        return clear(porter)
+
+    monkeypatch.setattr(Porter, "clear", stopped)
+    assert remove(left.sandbox, left.room, left.porter) and not left.room.base.exists()
+    assert not (left.room.base.parent / "aside").exists()
+
+
 def test_what_cannot_be_removed_is_put_aside(left: Left, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(Porter, "clear", lambda self: False)
     left.run("touch x")

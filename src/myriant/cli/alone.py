@@ -13,11 +13,14 @@ from pathlib import Path
 from typing import Any
 
 from myriant.api.protocol.leases import given
+from myriant.core.coverage.model import FileCoverage
+from myriant.core.coverage.paths import Placing
+from myriant.core.coverage.read import read_coverage
 from myriant.core.diagnosis.expected import expected_and_actual
 from myriant.core.diagnosis.explain import explain
 from myriant.core.matrix.expand import Cell
 from myriant.core.plan.intent import Event, steps_for
-from myriant.core.plan.model import Job
+from myriant.core.plan.model import CoveragePaths, Job
 from myriant.core.plan.origins import origins
 from myriant.core.results.model import Outcome
 from myriant.core.results.outcome import attempt_outcome
@@ -49,6 +52,7 @@ class Outcomes:
     messages: dict[tuple[str, str, str, str], tuple[str, str]] = field(default_factory=dict)
     log: bytes = b""
     unexplained: list[str] = field(default_factory=list)  # steps that failed while no test says why
+    coverage: list[dict[str, FileCoverage]] = field(default_factory=list)
 
 
 class _Listener:
@@ -56,8 +60,9 @@ class _Listener:
 
     address = ""
 
-    def __init__(self, cell: Cell, job: Job, say: Say, *, show_log: bool) -> None:
+    def __init__(self, cell: Cell, job: Job, say: Say, placing: Placing, *, show_log: bool) -> None:
         self.found, self.job, self.say, self.show_log = Outcomes(cell), job, say, show_log
+        self.placing = placing
         self.name = f"{job.id} {cell.key}".strip()
         self._untrusted: list[str] = []
         self._failing: set[int] = set()
@@ -82,6 +87,12 @@ class _Listener:
         for head, file in rows:
             if head.content in (Content.TESTS, Content.RETEST):
                 self._report(head, file)
+            elif head.content is Content.COVERAGE:
+                _, coverage = read_coverage([file.read_bytes()], self.placing)
+                if coverage.error is not None:
+                    message = coverage.error.message
+                    self._untrusted.append(f"the report {head.path} is not to be trusted: {message}")
+                self.found.coverage.append(coverage.files)
 
     def expected(self, lease: Lease, step: int) -> list[str] | None:
         return None
@@ -139,6 +150,8 @@ class Setting:
     event: Event
     plan: str
     checkout: Callable[[Path], None]
+    paths: CoveragePaths = field(default_factory=CoveragePaths)
+    present: frozenset[str] | None = None  # the files that reports may name
 
 
 def run_cells(
@@ -164,9 +177,11 @@ def run_cells(
                 return Outcomes(cell, "void", missing)
             with lock:
                 slot = free.pop()
-            listener = _Listener(cell, job, say, show_log=show_log)
+            work = base / f"cell-{number}"
+            placing = Placing(("/workspace", str(work / "workspace")), setting.present, setting.paths)
+            listener = _Listener(cell, job, say, placing, show_log=show_log)
             attempt = Execution(
-                _lease(number, job, cell, setting), listener, sandbox, runtimes, tuple(shared), base / f"cell-{number}",
+                _lease(number, job, cell, setting), listener, sandbox, runtimes, tuple(shared), work,
                 FIRST_USER + 500 + slot, checkout=setting.checkout,
                 steps=steps,
             )  # fmt: skip

@@ -11,6 +11,7 @@ from typing import Any
 
 import typer
 
+from myriant.core.coverage.model import Totals
 from myriant.core.coverage.paths import Placing
 from myriant.core.coverage.read import read_coverage
 from myriant.core.results.model import Detail, Outcome, Results
@@ -84,8 +85,7 @@ def _case(found: Results, i: int) -> dict[str, Any]:
 def _coverage(file: Path) -> dict[str, Any]:
     read, trouble = _chunks(file)
     if trouble:
-        counts = dict.fromkeys(("lines_valid", "lines_covered", "branches_valid", "branches_covered"), 0)
-        return _unread(file, trouble) | counts | {"by_file": []}
+        return _unread(file, trouble) | asdict(Totals()) | {"by_file": []}
     form, found = read_coverage(read, Placing(("/workspace", str(Path.cwd()))))
     return {
         "file": str(file),

@@ -40,6 +40,7 @@ def here(
 ) -> None:
     """Run the plan on the working tree as it stands. Exit status: 0 everything passed, 1 it did not."""
     from myriant.cli import alone
+    from myriant.cli.covered import files_here
 
     text = _text(folder / FILE_NAME)
     plan = _plan(text, str(folder / FILE_NAME))
@@ -49,9 +50,10 @@ def here(
         stop("no cell of the plan is meant by that", "list them: myriant plan cells", status=2)
     typer.echo(f"{counted(len(chosen), 'cell')} of {folder.resolve().name}, as it stands here")
     setting = alone.Setting(
-        folder.resolve().name, commit, Event("manual", branch), text, lambda to: alone.copy_working_tree(folder, to)
-    )
-    _run(chosen, setting, slots=slots, log=log, share=share)
+        folder.resolve().name, commit, Event("manual", branch), text, lambda to: alone.copy_working_tree(folder, to),
+        plan.coverage, files_here(folder),
+    )  # fmt: skip
+    _run(chosen, setting, slots=slots, log=log, share=share, changed_in=folder)
 
 
 def reproduce(
@@ -146,7 +148,7 @@ def _ask(words: str, folder: Path) -> str:
 
 def _run(
     chosen: list[tuple[Job, Cell]], setting: alone.Setting, *, slots: int, log: bool, share: list[Path],
-    shell: bool = False,
+    shell: bool = False, changed_in: Path | None = None,
 ) -> None:  # fmt: skip
     from myriant.cli import alone
     from myriant.runner.attempt.steps import Steps
@@ -160,6 +162,11 @@ def _run(
     typer.echo("")
     for line in alone.said(outcomes):
         typer.echo(line)
+    if changed_in is not None:
+        from myriant.cli.covered import covered
+
+        for line in covered([files for o in outcomes for files in o.coverage], changed_in):
+            typer.echo(line)
     binding = [o for o in outcomes if not o.cell.advisory]
     raise typer.Exit(1 if any(o.state != "passed" for o in binding) else 0)
 

@@ -25,7 +25,7 @@ def send(
     job: Annotated[str, typer.Option(help="The job that they belong to, such as on-site.")],
     cell: Annotated[str, typer.Option(help="The cell, such as python=3.12,machine=pump.")] = "",
     commit: Annotated[str, typer.Option(help="The commit that was tested; else the one checked out here.")] = "",
-    branch: Annotated[str, typer.Option(help="The branch; else the project's main branch.")] = "",
+    branch: Annotated[str, typer.Option(help="The branch; else one that the commit is on, the main one first.")] = "",
     kind: Annotated[str, typer.Option(help="The kind of tests.")] = "unit",
     version: Annotated[str, typer.Option(help="The version of the application that was tested.")] = "",
     coverage: Annotated[list[Path], typer.Option(help="Coverage reports (repeatable).")] = [],  # noqa: B006

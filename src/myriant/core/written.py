@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from datetime import UTC, datetime
 from fractions import Fraction
 from typing import Any
@@ -22,6 +23,36 @@ def percent(value: Fraction, limit: Fraction | None = None) -> str:
         if limit is None or value == limit or (shown - limit) * (value - limit) > 0:
             break
     return f"{float(shown * 100):.{decimals}f} %"
+
+
+def ranges(numbers: Iterable[int], most: int = 3) -> str:
+    """Numbers in few characters, so many stretches of them at most.
+
+    >>> ranges([12, 13, 14, 20]), ranges([1, 3, 5, 7])
+    ('12-14, 20', '1, 3, 5 …')
+    """
+    parts: list[list[int]] = []
+    for n in sorted(numbers):
+        if parts and parts[-1][1] == n - 1:
+            parts[-1][1] = n
+        else:
+            parts.append([n, n])
+    told = [str(a) if a == b else f"{a}-{b}" for a, b in parts[:most]]
+    return ", ".join(told) + (" …" if len(parts) > most else "")
+
+
+def points(value: Fraction, limit: Fraction | None = None) -> str:
+    """A change of a share in points of percent, never rounded onto or across a limit.
+
+    >>> points(Fraction(-1, 250)), points(Fraction(0)), points(Fraction(-549, 100000), Fraction(-1, 200))
+    ('−0.4 points', '±0.0 points', '−0.549 points')
+    """
+    for decimals in range(1, 7):
+        shown = round(value, 2 + decimals)
+        if limit is None or value == limit or (shown - limit) * (value - limit) > 0:
+            break
+    sign = "+" if value > 0 else "−" if value < 0 else "±"
+    return f"{sign}{float(abs(shown) * 100):.{decimals}f} points"
 
 
 def duration(seconds: float) -> str:

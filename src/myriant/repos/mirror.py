@@ -139,19 +139,7 @@ class Mirror:
             self.path, "diff", "--unified=0", "--no-color", "--no-ext-diff", "--find-renames", "--src-prefix=a/",
             "--dst-prefix=b/", before, after, "--",
         ).decode("utf-8", "replace")  # fmt: skip
-        found: dict[str, list[Hunk]] = {}
-        rows: list[Hunk] = []
-        inside = 0  # lines of the hunk still to come: they may look like headers
-        for line in shown.split("\n"):
-            if inside:
-                inside -= not line.startswith("\\")
-            elif line.startswith("+++ "):
-                rows = found.setdefault(line[4:].removeprefix("b/").rstrip("\t"), [])
-            elif hunk := re.match(r"@@ -(\d+)(?:,(\d+))? \+(\d+)(?:,(\d+))? @@", line):
-                old, removed, new, added = int(hunk[1]), int(hunk[2] or 1), int(hunk[3]), int(hunk[4] or 1)
-                rows.append((old, removed, new, added))
-                inside = removed + added
-        return found
+        return hunks_in(shown)
 
     def between(self, before: str, after: str, limit: int = 500) -> list[Commit]:
         """First-parent commits after `before` and before `after`, newest first; none when it was rewritten."""
@@ -329,6 +317,23 @@ class Mirror:
             except GitError:
                 if attempt == 4:
                     raise
+
+
+def hunks_in(shown: str) -> dict[str, list[Hunk]]:
+    """The hunks of a difference without context, as git-diff(1) writes it with the prefixes a/ and b/."""
+    found: dict[str, list[Hunk]] = {}
+    rows: list[Hunk] = []
+    inside = 0  # lines of the hunk still to come: they may look like headers
+    for line in shown.split("\n"):
+        if inside:
+            inside -= not line.startswith("\\")
+        elif line.startswith("+++ "):
+            rows = found.setdefault(line[4:].removeprefix("b/").rstrip("\t"), [])
+        elif hunk := re.match(r"@@ -(\d+)(?:,(\d+))? \+(\d+)(?:,(\d+))? @@", line):
+            old, removed, new, added = int(hunk[1]), int(hunk[2] or 1), int(hunk[3]), int(hunk[4] or 1)
+            rows.append((old, removed, new, added))
+            inside = removed + added
+    return found
 
 
 def added_lines(hunks: Mapping[str, Sequence[Hunk]]) -> dict[str, set[int]]:

@@ -406,12 +406,19 @@ def remove(sandbox: Sandbox, room: Room, porter: Porter | None = None) -> bool:
 
     `porter` is the room's own, which ends with it.
     """
-    if porter is None or porter.ended:
-        porter = Porter(sandbox, room)
-    try:
-        whole = not room.workspace.is_dir() or porter.clear()
-    finally:
-        porter.kill()
+    whole = not room.workspace.is_dir()
+    for one in (
+        porter,
+        Porter(sandbox, room),
+    ):  # its own may be stopped meanwhile, with its attempt
+        if one is not None and not one.ended and not whole:
+            try:
+                whole = one.clear()
+            finally:
+                stopped = one.ended
+                one.kill()
+            if not stopped:
+                break
     with contextlib.suppress(OSError):
         if whole and not clear(str(room.base)):  # what is left there is the runner's own; nothing else runs there
             room.base.rmdir()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import asdict
 
 from sqlalchemy import ColumnElement, delete, insert, select
 from sqlalchemy.dialects.postgresql import insert as upsert
@@ -27,10 +28,7 @@ def keep_coverage(
         run_id=run_id,
         job=job,
         attempt_id=attempt_id,
-        lines_valid=totals.lines_valid,
-        lines_covered=totals.lines_covered,
-        branches_valid=totals.branches_valid,
-        branches_covered=totals.branches_covered,
+        **asdict(totals),
     )
     session.add(row)
     session.flush()
@@ -107,4 +105,4 @@ def coverage_totals_of_attempts(session: Session, attempts: Sequence[int]) -> di
 
 
 def _totals(row: CoverageTotal) -> Totals:
-    return Totals(row.lines_valid, row.lines_covered, row.branches_valid, row.branches_covered)
+    return Totals(*(getattr(row, f) for f in Totals.__dataclass_fields__))

@@ -146,10 +146,10 @@ def acceptances_in(session: Session, project_id: int, run: int) -> Sequence[Acce
     return session.scalars(query.order_by(Acceptance.id)).all()
 
 
-def open_lasting(session: Session, project_id: int) -> Sequence[Lasting]:
-    """Tests that are less than they were and not settled, the oldest first."""
-    query = select(Lasting).where(Lasting.project_id == project_id, Lasting.ended_at.is_(None))
-    return session.scalars(query.order_by(Lasting.since, Lasting.test)).all()
+def lasting_of(session: Session, project_id: int, most: int) -> Sequence[Lasting]:
+    """Tests that were less than before in some run, the newest first."""
+    query = select(Lasting).where(Lasting.project_id == project_id)
+    return session.scalars(query.order_by(Lasting.since.desc(), Lasting.test).limit(most)).all()
 
 
 def begin_lasting(session: Session, rows: Sequence[dict[str, Any]]) -> None:
@@ -158,10 +158,8 @@ def begin_lasting(session: Session, rows: Sequence[dict[str, Any]]) -> None:
         session.execute(insert(Lasting).on_conflict_do_nothing(), rows)
 
 
-def end_lasting(session: Session, project_id: int, tests: Collection[int], why: str) -> None:
-    if tests:
-        session.execute(
-            update(Lasting)
-            .where(Lasting.project_id == project_id, Lasting.test.in_(tests), Lasting.ended_at.is_(None))
-            .values(ended_at=func.now(), ended_why=why)
-        )
+def settle_lasting(session: Session, project_id: int, tests: Collection[int], commit: str) -> None:
+    """These tests are missed no more from a commit on."""
+    query = select(Lasting).where(Lasting.project_id == project_id, Lasting.test.in_(tests))
+    for row in session.scalars(query) if tests else ():
+        row.back = [*row.back, commit]

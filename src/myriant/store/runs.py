@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from datetime import datetime
 
-from sqlalchemy import ColumnElement, and_, case, delete, func, literal_column, select, tuple_, update
-from sqlalchemy.orm import Session
+from sqlalchemy import ColumnElement, and_, case, delete, func, literal, literal_column, select, tuple_, update
+from sqlalchemy.orm import Session, aliased
 
 from myriant.core.states import DECIDED, OPEN, TRUSTED, ApprovalState, EventKind, Mark, State, Verdict
 from myriant.store.tables import Approval, Attempt, Cell, Project, Report, Run, Segment
@@ -144,6 +144,17 @@ def runs_by_number(session: Session, wanted: Collection[tuple[int, int]]) -> dic
 def runs_of_commit(session: Session, commit: str) -> Sequence[Run]:
     """Runs of a commit (in any project), newest first."""
     return session.scalars(select(Run).where(Run.commit == commit).order_by(Run.number.desc())).all()
+
+
+def baselines_back(session: Session, run: Run, most: int) -> list[int]:
+    """The ids of a run, of its baseline, of that one's baseline … the newest first."""
+    step = select(Run.id, Run.baseline_id, literal(1).label("hop")).where(Run.id == run.id).cte(recursive=True)
+    there = aliased(Run)
+    further = select(there.id, there.baseline_id, step.c.hop + 1).where(
+        there.id == step.c.baseline_id, step.c.hop < most
+    )
+    step = step.union_all(further)
+    return list(session.scalars(select(step.c.id).order_by(step.c.hop)))
 
 
 def judged_runs_of(session: Session, project_id: int, commits: Sequence[str]) -> Sequence[Run]:

@@ -246,14 +246,12 @@ class Lasting(Base):
     """A test that is less than it was (vanished, newly skipped), from the run that showed it until it is settled."""
 
     __tablename__ = "lasting"
-    __table_args__ = (Index("lasting_open", "project_id", postgresql_where=text("ended_at IS NULL")),)
     project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
     test: Mapped[int] = mapped_column(primary_key=True)
     since: Mapped[int] = mapped_column(primary_key=True)  # the number of the run
     what: Mapped[str]  # vanished, newly-skipped
     commit: Mapped[str] = mapped_column("commit_id")
-    ended_at: Mapped[datetime | None]
-    ended_why: Mapped[str] = mapped_column(server_default="")
+    back: Mapped[list[str]] = mapped_column(server_default="{}")  # commits at which it was seen again
 
 
 class Waiver(Base):
@@ -734,6 +732,8 @@ class CoverageTotal(Base):
     lines_covered: Mapped[int]
     branches_valid: Mapped[int]
     branches_covered: Mapped[int]
+    functions_valid: Mapped[int] = mapped_column(server_default="0")
+    functions_covered: Mapped[int] = mapped_column(server_default="0")
 
 
 class CoverageFile(Base):

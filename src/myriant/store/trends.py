@@ -78,12 +78,3 @@ def judged_on(session: Session, project_id: int, context: str, most: int) -> Seq
 def judged_numbered(session: Session, project_id: int, numbers: Collection[int]) -> Sequence[tuple[Any, ...]]:
     """The same of runs by their numbers."""
     return session.execute(_judged(project_id).where(Run.number.in_(numbers))).all()
-
-
-def shares_of(session: Session, runs: Sequence[int]) -> Sequence[tuple[int, str, int, int, int, int]]:
-    """Run, job ("": all), covered and valid lines, covered and valid branches."""
-    query = select(
-        CoverageTotal.run_id, CoverageTotal.job, CoverageTotal.lines_covered, CoverageTotal.lines_valid,
-        CoverageTotal.branches_covered, CoverageTotal.branches_valid,
-    ).where(CoverageTotal.run_id.in_(runs), CoverageTotal.attempt_id.is_(None))  # fmt: skip
-    return session.execute(query).all()

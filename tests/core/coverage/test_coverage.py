@@ -2,11 +2,20 @@
 
 from __future__ import annotations
 
+import csv
+import io
+import itertools
+import struct
+import zlib
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from myriant.core.coverage.cells import shares_of_cells
+from myriant.core.coverage.export import cobertura, lcov, table
 from myriant.core.coverage.merge import merge
 from myriant.core.coverage.model import FileCoverage, Lines, Totals
 from myriant.core.coverage.packed import pack_file, unpack_file
@@ -47,7 +56,7 @@ end_of_record
 def test_both_formats_say_the_same(source: bytes, form: str) -> None:
     found, coverage = read_coverage([source[:50], source[50:]])
     assert found == form and coverage.error is None
-    assert coverage.totals == Totals(4, 2, 2, 1)
+    assert replace(coverage.totals, functions_valid=0, functions_covered=0) == Totals(4, 2, 2, 1)
     [(path, file)] = coverage.files.items()
     assert path == "src/tide/harmonics.py" and file.uncovered == [7, 9]
 
@@ -190,6 +199,133 @@ def test_any_bytes_are_answered(data: bytes) -> None:
 hits = st.dictionaries(st.integers(1, 60), st.integers(0, 5), min_size=1)
 
 
+# of each line how many branches it has, and of each part which of them were taken there
+ARMS = st.dictionaries(st.integers(1, 9), st.integers(1, 4), max_size=5).flatmap(
+    lambda sizes: st.tuples(
+        st.just(sizes),
+        st.lists(st.fixed_dictionaries({n: st.sets(st.integers(0, k - 1)) for n, k in sizes.items()}), min_size=1, max_size=4),
+    )
+)  # fmt: skip
+
+
+def with_arms(sizes: dict[int, int], taken: dict[int, set[int]], *, only_missed: bool) -> FileCoverage:
+    lines = Lines()
+    for n, size in sizes.items():
+        lines.hit(n, 1)
+        lines.branches[n] = (len(taken[n]), size)
+        lines.arms[n] = {str(arm): arm in taken[n] for arm in range(size) if not only_missed or arm not in taken[n]}
+        lines.called(n, f"of {n}", len(taken[n]))
+    return lines.done()
+
+
+@given(ARMS, st.booleans())
+def test_branches_that_are_known_merge_to_what_any_cell_took(
+    found: tuple[dict[int, int], list[dict[int, set[int]]]], only_missed: bool
+) -> None:
+    sizes, parts = found
+    files = [with_arms(sizes, taken, only_missed=only_missed) for taken in parts]
+    union = {n: set().union(*(taken[n] for taken in parts)) for n in sizes}
+    for merged in (merge(files), merge(files[::-1]), merge([merge(files[:1]), *files[1:]])):
+        assert dict(zip(merged.branch_lines.tolist(), merged.branches_covered.tolist(), strict=True)) == {
+            n: len(union[n]) for n in sizes
+        }
+        assert {f.line for f in merged.functions if f.hits} == {n for n in sizes if union[n]}
+        assert merged.totals.functions_valid == len(sizes)
+    again = unpack_file(pack_file(merged))
+    assert again.functions == merged.functions and again.totals == merged.totals
+    assert all(np.array_equal(getattr(again.arms, f), getattr(merged.arms, f)) for f in ("lines", "ids", "taken"))
+
+
+@pytest.mark.parametrize(
+    ("one", "other", "branches"),
+    [  # what is not known for sure is never more than a lower bound
+        (b"BRDA:1,0,0,1\nBRDA:1,0,1,-", b"BRDA:1,0,0,-\nBRDA:1,0,1,1", (2, 2)),  # opposite sides
+        (b"BRDA:1,0,0,1\nBRDA:1,0,1,-", b"BRDA:1,0,0,2\nBRDA:1,0,1,-", (1, 2)),
+        (b"BRDA:1,0,0,1\nBRDA:1,0,1,-", b"BRDA:1,0,0,-\nBRDA:1,0,1,1\nBRDA:1,0,2,1", (2, 3)),  # they count otherwise
+        (b"BRDA:1,0,0,1\nBRDA:1,0,1,-", b"BRDA:1,0,7,-\nBRDA:1,0,8,1", (1, 2)),  # they name otherwise
+        (b"BRDA:1,0,0,1\nBRDA:1,0,1,-", b"", (1, 2)),
+    ],
+)  # fmt: skip
+def test_branches_of_two_cells(one: bytes, other: bytes, branches: tuple[int, int]) -> None:
+    read = [
+        read_coverage([b"SF:a.py\nDA:1,1\n" + text + b"\nend_of_record\n"])[1].files["a.py"] for text in (one, other)
+    ]
+    for parts in (read, read[::-1]):
+        totals = merge(parts).totals
+        assert (totals.branches_covered, totals.branches_valid) == branches
+
+
+FUNCTIONS = [
+    (b"SF:a.c\nFN:3,f\nFN:9,12,g,int\nFNDA:4,f\nFNDA:0,g,int\nDA:3,4\nend_of_record\n", {(3, "f"): 4, (9, "g,int"): 0}),
+    (b"SF:a.c\nFNL:0,3,5\nFNA:0,4,f\nFNL:1,9\nFNA:1,0,g\nDA:3,4\nend_of_record\n", {(3, "f"): 4, (9, "g"): 0}),
+    (b"SF:a.c\nFNDA:1,alone\nFN:x,bad\nDA:3,4\nend_of_record\n", {(0, "alone"): 1}),
+    (b'<report name="t"><package name="e"><class name="e/A" sourcefilename="a.c"><method name="add" desc="(II)I" line="7">'
+     b'<counter type="LINE" missed="0" covered="3"/><counter type="METHOD" missed="0" covered="1"/></method>'
+     b'<method name="never" desc="()V" line="9"><counter type="METHOD" missed="1" covered="0"/></method></class>'
+     b'<sourcefile name="a.c"><line nr="7" mi="0" ci="3"/></sourcefile></package></report>',
+     {(7, "A.add(II)I"): 1, (9, "A.never()V"): 0}),
+    (CLOVER, {(8, "f"): 3}),
+    (ONLY_METHODS, {(3, "f"): 1}),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("source", "functions"), FUNCTIONS)
+def test_functions_are_read_by_line_and_name(source: bytes, functions: dict[tuple[int, str], int]) -> None:
+    (file,) = read_coverage([source])[1].files.values()
+    assert {(f.line, f.name): f.hits for f in file.functions} == functions
+
+
+@given(hits)
+def test_what_was_packed_before_branches_had_names_is_read(found: dict[int, int]) -> None:
+    file = file_of(found)
+    arrays = (np.diff(file.lines, prepend=0), file.hits, np.diff(file.branch_lines, prepend=0), file.branches_valid,
+              file.branches_covered)  # fmt: skip
+    body = zlib.compress(b"".join(np.asarray(a, "<i4").tobytes() for a in arrays))
+    again = unpack_file(struct.pack("<II", len(file.lines), len(file.branch_lines)) + body)
+    assert again.totals == file.totals and np.array_equal(again.lines, file.lines)
+
+
+@given(st.dictionaries(st.sampled_from(["src/tide.py", "src/a b.py", "top.c"]), ARMS, min_size=1), st.booleans())
+def test_what_is_exported_is_read_as_it_was(
+    found: dict[str, tuple[dict[int, int], list[dict[int, set[int]]]]], named: bool
+) -> None:
+    files = {
+        path: merge([with_arms(sizes, t, only_missed=named) for t in parts]) for path, (sizes, parts) in found.items()
+    }
+    files = {path: file for path, file in files.items() if len(file.lines)}
+    if not files:
+        return
+    for text in (lcov(files), cobertura(files)):
+        _, again = read_coverage([text.encode()])
+        assert again.error is None and set(again.files) == set(files)
+        for path, file in files.items():
+            assert again.files[path].lines.tolist() == file.lines.tolist()
+            assert again.files[path].hits.tolist() == file.hits.tolist()
+            assert again.files[path].totals == file.totals
+    rows = list(csv.reader(io.StringIO(table(files))))[1:]
+    assert [[row[0], int(row[2]), int(row[3])] for row in rows] == [
+        [path, f.totals.lines_valid, f.totals.branches_covered] for path, f in sorted(files.items())
+    ]
+
+
+@given(
+    st.lists(
+        st.dictionaries(st.sampled_from("ab"), st.dictionaries(st.integers(1, 6), st.integers(0, 1), min_size=1)),
+        min_size=1, max_size=6,
+    )
+)  # fmt: skip
+def test_no_fewer_cells_reach_as_much(cells: list[dict[str, dict[int, int]]]) -> None:
+    of_cells = [{path: file_of(lines) for path, lines in files.items()} for files in cells]
+    told = shares_of_cells(of_cells)
+    sets = [{(p, n) for p, lines in files.items() for n, hits in lines.items() if hits} for files in cells]
+    every = set().union(*sets)
+    assert told.reached == [len(s) for s in sets]
+    assert told.alone == [len(s - set().union(*sets[:i], *sets[i + 1 :])) for i, s in enumerate(sets)]
+    assert set().union(*(sets[i] for i in told.least)) == every and told.smallest
+    fewer = itertools.combinations(sets, max(0, len(told.least) - 1))
+    assert not told.least or not any(set().union(*some) == every for some in fewer)
+
+
 def file_of(found: dict[int, int]) -> FileCoverage:
     lines = Lines()
     for line, count in found.items():
@@ -213,5 +349,5 @@ def test_merging_counts_each_line_once_and_is_the_union(parts: list[dict[int, in
 def test_packing_gives_back_what_was_put_in(found: dict[int, int]) -> None:
     file = file_of(found)
     again = unpack_file(pack_file(file))
-    for name in FileCoverage.__dataclass_fields__:
+    for name in ("lines", "hits", "branch_lines", "branches_valid", "branches_covered"):
         assert np.array_equal(getattr(again, name), getattr(file, name))

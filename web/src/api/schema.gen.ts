@@ -737,8 +737,29 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description What the change left uncovered, what is reached no more, every file; of one job, or merged over all. */
+        /**
+         * @description What the change left uncovered, what is reached no more, every file; of one job, or merged over all.
+         *
+         *     Against the gate baseline, or against run `base`.
+         */
         get: operations["coverage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/runs/{number}/coverage/cells": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What each cell adds to what all of them cover, and how few reach as much. */
+        get: operations["coverage_by_cell"];
         put?: never;
         post?: never;
         delete?: never;
@@ -771,7 +792,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The merged coverage as an LCOV tracefile (lcov) or by file as CSV (csv). */
+        /** @description The merged coverage as an LCOV tracefile (lcov), as Cobertura XML (cobertura), or by file as CSV (csv). */
         get: operations["export_coverage"];
         put?: never;
         post?: never;
@@ -2667,6 +2688,22 @@ export interface components {
             /** Wants */
             wants: string[];
         };
+        /**
+         * CellShare
+         * @description What a cell adds: lines it reaches, and those that no other cell does.
+         */
+        CellShare: {
+            /** Job */
+            job: string;
+            /** Key */
+            key: string;
+            /** Reached */
+            reached: number;
+            /** Alone */
+            alone: number;
+            /** Least */
+            least: boolean;
+        };
         /** CellView */
         CellView: {
             /** Id */
@@ -2992,6 +3029,15 @@ export interface components {
             /** Classes */
             classes: components["schemas"]["PartCost"][];
         };
+        /** CoverageByCell */
+        CoverageByCell: {
+            /** Said */
+            said: string;
+            /** Lines */
+            lines: number;
+            /** Cells */
+            cells: components["schemas"]["CellShare"][];
+        };
         /** CoverageOfFile */
         CoverageOfFile: {
             /** Path */
@@ -3029,6 +3075,7 @@ export interface components {
             against_run: number | null;
             line: components["schemas"]["Share"] | null;
             branch: components["schemas"]["Share"] | null;
+            function: components["schemas"]["Share"] | null;
             line_before: components["schemas"]["Share"] | null;
             change: components["schemas"]["ChangeCovered"];
             /** Lost */
@@ -3761,6 +3808,11 @@ export interface components {
             against_baseline: boolean;
             /** Built In */
             built_in?: string | null;
+            /**
+             * Best Of
+             * @default 1
+             */
+            best_of: number;
             waived?: components["schemas"]["WaivedView"] | null;
         };
         /** Keeping */
@@ -7998,6 +8050,7 @@ export interface operations {
         parameters: {
             query?: {
                 job?: string;
+                base?: number | null;
             };
             header?: never;
             path: {
@@ -8028,11 +8081,46 @@ export interface operations {
             };
         };
     };
+    coverage_by_cell: {
+        parameters: {
+            query?: {
+                job?: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CoverageByCell"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     coverage_of_file: {
         parameters: {
             query: {
                 path: string;
                 job?: string;
+                base?: number | null;
             };
             header?: never;
             path: {

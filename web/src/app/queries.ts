@@ -140,17 +140,24 @@ export const filesQuery = (project: string, commit: string, search: string) =>
     staleTime: 60_000,
   });
 
-export const coverageQuery = (project: string, number: number, job: string) =>
+export const coverageQuery = (project: string, number: number, job: string, base?: number) =>
   queryOptions({
-    queryKey: keys.run(project, number, "coverage", job),
-    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/runs/{number}/coverage", { signal, params: { path: { project, number }, query: { job } } })),
+    queryKey: keys.run(project, number, "coverage", job, base ?? 0),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/runs/{number}/coverage", { signal, params: { path: { project, number }, query: { job, base } } })),
     retry: false,
   });
 
-export const coverageFileQuery = (project: string, number: number, path: string, job: string) =>
+export const coverageByCellQuery = (project: string, number: number, job: string) =>
   queryOptions({
-    queryKey: keys.run(project, number, "coverage", job, path),
-    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/runs/{number}/coverage/file", { signal, params: { path: { project, number }, query: { path, job } } })),
+    queryKey: keys.run(project, number, "coverage-cells", job),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/runs/{number}/coverage/cells", { signal, params: { path: { project, number }, query: { job } } })),
+    retry: false,
+  });
+
+export const coverageFileQuery = (project: string, number: number, path: string, job: string, base?: number) =>
+  queryOptions({
+    queryKey: keys.run(project, number, "coverage", job, base ?? 0, path),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/runs/{number}/coverage/file", { signal, params: { path: { project, number }, query: { path, job, base } } })),
     retry: false,
   });
 

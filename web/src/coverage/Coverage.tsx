@@ -6,6 +6,7 @@ import { counted, short } from "../app/words";
 import { CallError, type Run, type RunCoverage } from "../api/client";
 import { Loading, Trouble } from "../app/Awaited";
 import { Excerpts } from "./Excerpts";
+import { ByCell } from "./ByCell";
 import { Files } from "./Files";
 import { FileView } from "./FileView";
 import { ranges, written } from "./shapes";
@@ -17,7 +18,7 @@ const SHOWN = 8;
 /** Which lines of this change nothing ran, what is reached no more, and every file. */
 export function Coverage({ run }: { run: Run }) {
   const [address, go] = useAddress();
-  const found = useQuery(coverageQuery(run.project, run.run.number, address.job));
+  const found = useQuery(coverageQuery(run.project, run.run.number, address.job, address.base));
   if (found.error instanceof CallError && found.error.status === 404) return <p className={classes.intro}>{found.error.message}.</p>;
   if (!found.data) return found.error ? <Trouble what="The coverage" error={found.error} onAgain={() => void found.refetch()} /> : <Loading what={`The coverage of #${run.run.number}`} rows={6} />;
   const data = found.data;
@@ -35,6 +36,7 @@ export function Coverage({ run }: { run: Run }) {
         </Suspense>
       )}
       <Files files={data.files} onOpen={open} />
+      {run.cells.length > 1 && <ByCell run={run} />}
     </>
   );
 }
@@ -59,7 +61,7 @@ function Choosing({ data, run }: { data: RunCoverage; run: Run }) {
         </span>
       )}
       <span className="soft">
-        as <a href={as("lcov")}>LCOV</a> or <a href={as("csv")}>CSV</a>
+        as <a href={as("lcov")}>LCOV</a>, <a href={as("cobertura")}>Cobertura</a> or <a href={as("csv")}>CSV</a>
       </span>
     </div>
   );

@@ -15,7 +15,7 @@ const ROW = 19;
 /** A file at the commit, line by line: run, in part, by nothing; and by which cells, where only some reach it. */
 export function FileView({ run, path, commit }: { run: Run; path: string; commit: string }) {
   const [address, go] = useAddress();
-  const covered = useQuery(coverageFileQuery(run.project, run.run.number, path, address.job));
+  const covered = useQuery(coverageFileQuery(run.project, run.run.number, path, address.job, address.base));
   const source = useQuery(fileQuery(run.project, commit, path));
   const back = () => go({ file: undefined, line: undefined });
   useActions({ back });

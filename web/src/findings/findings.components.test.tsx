@@ -63,7 +63,7 @@ test.each([
 });
 
 test("a rule that only follows from a cell says so instead of holding by itself", () => {
-  const rule = { name: "coverage", measure: "coverage.line", sign: "at-least", level: "block", line: 3, met: false, reason: "no coverage was reported", value: null, limit: null, against_baseline: false, built_in: null };
+  const rule = { name: "coverage", measure: "coverage.line", sign: "at-least", level: "block", line: 3, met: false, reason: "no coverage was reported", value: null, limit: null, against_baseline: false, built_in: null, best_of: 1 };
   shown(<RuleFinding rule={rule} follows="follows from unit lua=5.1" />);
   expect(screen.getByRole("listitem").textContent).toContain("not measured; no coverage was reportedfollows from unit lua=5.1");
 });

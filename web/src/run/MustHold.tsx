@@ -84,7 +84,7 @@ export function saysOf(rule: Rule): string {
 const counts = (measure: string) => /^(tests|results|analysis)\./.test(measure) && measure !== "tests.share-passed";
 
 function allowed(rule: Rule): string {
-  const baseline = rule.against_baseline ? " (the baseline's)" : "";
+  const baseline = !rule.against_baseline ? "" : rule.best_of > 1 ? ` (the best of the last ${rule.best_of})` : " (the baseline's)";
   if (rule.limit === "0" && rule.sign === "at-most") return `none allowed${baseline}`;
   return `${rule.sign.replace("-", " ")} ${rule.limit ?? ""}${baseline}`;
 }

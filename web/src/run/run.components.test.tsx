@@ -13,7 +13,7 @@ import { MustHold } from "./MustHold";
 
 const NOW = Date.parse("2026-11-27T09:00:00Z");
 const PATH = "/api/v1/projects/lockstep/runs/2";
-const rule = (name: string, more: Partial<Rule>): Rule => ({ name, measure: "", sign: "at-most", level: "block", line: 0, met: true, reason: "", value: null, limit: null, against_baseline: false, built_in: null, ...more });
+const rule = (name: string, more: Partial<Rule>): Rule => ({ name, measure: "", sign: "at-most", level: "block", line: 0, met: true, reason: "", value: null, limit: null, against_baseline: false, built_in: null, best_of: 1, ...more });
 
 test.each([
   ["coverage.line", "section=coverage"],

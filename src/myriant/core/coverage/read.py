@@ -75,8 +75,8 @@ def _read_lcov(chunks: Iterable[bytes]) -> tuple[Coverage, dict[str, Lines]]:
     """LCOV tracefiles (geninfo(1)): SF, DA, BRDA, end_of_record; totals in the file are not believed."""
     result = Coverage()
     files: dict[str, Lines] = {}
-    taken: dict[tuple[str, int], dict[str, bool]] = {}
     path: str | None = None
+    starts: dict[str, int] = {}  # of the functions of a record
     bad = unknown = number = lying = 0
     told: int | None = None  # how many lines a record says that it lists
     listed: set[str] = set()
@@ -91,6 +91,7 @@ def _read_lcov(chunks: Iterable[bytes]) -> tuple[Coverage, dict[str, Lines]]:
             elif key == "SF":
                 path, told = rest.strip()[:4000], None
                 listed.clear()
+                starts.clear()
                 files.setdefault(path, Lines())
             elif key == "DA" and path is not None:
                 listed.add(rest.partition(",")[0])
@@ -98,10 +99,12 @@ def _read_lcov(chunks: Iterable[bytes]) -> tuple[Coverage, dict[str, Lines]]:
             elif key == "LF" and rest.strip().isdigit():
                 told = int(rest)
             elif key == "BRDA" and path is not None:
-                bad += not _branch(taken, path, rest)
+                bad += not _branch(files[path], rest)
+            elif key in ("FN", "FNDA", "FNL", "FNA") and path is not None:
+                bad += not _function(files[path], starts, key, rest)
             elif (
                 line
-                and not re.fullmatch(r"(TN|VER|FN|FNDA|FNF|FNH|FNL|FNA|LF|LH|BRF|BRH|MCDC|MCF|MCH)", key)
+                and not re.fullmatch(r"(TN|VER|FNF|FNH|LF|LH|BRF|BRH|MCDC|MCF|MCH)", key)
                 and not line.startswith("#")
             ):
                 unknown += 1
@@ -110,8 +113,8 @@ def _read_lcov(chunks: Iterable[bytes]) -> tuple[Coverage, dict[str, Lines]]:
     except Refused as refusal:
         result.problems.append(Oddity("error", str(refusal), number))
         return result, {}
-    for (where, at), branches in taken.items():
-        files[where].branches[at] = (sum(branches.values()), len(branches))
+    for lines in files.values():
+        lines.branches |= {at: (sum(arms.values()), len(arms)) for at, arms in lines.arms.items()}
     if not files:
         result.problems.append(Oddity("error", "the report names no file", number))
     elif path is not None:
@@ -142,12 +145,34 @@ def _line_hits(lines: Lines, text: str) -> bool:
     return True
 
 
-def _branch(taken: dict[tuple[str, int], dict[str, bool]], path: str, text: str) -> bool:
+def _function(lines: Lines, starts: dict[str, int], key: str, text: str) -> bool:
+    """FN:line,[end,]name before FNDA:count,name; since version 2 FNL:index,line[,end] before FNA:index,count,name."""
+    try:
+        if key in ("FN", "FNL"):
+            first, rest = text.split(",", 1)
+            name, line = (first, rest.partition(",")[0]) if key == "FNL" else (rest, first)
+            if key == "FN" and (end := rest.partition(","))[0].strip().isdigit() and end[2]:
+                name = end[2]
+            starts[name.strip()] = int(line)
+            if key == "FN":
+                lines.called(int(line), name.strip(), 0)
+        elif key == "FNDA":
+            count, name = text.split(",", 1)
+            lines.called(starts.get(name.strip(), 0), name.strip(), int(float(count)))
+        else:
+            index, count, name = text.split(",", 2)
+            lines.called(starts.get(index.strip(), 0), name.strip(), int(float(count)))
+    except (ValueError, OverflowError):
+        return False
+    return True
+
+
+def _branch(lines: Lines, text: str) -> bool:
     parts = text.rsplit(",", 1)
     head = parts[0].split(",", 1)
     if len(parts) != 2 or len(head) != 2 or not head[0].strip().isdigit() or not 0 < int(head[0]) <= MOST_LINE:
         return False
-    branches = taken.setdefault((path, int(head[0])), {})
+    branches = lines.arms.setdefault(int(head[0]), {})
     branches[head[1]] = branches.get(head[1], False) or parts[1].strip() not in ("-", "0")
     return True
 

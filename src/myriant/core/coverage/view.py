@@ -103,6 +103,15 @@ def lost_lines(before: FileCoverage, after: FileCoverage | None, hunks: Sequence
     return sorted(covered & {int(n) for n in after.lines[after.hits == 0].tolist()})
 
 
+def lost_of(
+    before: Mapping[str, FileCoverage], now: Mapping[str, FileCoverage], hunks: Mapping[str, Sequence[Hunk]],
+    present: Collection[str],
+) -> dict[str, list[int]]:  # fmt: skip
+    """Lost lines by file, of files that are still there: also of one that no report names any more."""
+    found = {p: lost_lines(file, now.get(p), hunks.get(p, ())) for p, file in before.items() if p in present}
+    return {path: lines for path, lines in found.items() if lines}
+
+
 @dataclass(frozen=True, slots=True)
 class Reach:
     """Which cells reach some lines: their names, and in words what they have in common; empty when nothing tells."""

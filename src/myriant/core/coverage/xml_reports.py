@@ -72,12 +72,16 @@ class _Cobertura(_Dialect):
         self.in_methods = 0
         self.own: dict[int, tuple[int, Attributes]] = {}
         self.of_methods: dict[int, tuple[int, Attributes]] = {}
+        self.method: Attributes | None = None
+        self.of_method: dict[int, int] = {}  # hits by line
 
     def start(self, element: str, attributes: Attributes) -> None:
         if element == "line" and self.path:
             number = self.number(attributes, "number")
             hits = self.count(attributes, "hits") if number is not None else None
             if number is not None and hits is not None:
+                if self.method is not None:
+                    self.of_method[number] = max(hits, self.of_method.get(number, 0))
                 rows = self.of_methods if self.in_methods else self.own
                 before = rows.get(number)
                 rows[number] = (
@@ -89,12 +93,20 @@ class _Cobertura(_Dialect):
             self.own, self.of_methods, self.in_methods = {}, {}, 0
         elif element == "methods":
             self.in_methods += 1
+        elif element == "method" and self.path:
+            self.method, self.of_method = attributes, {}
 
     def end(self, element: str, text: str) -> None:
         if element == "source":
             self.sources.append(text.strip()[:_MOST_PATH])
         elif element == "methods":
             self.in_methods -= 1
+        elif element == "method" and self.path and self.method is not None:
+            name = f"{self.method.get('name', '')}{self.method.get('signature', '')}"
+            called = max(self.of_method.values(), default=0) or int(self.method.get("line-rate", "").strip("0.") != "")
+            hits = self.count(self.method, "hits") if "hits" in self.method else called
+            self.files.setdefault(self.path, Lines()).called(min(self.of_method, default=0), name, hits or 0)
+            self.method = None
         elif element == "class" and self.path:
             self.current = self.files.setdefault(self.path, Lines())
             for number, (hits, attributes) in (self.own or self.of_methods).items():
@@ -102,6 +114,9 @@ class _Cobertura(_Dialect):
                 found = _CONDITION.search(attributes.get("condition-coverage", ""))
                 if found and attributes.get("branch", "").lower() == "true":
                     self.branches(number, int(found[1]), int(found[2]))
+                    missing = attributes.get("missing-branches", "")
+                    if missing and number not in self.current.arms:
+                        self.current.arms[number] = dict.fromkeys(missing.split(","), False)
             self.path, self.current = "", None
 
 
@@ -136,12 +151,15 @@ class _Clover(_Dialect):
             if yes is not None and no is not None:
                 self.current.hit(number, max(yes, 0) + max(no, 0))
                 self.branches(number, (yes > 0) + (no > 0), 2)
+                arms = self.current.arms.setdefault(number, {"true": False, "false": False})
+                self.current.arms[number] = {"true": arms["true"] or yes > 0, "false": arms["false"] or no > 0}
             return
         hits = self.count(attributes, "count")
         if hits is None:
             return
         if kind == "method":
             self.methods[number] = max(hits, self.methods.get(number, 0))
+            self.current.called(number, attributes.get("signature") or attributes.get("name") or "", hits)
             return
         self.current.hits[number] = max(hits, self.current.hits.get(number, 0))
         if kind == "cond" and taken is not None and left is not None:
@@ -164,10 +182,24 @@ class _Jacoco(_Dialect):
     def __init__(self) -> None:
         super().__init__()
         self.package = ""
+        self.of_class = ""  # its simple name
+        self.file = ""  # that a class is of
+        self.method: Attributes | None = None
 
     def start(self, element: str, attributes: Attributes) -> None:
         if element == "package":
             self.package = attributes.get("name", "")[:_MOST_PATH].strip("/")
+        elif element == "class":
+            self.file = attributes.get("sourcefilename", "")[:_MOST_PATH]
+            self.of_class = attributes.get("name", "").rpartition("/")[2]
+        elif element == "method" and self.file:
+            self.method = attributes
+        elif element == "counter" and self.method is not None and attributes.get("type") == "METHOD":
+            line = self.method.get("line", "")
+            name = f"{self.of_class}.{self.method.get('name', '')}{self.method.get('desc', '')}"
+            hits = self.count({"covered": "0", **attributes}, "covered") or 0
+            lines = self.files.setdefault(f"{self.package}/{self.file}".lstrip("/"), Lines())
+            lines.called(int(line) if line.isdigit() and len(line) < 9 else 0, name, hits)
         elif element == "sourcefile":
             name = attributes.get("name", "(unnamed)")[:_MOST_PATH]
             self.current = self.files.setdefault(f"{self.package}/{name}".lstrip("/"), Lines())
@@ -184,6 +216,10 @@ class _Jacoco(_Dialect):
     def end(self, element: str, text: str) -> None:
         if element == "sourcefile":
             self.current = None
+        elif element == "method":
+            self.method = None
+        elif element == "class":
+            self.file = ""
 
 
 class XmlReport:

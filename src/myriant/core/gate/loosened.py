@@ -195,7 +195,7 @@ def _asks_the_same(new: Rule, old: Rule) -> bool:
 def _strictness(new: Rule, old: Rule) -> int:
     """1 asks more, 0 the same, -1 less. A ratchet and a number cannot be ordered: a change between them asks less."""
     if new.limit == old.limit:
-        return 0
+        return (new.best_of > old.best_of) - (new.best_of < old.best_of)
     if new.limit == "baseline" or old.limit == "baseline":
         return -1
     more = new.limit < old.limit if new.sign == "at-most" else new.limit > old.limit
@@ -203,5 +203,6 @@ def _strictness(new: Rule, old: Rule) -> int:
 
 
 def _limit(rule: Rule) -> str:
-    limit = "the baseline's" if rule.limit == "baseline" else f"{float(rule.limit):g}"
+    back = "the baseline's" if rule.best_of == 1 else f"the best of {rule.best_of} baselines"
+    limit = back if rule.limit == "baseline" else f"{float(rule.limit):g}"
     return f"{rule.sign.replace('-', ' ')} {limit}"

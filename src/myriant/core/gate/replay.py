@@ -8,13 +8,14 @@ from fractions import Fraction
 
 from myriant.core.gate.judge import Judged, Measured, judge_rules
 from myriant.core.gate.measures import value_of
+from myriant.core.plan.keys import SHARES
 from myriant.core.plan.model import Rule
 from myriant.core.states import Verdict
 
 
 @dataclass(frozen=True, slots=True)
 class Past:
-    """What is kept of a decided run: counts by job, exact shares by job ("": all of them), and its baseline's number.
+    """What is kept of a decided run: counts by job, exact shares by measure and job ("": all), its baseline.
 
     `built_in` names the built-in rules that held it: a draft's own rules come beside them.
     """
@@ -22,8 +23,7 @@ class Past:
     number: int
     verdict: Verdict
     jobs: Mapping[str, Mapping[str, int]]
-    lines: Mapping[str, Fraction]
-    branches: Mapping[str, Fraction]
+    shares: Mapping[str, Mapping[str, Fraction]]  # by measure
     changed: Fraction | None
     seconds: Fraction | None
     baseline: int | None
@@ -56,7 +56,7 @@ def can_be_told(rule: Rule) -> bool:
     """Whether a rule's measure is kept of past runs: not of single cells, folders or jobs' changed lines."""
     if rule.cells is not None or rule.folder is not None:
         return False
-    if rule.measure.startswith("analysis.") or rule.measure == "plan.loosened":
+    if rule.measure.startswith("analysis.") or rule.measure in ("plan.loosened", "coverage.change", "coverage.lost"):
         return False
     if rule.measure == "seconds.total" and rule.jobs:
         return False
@@ -69,10 +69,8 @@ def can_be_told(rule: Rule) -> bool:
 def value_at(rule: Rule, past: Past) -> Fraction | None:
     """A rule's measure in a past run; None when it was not measured there."""
     job = rule.jobs[0] if rule.jobs else ""
-    if rule.measure == "coverage.line":
-        return past.lines.get(job)
-    if rule.measure == "coverage.branch":
-        return past.branches.get(job)
+    if rule.measure in SHARES:
+        return past.shares.get(rule.measure, {}).get(job)
     if rule.measure == "coverage.changed":
         return past.changed
     if rule.measure == "seconds.total":
@@ -80,6 +78,12 @@ def value_at(rule: Rule, past: Past) -> Fraction | None:
     if any(j not in past.jobs for j in rule.jobs):
         return None
     return value_of([past.jobs[j] for j in rule.jobs or past.jobs], rule.measure)
+
+
+def best(rule: Rule, values: Sequence[Fraction | None]) -> Fraction | None:
+    """The best of what a measure was, the one that is hardest to keep; None where it was never measured."""
+    known = [v for v in values if v is not None]
+    return (max(known) if rule.sign == "at-least" else min(known)) if known else None
 
 
 def replay(rules: Sequence[Rule], history: Sequence[Past], before: Sequence[Past] = ()) -> list[Replayed]:
@@ -96,9 +100,16 @@ def replay(rules: Sequence[Rule], history: Sequence[Past], before: Sequence[Past
 def _one(past: Past, rules: Sequence[Rule], untold: list[str], history: Mapping[int, Past]) -> Replayed:
     base = history.get(past.baseline) if past.baseline is not None else None
     asked = [r for r in rules if value_at(r, past) is not None]
-    measured = Measured(
-        lambda r: value_at(r, past), lambda r: value_at(r, base) if base is not None else None
-    )  # fmt: skip
+
+    def before(rule: Rule) -> Fraction | None:
+        seen: list[Fraction | None] = []
+        at = base
+        while at is not None and len(seen) < rule.best_of:
+            seen.append(value_at(rule, at))
+            at = history.get(at.baseline) if at.baseline is not None else None
+        return best(rule, seen)
+
+    measured = Measured(lambda r: value_at(r, past), before)
     judged: list[Judged] = judge_rules(asked, measured)
     holding = [*past.built_in, *(j.rule.name for j in judged if j.holds_run)]
     return Replayed(past.number, past.verdict, Verdict.HELD if holding else Verdict.CLEAR, holding, untold)

@@ -11,7 +11,7 @@ from myriant.core.gate.judge import Judged
 from myriant.core.plan.keys import FRACTIONS
 from myriant.core.plan.model import BuiltIn
 from myriant.core.states import Verdict
-from myriant.core.written import counted, day, duration, percent
+from myriant.core.written import counted, day, duration, percent, points
 
 MOST_REASONS = 4
 MOST_OF_ONE = 240  # characters
@@ -177,9 +177,7 @@ def _again(told: Told) -> str:
 def _coverage(now: Fraction, before: Fraction | None) -> str:
     if before is None:
         return f"Line coverage {percent(now)}."
-    points = float((now - before) * 100)
-    sign = "+" if points > 0 else "−" if points < 0 else "±"
-    return f"Line coverage {percent(now)} ({sign}{abs(points):.1f})."
+    return f"Line coverage {percent(now)} ({points(now - before).removesuffix(' points')})."
 
 
 def shown(judged: Judged) -> str:
@@ -196,6 +194,8 @@ def shown(judged: Judged) -> str:
 def value_text(measure: str, value: Fraction, limit: Fraction | None) -> str:
     if measure in FRACTIONS:
         return percent(value, limit)
+    if measure == "coverage.change":
+        return points(value, limit)
     if measure == "seconds.total":
         return duration(float(value))
     return f"{int(value):,}" if value.denominator == 1 else f"{float(value):.3f}"

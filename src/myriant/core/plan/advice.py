@@ -11,6 +11,7 @@ from typing import Any
 from myriant.core.matrix.expand import expand
 from myriant.core.plan.globs import matches
 from myriant.core.plan.intent import Event, intent
+from myriant.core.plan.keys import OF_CHANGE
 from myriant.core.plan.model import FILE_NAME, Collect, Job, Plan, Step
 from myriant.core.plan.places import Path
 from myriant.core.plan.problems import nearest
@@ -416,9 +417,9 @@ def _measures(reader: Reader, plan: Plan, around: Surroundings) -> None:
                 near = nearest(key, dimensions)
                 mend = f"did you mean {near}?" if near else f"dimensions of this plan: {', '.join(sorted(dimensions))}"
                 reader.problem((*at, "cells"), f'no job of the plan has the dimension "{key[:80]}"', mend)
-        if rule.measure in ("coverage.changed", "analysis.new") and rule.limit == "baseline":
+        if rule.measure in OF_CHANGE and rule.limit == "baseline":
             reader.problem(
-                (*at, "at-least"),
+                (*at, rule.sign),
                 f"{rule.measure} has no baseline: it is about what each change brings itself",
                 "write a number",
                 value=True,

@@ -10,6 +10,7 @@ or one table alone) and `named:T` (tables by name).
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Literal
 
 
 @dataclass(frozen=True, slots=True)
@@ -261,8 +262,12 @@ TABLES: dict[str, dict[str, Key]] = {
     "rule": {
         "name": Key("text", "What people read.", '"no new failures"'),
         "measure": Key("text", "What is measured.", '"tests.new"', needed=True),
-        "at-most": Key("limit", 'The most it may be: a number or "baseline".', "0"),
-        "at-least": Key("limit", 'The least it may be: a number or "baseline" (never lower than now).', "0.80"),
+        "at-most": Key("limit", 'The most it may be: a number, "baseline" or "best of 20".', "0"),
+        "at-least": Key(
+            "limit",
+            'The least it may be: a number, "baseline" (never lower) or "best of 20" (of the last baselines).',
+            "0.80",
+        ),
         "level": Key("one:block|warn", '"block" holds the run, "warn" only says so.', '"warn"'),
         "jobs": Key("texts", "Only these jobs.", '["unit"]'),
         "cells": Key("selector", "Only these cells.", '[{ python = "3.12" }]'),
@@ -313,11 +318,21 @@ MEASURES: dict[str, str] = {
     "results.flaky": "results that failed and then passed when they were run again",
     "coverage.line": "covered ÷ coverable lines, merged over the cells",
     "coverage.branch": "taken ÷ all branches that reports know, merged over the cells",
+    "coverage.function": "functions that were run ÷ all that reports know, merged over the cells",
     "coverage.changed": "covered ÷ coverable lines among those that the change added or modified",
+    "coverage.change": "line coverage less that of the gate baseline: -0.005 is half a point less",
+    "coverage.lost": "lines that did not change, were covered at the gate baseline and are no more",
     "seconds.total": "seconds that the newest attempts of all cells took together",
     "analysis.new": "results of static analysis that the gate baseline has not",
     "analysis.total": "results of static analysis that are not suppressed",
 }
-FRACTIONS = frozenset({"tests.share-passed", "coverage.line", "coverage.branch", "coverage.changed"})
+SHARES: dict[str, Literal["lines", "branches", "functions"]] = {
+    "coverage.line": "lines",
+    "coverage.branch": "branches",
+    "coverage.function": "functions",
+}
+FRACTIONS = frozenset({"tests.share-passed", "coverage.changed", *SHARES})
+OF_CHANGE = frozenset({"coverage.changed", "coverage.change", "coverage.lost", "analysis.new"})  # with no baseline
+MOST_BEST = 100  # baselines that a limit may look back over
 EVENT_KEYS = ("event", "branch", "from", "tag", "job")
 EVENTS = ("push", "pull-request", "tag", "schedule", "manual", "upload")

@@ -189,13 +189,14 @@ class Rule:
     name: str
     measure: str
     sign: Literal["at-most", "at-least"]
-    limit: Fraction | Literal["baseline"]
+    limit: Fraction | Literal["baseline"]  # "baseline": what it was there, or the best of so many baselines
     level: Level = "block"
     jobs: tuple[str, ...] = ()
     line: int = 0
     cells: Selector | None = None
     folder: str | None = None
     since: date | None = None
+    best_of: int = 1
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,7 +12,7 @@ from typing import Any, cast
 from myriant.core.plan import model
 from myriant.core.plan.advice import Surroundings, advise
 from myriant.core.plan.document import deep_key
-from myriant.core.plan.keys import EVENT_KEYS, EVENTS, FRACTIONS, MEASURES
+from myriant.core.plan.keys import EVENT_KEYS, EVENTS, FRACTIONS, MEASURES, MOST_BEST, SHARES
 from myriant.core.plan.model import FILE_NAME, Job, Plan, Rule, Step
 from myriant.core.plan.patterns import pattern as ready_pattern
 from myriant.core.plan.places import Path
@@ -564,20 +564,23 @@ class _PlanReader(Reader):
         limit = row.get(sign)
         if limit is None or not self.fitting(row, sign, measure):
             return None
+        best = int(limit.rpartition(" ")[2]) if isinstance(limit, str) and limit != "baseline" else 1
         if "folder" in row and not measure.startswith("coverage."):
             self.problem(row.at("folder"), f"{measure} has no folder", "folder goes with coverage measures")
         return Rule(
-            name=row.get("name") or f"{measure} {sign} {row[sign]}", measure=measure, sign=cast(Any, sign), limit=limit,
+            name=row.get("name") or f"{measure} {sign} {row[sign]}", measure=measure, sign=cast(Any, sign),
+            limit="baseline" if isinstance(limit, str) else limit, best_of=best,
             level=row.get("level", "block"), jobs=row.get("jobs", ()), line=self.places.of_key(row.path).line,
             cells=row.get("cells"), folder=row.get("folder"), since=row.get("since"),
         )  # fmt: skip
 
     def fitting(self, row: Found, sign: str, measure: str) -> bool:
         """Whether a limit is of the size that its measure has."""
-        limit = row[sign]
+        limit, at = row[sign], row.at(sign)
         if limit == "baseline":
             return True
-        at = row.at(sign)
+        if isinstance(limit, str):
+            return self.looking_back(row, at, limit, measure)
         shown = (self.places.value_text(at) or str(limit))[:40]
         if measure in FRACTIONS and not 0 <= limit <= 1:
             new = f"{float(limit / 100):g}" if 1 < limit <= 100 else ""
@@ -585,15 +588,35 @@ class _PlanReader(Reader):
             mend = f"write {new}" if new else "write a fraction from 0 to 1"
             self.problem(at, f"{measure} is a fraction from 0 to 1, {shown} is outside", mend, value=True, edits=edits)
             return False
+        if measure == "coverage.change" and -1 <= limit <= 1:
+            return True
         if limit < 0:
             mend, edits = "write 0 or more", self.replace_value(at, "0")
             self.problem(at, "a limit below zero can never be exceeded or met", mend, value=True, edits=edits)
+            return False
+        if measure == "coverage.change":
+            self.problem(
+                at, f"coverage.change is from -1 to 1, {shown} is outside", "write -0.005 for half a point", value=True
+            )
             return False
         if measure not in FRACTIONS and limit.denominator != 1:
             message = f"{measure} counts whole {measure.split('.')[0]}, {shown} is a fraction"
             self.problem(at, message, "write a whole number, or choose tests.share-passed", value=True)
             return False
         return True
+
+    def looking_back(self, row: Found, at: Path, limit: str, measure: str) -> bool:
+        """Whether a measure can be compared with the best of several baselines."""
+        many = int(limit.rpartition(" ")[2])
+        if measure not in SHARES or "folder" in row or "cells" in row or len(row.get("jobs", ())) > 1:
+            mend = f'write "baseline"; the best of several is kept of {", ".join(SHARES)}, of one job or of all'
+            self.problem(at, "there is no best of several baselines of this", mend, value=True)
+        elif many > MOST_BEST:
+            self.problem(at, f"at most {MOST_BEST} baselines are looked at", f'write "best of {MOST_BEST}"', value=True,
+                         edits=self.replace_value(at, f'"best of {MOST_BEST}"'))  # fmt: skip
+        else:
+            return True
+        return False
 
 
 def _branches(row: Found | None, key: str) -> model.BranchEvent | None:

@@ -42,7 +42,9 @@ _SIMPLE: dict[str, dict[str, Any]] = {
     "env": _ENV,
     "pairs": {"type": "object", "additionalProperties": _TEXT, "propertyNames": {"pattern": _NAME}},
     "after": {"type": "array", "items": {"anyOf": [_TEXT, {"$ref": "#/$defs/after"}]}},
-    "limit": {"anyOf": [{"type": "number", "minimum": 0}, {"const": "baseline"}]},
+    "limit": {
+        "anyOf": [{"type": "number"}, {"const": "baseline"}, {"type": "string", "pattern": "^best of [1-9]\\d*$"}]
+    },
     "zone": _TEXT,
     "date": {},  # a TOML date has no counterpart in JSON
 }
@@ -65,7 +67,7 @@ _WORDS = {
     "env": "texts by variable",
     "pairs": "globs by name",
     "after": "list of jobs",
-    "limit": 'number or "baseline"',
+    "limit": 'number, "baseline" or "best of 20"',
     "zone": "time zone",
     "date": "date",
 }

@@ -572,10 +572,10 @@ class Reader:
 
     def _limit(self, spec: Key, path: Path, raw: Any) -> Fraction | str | None:
         if isinstance(raw, str):
-            if raw == "baseline":
+            if raw == "baseline" or re.fullmatch(r"best of [1-9]\d{0,5}", raw):
                 return raw
             percent = re.fullmatch(r"\s*(\d{1,3}(?:\.\d+)?)\s*%?\s*", raw)
-            mend, edits = 'write a number without quotes, or "baseline"', _NONE
+            mend, edits = 'write a number without quotes, "baseline" or "best of 20"', _NONE
             if percent:
                 new = f"{float(percent[1]) / 100:g}" if "%" in raw else percent[1]
                 mend, edits = f"write {new}", self.replace_value(path, new)

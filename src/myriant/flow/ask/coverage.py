@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 
 from sqlalchemy.orm import Session
 
+from myriant.core.coverage.cells import shares_of_cells
+from myriant.core.coverage.export import cobertura, lcov, table
+from myriant.core.coverage.merge import merge_files
 from myriant.core.coverage.model import FileCoverage, Totals
-from myriant.core.coverage.view import ChangedFile, Hunk, Reach, changed_files, lost_lines, reached_by
-from myriant.core.written import counted, percent, plain
+from myriant.core.coverage.view import ChangedFile, Hunk, Reach, changed_files, lost_lines, lost_of, reached_by
+from myriant.core.written import counted, percent
 from myriant.flow.errors import NotFound
 from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
@@ -77,6 +78,7 @@ class CoverageOfRun:
     against_run: int | None
     line: Share | None
     branch: Share | None
+    function: Share | None
     line_before: Share | None
     change: ChangeCovered
     lost: list[LostFile]
@@ -120,12 +122,12 @@ class _Two:
     present: frozenset[str]
 
 
-def coverage_of_run(site: Site, name: str, number: int, job: str = "") -> CoverageOfRun:
-    """Raises NotFound for a run without coverage."""
+def coverage_of_run(site: Site, name: str, number: int, job: str = "", against: int | None = None) -> CoverageOfRun:
+    """Read against its baseline, or the run of another number. Raises NotFound for a run without coverage."""
     with site.store.transaction() as session:
         project = the_project(session, name)
         run = the_run(session, project, number)
-        base = session.get(Run, run.baseline_id) if run.baseline_id else None
+        base = _against(session, project, run, against)
         jobs = _jobs(session, run)
         if not jobs and run.ended_at is None:
             raise NotFound(f"the coverage of #{number} is merged when its cells have ended", "wait for its verdict")
@@ -133,7 +135,7 @@ def coverage_of_run(site: Site, name: str, number: int, job: str = "") -> Covera
             raise NotFound(f"#{number} has no coverage", "collect it: coverage = [...] in a step's collect")
         if job and job not in jobs:
             raise NotFound(f"job {job[:80]} of #{number} has no coverage", f"those that have: {', '.join(jobs)}")
-        two = _two(site, session, project, run, base, job)
+        two = _two(site, session, project, run, base, job, chosen=against is not None)
         away = sorted(_measured(session, base, job) - _measured(session, run, job)) if base is not None else []
     found = changed_files(two.now, two.changed, two.present) if two.before_commit else []
     lost = _lost(two)
@@ -145,7 +147,8 @@ def coverage_of_run(site: Site, name: str, number: int, job: str = "") -> Covera
     return CoverageOfRun(
         _said(line, before, change, lost, away), job, jobs, two.after_commit, two.before_commit,
         base.number if base is not None else None, line,
-        _of(branches.branches_covered, branches.branches_valid), before, change, lost[:MOST_LOST],
+        _of(branches.branches_covered, branches.branches_valid),
+        _of(branches.functions_covered, branches.functions_valid), before, change, lost[:MOST_LOST],
         [
             FileShare(path, f.totals.lines_covered, f.totals.lines_valid, _share_of(two.before.get(path)),
                       bare.get(path, 0), lost_by.get(path, 0))
@@ -154,13 +157,21 @@ def coverage_of_run(site: Site, name: str, number: int, job: str = "") -> Covera
     )  # fmt: skip
 
 
-def coverage_of_file(site: Site, name: str, number: int, path: str, job: str = "") -> CoverageOfFile:
+def _against(session: Session, project: Project, run: Run, number: int | None) -> Run | None:
+    if number is not None:
+        return the_run(session, project, number)
+    return session.get(Run, run.baseline_id) if run.baseline_id else None
+
+
+def coverage_of_file(
+    site: Site, name: str, number: int, path: str, job: str = "", against: int | None = None
+) -> CoverageOfFile:
     """One file, line by line, with the cells that reach each. Raises NotFound."""
     with site.store.transaction() as session:
         project = the_project(session, name)
         run = the_run(session, project, number)
-        base = session.get(Run, run.baseline_id) if run.baseline_id else None
-        two = _two(site, session, project, run, base, job, path)
+        base = _against(session, project, run, against)
+        two = _two(site, session, project, run, base, job, path, chosen=against is not None)
         cells = [c for c in cells_of(session, run.id) if c.attempt_id is not None and (not job or c.job == job)]
         by_attempt = coverage_files_of_attempts(
             session, [c.attempt_id for c in cells if c.attempt_id is not None], path
@@ -187,40 +198,67 @@ def coverage_of_file(site: Site, name: str, number: int, path: str, job: str = "
     )  # fmt: skip
 
 
+@dataclass(frozen=True, slots=True)
+class CellShare:
+    """What a cell adds: lines it reaches, and those that no other cell does."""
+
+    job: str
+    key: str
+    reached: int
+    alone: int
+    least: bool  # it belongs to the few that reach all of them
+
+
+@dataclass(frozen=True, slots=True)
+class CoverageByCell:
+    said: str
+    lines: int  # that some cell reaches
+    cells: list[CellShare]
+
+
+def coverage_by_cell(site: Site, name: str, number: int, job: str = "") -> CoverageByCell:
+    """What each cell adds to what all of them cover. Raises NotFound for a run without coverage."""
+    with site.store.transaction() as session:
+        run = the_run(session, the_project(session, name), number)
+        cells = [c for c in cells_of(session, run.id) if c.attempt_id is not None and (not job or c.job == job)]
+        by_attempt = coverage_files_of_attempts(session, [c.attempt_id for c in cells if c.attempt_id is not None])
+    given = [c for c in cells if c.attempt_id in by_attempt]
+    if not given:
+        raise NotFound(f"#{number} has no coverage", "collect it: coverage = [...] in a step's collect")
+    of_cells = [by_attempt[c.attempt_id or 0] for c in given]
+    found = shares_of_cells(of_cells)
+    lines = sum(f.totals.lines_covered for f in merge_files(of_cells).values())
+    few = [f"{given[i].job} {given[i].key}".strip() for i in found.least]
+    shown = [
+        CellShare(c.job, c.key, reached, alone, i in found.least)
+        for i, (c, reached, alone) in enumerate(zip(given, found.reached, found.alone, strict=True))
+    ]
+    return CoverageByCell(_of_cells(few, len(given), found.smallest), lines, shown)
+
+
+def _of_cells(few: Sequence[str], cells: int, smallest: bool) -> str:
+    if cells == 1:
+        return "One cell gave coverage."
+    if not few:
+        return "No cell reaches a line."
+    names = ", ".join(few[:_SHOWN]) + (f" and {len(few) - _SHOWN} more" if len(few) > _SHOWN else "")
+    if len(few) == cells:
+        return f"Each of the {cells} cells reaches lines that the others do not."
+    sure = "" if smallest else "; fewer may do"
+    return (
+        f"{'One cell reaches' if len(few) == 1 else f'{len(few)} cells reach'} every line that the {cells} reach "
+        f"({names}){sure}. Tests may need the others all the same: to run a line is not to judge it."
+    )
+
+
 def coverage_as(site: Site, name: str, number: int, form: str, job: str = "") -> str:
-    """The merged coverage as text: "lcov" (geninfo(1)) or "csv", a line a file. Raises NotFound."""
+    """The merged coverage as text: "lcov" (geninfo(1)), "cobertura" (XML) or "csv", a line a file. Raises NotFound."""
     with site.store.transaction() as session:
         run = the_run(session, the_project(session, name), number)
         files = merged_coverage_of(session, run.id, [job]).get(job)
     if files is None:
         raise NotFound(f"#{number} has no coverage", "collect it: coverage = [...] in a step's collect")
-    if form == "csv":
-        out = io.StringIO()
-        rows = csv.writer(out)
-        rows.writerow(["path", "lines covered", "lines", "branches covered", "branches"])
-        for path, file in sorted(files.items()):
-            t = file.totals
-            rows.writerow([_cell(path), t.lines_covered, t.lines_valid, t.branches_covered, t.branches_valid])
-        return out.getvalue()
-    return "".join(_lcov(path, file) for path, file in sorted(files.items()))
-
-
-def _cell(text: str) -> str:
-    """A text that no spreadsheet takes for a formula."""
-    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") else plain(text)
-
-
-def _lcov(path: str, file: FileCoverage) -> str:
-    branches = [
-        f"BRDA:{n},0,{i},{1 if i < taken else 0}"
-        for n, taken, valid in zip(
-            file.branch_lines.tolist(), file.branches_covered.tolist(), file.branches_valid.tolist(), strict=True
-        )
-        for i in range(valid)
-    ]
-    lines = [f"DA:{n},{hits}" for n, hits in zip(file.lines.tolist(), file.hits.tolist(), strict=True)]
-    shown = plain(path).replace("\n", "␊")
-    return "\n".join([f"SF:{shown}", *branches, *lines, "end_of_record", ""])
+    return {"lcov": lcov, "csv": table, "cobertura": cobertura}[form](files)
 
 
 def _jobs(session: Session, run: Run) -> list[str]:
@@ -229,12 +267,15 @@ def _jobs(session: Session, run: Run) -> list[str]:
 
 
 def _two(
-    site: Site, session: Session, project: Project, run: Run, base: Run | None, job: str, path: str | None = None
-) -> _Two:
+    site: Site, session: Session, project: Project, run: Run, base: Run | None, job: str, path: str | None = None, *,
+    chosen: bool,
+) -> _Two:  # fmt: skip
+    """`chosen`: a person chose what it is read against, so a pull request's target does not matter."""
     now = merged_coverage_of(session, run.id, [job], path).get(job, {})
     before = merged_coverage_of(session, base.id, [job], path).get(job, {}) if base is not None else {}
     commit = run.tested or run.commit
-    since = run.base or ((base.tested or base.commit) if base is not None else None)
+    since = None if chosen else run.base
+    since = since or ((base.tested or base.commit) if base is not None else None)
     changed: Mapping[str, set[int]] = {}
     hunks: Mapping[str, Sequence[Hunk]] = {}
     present: frozenset[str] = frozenset()
@@ -250,12 +291,7 @@ def _two(
 
 
 def _lost(two: _Two) -> list[LostFile]:
-    found = []
-    for path, before in two.before.items():
-        if path in two.present and path in two.now:
-            lines = lost_lines(before, two.now[path], two.hunks.get(path, ()))
-            if lines:
-                found.append(LostFile(path, lines))
+    found = [LostFile(path, lines) for path, lines in lost_of(two.before, two.now, two.hunks, two.present).items()]
     return sorted(found, key=lambda f: (-len(f.lines), f.path))
 
 

@@ -54,6 +54,7 @@ class JudgedRule:
     limit: str | None
     against_baseline: bool
     built_in: str | None = None
+    best_of: int = 1  # against the best of so many baselines
     waived: WaivedView | None = None
 
 

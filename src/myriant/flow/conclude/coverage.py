@@ -9,11 +9,13 @@ from fractions import Fraction
 from sqlalchemy.orm import Session
 
 from myriant.core.coverage.merge import merge_files
-from myriant.core.coverage.model import FileCoverage, Totals
-from myriant.core.coverage.view import changed_files, changed_share_of
+from myriant.core.coverage.model import FileCoverage, Totals, Unit
+from myriant.core.coverage.view import changed_files, changed_share_of, lost_of
+from myriant.core.written import ranges
 from myriant.flow.conclude.comparing import Compared
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
+from myriant.repos.mirror import added_lines
 from myriant.store.coverage import (
     coverage_files_of_attempts,
     coverage_totals_of,
@@ -30,6 +32,7 @@ class Changed:
     share: Callable[[Sequence[str], str | None], Fraction | None] = lambda jobs, folder: None
     nothing: str = ""
     uncovered: Sequence[str] = ()  # the first changed lines that nothing ran, as path:line
+    lost: Callable[[Sequence[str], str | None], Fraction | None] = lambda jobs, folder: None  # unchanged, and no more
 
 
 def changed_share(
@@ -47,7 +50,8 @@ def changed_share(
         return Changed()
     after, mirror = run.tested or run.commit, site.mirror(project)
     try:
-        lines = mirror.changed_lines(before, after)
+        hunks = mirror.hunks(before, after)
+        lines = added_lines(hunks)
         present = set(mirror.files(after))
     except GitError:
         return Changed()
@@ -57,27 +61,24 @@ def changed_share(
         counted = changed_share_of(files, {p: c for p, c in lines.items() if below(p, folder)}, present)
         return Fraction(counted[0], counted[1]) if counted is not None and counted[1] else None
 
+    def lost(jobs: Sequence[str], folder: str | None) -> Fraction | None:
+        if baseline is None:
+            return None
+        now, then = (
+            merge_files(merged_coverage_of(session, r.id, list(jobs) or [""]).values()) for r in (run, baseline)
+        )
+        found = lost_of(then, now, hunks, present)
+        return Fraction(sum(len(numbers) for path, numbers in found.items() if below(path, folder)))
+
     whole = merged_coverage_of(session, run.id, [""]).get("", {})
     counted = changed_share_of(whole, lines, present)
     listed = changed_files(whole, lines, present) or []
-    bare = [f"{f.path}:{_ranges(f.uncovered)}" for f in listed if f.uncovered]
+    bare = [f"{f.path}:{ranges(f.uncovered)}" for f in listed if f.uncovered]
     nothing = "no line changed that could be covered" if counted is not None and not counted[1] else ""
-    return Changed(share, nothing, bare[:MOST_NAMED])
+    return Changed(share, nothing, bare[:MOST_NAMED], lost)
 
 
 MOST_NAMED = 5
-
-
-def _ranges(lines: Sequence[int]) -> str:
-    """Line numbers in few characters: 12-14, 20 …"""
-    parts: list[list[int]] = []
-    for n in sorted(lines):
-        if parts and parts[-1][1] == n - 1:
-            parts[-1][1] = n
-        else:
-            parts.append([n, n])
-    told = [str(a) if a == b else f"{a}-{b}" for a, b in parts[:3]]
-    return ", ".join(told) + (" …" if len(parts) > 3 else "")
 
 
 def merge_coverage(
@@ -92,7 +93,8 @@ def merge_coverage(
     merged = {job: merge_files(parts) for job, parts in by_job.items()}
     for job, files in merged.items():
         keep_coverage(session, project_id, run.id, job, None, files)
-    whole = merge_files(merged.values())
+    (only,) = merged.values() if len(merged) == 1 else (None,)
+    whole = only if only is not None else merge_files(part for parts in by_job.values() for part in parts)
     keep_coverage(session, project_id, run.id, "", None, whole)
     if any(c.counts.get("coverage_trouble") for c in cells):
         return None
@@ -104,19 +106,12 @@ def below(path: str, folder: str | None) -> bool:
 
 
 def coverage_share(
-    session: Session, run: Run, jobs: Sequence[str], folder: str | None = None, *, branches: bool = False
+    session: Session, run: Run, jobs: Sequence[str], folder: str | None = None, of: Unit = "lines"
 ) -> Fraction | None:
-    """The share of lines, or of branches, of a judged run, merged over some jobs (none given: all), of one folder's
-    files (None: of all)."""
+    """The share of lines, branches or functions of a judged run, merged over some jobs (none given: all), of one
+    folder's files (None: of all)."""
     if len(jobs) <= 1 and folder is None:
         totals = coverage_totals_of(session, [run.id]).get((run.id, jobs[0] if jobs else ""))
-        return _share(totals, branches=branches) if totals is not None else None
+        return totals.share(of) if totals is not None else None
     files = merge_files(merged_coverage_of(session, run.id, list(jobs) or [""]).values())
-    whole = sum((f.totals for path, f in files.items() if below(path, folder)), Totals())
-    return _share(whole, branches=branches)
-
-
-def _share(totals: Totals, *, branches: bool) -> Fraction | None:
-    if not branches:
-        return totals.line_share
-    return Fraction(totals.branches_covered, totals.branches_valid) if totals.branches_valid else None
+    return sum((f.totals for path, f in files.items() if below(path, folder)), Totals()).share(of)

@@ -45,6 +45,7 @@ class Beside:
     lessened: Lessened
     tallies: Mapping[str, Tally]  # by job
     since: Sequence[int]  # runs between the baselines and this one
+    nearest: Sequence[str]  # ancestors, the nearest first
 
     @property
     def binding(self) -> list[Cell]:
@@ -125,7 +126,7 @@ def _beside(
     explain_anew(site, session, run, cells)
     less = Lessened() if early else lessened(site, session, project, run, compared, nearest, ended)
     tallies = {job: tally_of_job(compared.current, compared.cells, job) for job in dict.fromkeys(c.job for c in cells)}
-    return Beside(run, plan, cells, compared, less, tallies, [r.id for r in since])
+    return Beside(run, plan, cells, compared, less, tallies, [r.id for r in since], nearest)
 
 
 def _hold_early(session: Session, beside: Beside) -> bool:
@@ -196,7 +197,7 @@ def _judge(site: Site, session: Session, project: Project, beside: Beside) -> No
         **({"uncovered": changed.uncovered} if changed.uncovered else {}),
     }
     _keep_jobs(session, beside, judged)
-    keep_lasting(session, run, beside.lessened, compared)
+    keep_lasting(session, run, beside.lessened, compared, beside.nearest)
     before = share_at(session, compared, ())
     tell_run(site, session, project, beside.cells, compared, beside.plan, beside.lessened, judged, coverage, before)
 

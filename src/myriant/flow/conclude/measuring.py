@@ -9,16 +9,20 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
+from myriant.core.coverage.model import Unit
 from myriant.core.diagnosis.compare import tally
 from myriant.core.gate.judge import Measured
 from myriant.core.gate.measures import measures_of, value_of
+from myriant.core.gate.replay import best
+from myriant.core.plan.keys import SHARES
 from myriant.core.plan.model import Rule
 from myriant.core.states import Content
 from myriant.flow.conclude.comparing import Compared
 from myriant.flow.conclude.coverage import Changed, coverage_share
 from myriant.store.analysis import analysis_of
 from myriant.store.attempts import attempts_of, attempts_with
-from myriant.store.runs import cells_of_runs
+from myriant.store.coverage import coverage_totals_of
+from myriant.store.runs import baselines_back, cells_of_runs
 from myriant.store.tables import Cell, Run
 
 
@@ -43,7 +47,9 @@ class Known:
 
     def _nothing(self, measure: str) -> str:
         """Why a measure has nothing to be taken of, which is no fault."""
-        if measure == "analysis.new" and not any(self.compared.baselines.values()):
+        if measure in ("analysis.new", "coverage.change", "coverage.lost") and not any(
+            self.compared.baselines.values()
+        ):
             return "there is no baseline to compare with yet"
         return self.changed.nothing if measure == "coverage.changed" else ""
 
@@ -88,13 +94,21 @@ class Known:
     def _coverage(self, session: Session, rule: Rule) -> Fraction | None:
         if rule.measure == "coverage.changed":
             return self.changed.share(rule.jobs, rule.folder)
-        if self.coverage is None:
+        if self.coverage is None or self._nothing(rule.measure):
             return None
-        return coverage_share(session, self.run, rule.jobs, rule.folder, branches=rule.measure == "coverage.branch")
+        if rule.measure == "coverage.lost":
+            return self.changed.lost(rule.jobs, rule.folder)
+        now = coverage_share(session, self.run, rule.jobs, rule.folder, unit_of(rule))
+        if rule.measure != "coverage.change":
+            return now
+        before = share_at(session, self.compared, rule.jobs, rule.folder)
+        return now - before if now is not None and before is not None else None
 
     def _before(self, session: Session, rule: Rule) -> Fraction | None:
-        if rule.measure in ("coverage.line", "coverage.branch"):
-            return share_at(session, self.compared, rule.jobs, rule.folder, branches=rule.measure == "coverage.branch")
+        if rule.measure in SHARES:
+            if rule.best_of > 1:
+                return _best_share(session, self.compared, rule)
+            return share_at(session, self.compared, rule.jobs, rule.folder, unit_of(rule))
         if rule.measure == "seconds.total":
             return seconds_of(session, self._before_about(session, rule))
         if rule.measure == "analysis.total":
@@ -141,12 +155,29 @@ def _measures_at(compared: Compared) -> dict[str, Mapping[str, Any]]:
 
 
 def share_at(
-    session: Session, compared: Compared, jobs: Sequence[str], folder: str | None = None, *, branches: bool = False
+    session: Session, compared: Compared, jobs: Sequence[str], folder: str | None = None, of: Unit = "lines"
 ) -> Fraction | None:
-    """The line or branch share at the baselines, each job at its own; None without any."""
-    wanted = [j for j in jobs or compared.baselines if compared.baselines.get(j) is not None]
-    bases = {b.id: b for j in wanted if (b := compared.baselines[j]) is not None}
-    if len(bases) != 1:
-        nearest = compared.nearest
-        return coverage_share(session, nearest, jobs, folder, branches=branches) if nearest is not None else None
-    return coverage_share(session, next(iter(bases.values())), jobs, folder, branches=branches)
+    """The share of lines, branches or functions at the baseline; None without one."""
+    base = _base(compared, jobs)
+    return coverage_share(session, base, jobs, folder, of) if base is not None else None
+
+
+def _base(compared: Compared, jobs: Sequence[str]) -> Run | None:
+    """The one baseline of some jobs (none given: of all), else the nearest."""
+    bases = {b.id: b for j in jobs or compared.baselines if (b := compared.baselines.get(j)) is not None}
+    return next(iter(bases.values())) if len(bases) == 1 else compared.nearest
+
+
+def unit_of(rule: Rule) -> Unit:
+    """What is counted by a rule about coverage."""
+    return SHARES.get(rule.measure, "lines")
+
+
+def _best_share(session: Session, compared: Compared, rule: Rule) -> Fraction | None:
+    base = _base(compared, rule.jobs)
+    if base is None:
+        return None
+    job = rule.jobs[0] if rule.jobs else ""
+    runs = baselines_back(session, base, rule.best_of)
+    totals = coverage_totals_of(session, runs)
+    return best(rule, [totals[run, job].share(unit_of(rule)) for run in runs if (run, job) in totals])

@@ -203,6 +203,7 @@ def judged_json(j: Judged) -> dict[str, Any]:
         "value": None if j.value is None else value_text(rule.measure, j.value, limit),
         "limit": None if limit is None else value_text(rule.measure, limit, None),
         "against_baseline": rule.limit == "baseline",
+        "best_of": rule.best_of,
         "built_in": None if j.built_in is None else str(j.built_in),
         "exact": "" if j.value is None else str(j.value),
         "waived": None if j.waived is None else _waived(j.waived),

@@ -16,7 +16,7 @@ from myriant.flow.site import Site
 from myriant.flow.state import runs
 from myriant.flow.who import Person
 from myriant.store.audit import record
-from myriant.store.judged import end_lasting
+from myriant.store.judged import settle_lasting
 from myriant.store.projects import branch_at
 from myriant.store.tables import Acceptance, Project, Run
 
@@ -52,7 +52,7 @@ def accept(site: Site, name: str, number: int, wish: Wish, who: Person) -> int:
             _keep(session, project, run, LOOSENED, subject_of_loosened(run, line, before), reason, who)
         for test in wish.tests:
             _keep(session, project, run, kinds[test], f"{test}\n{run.commit}", reason, who)
-        end_lasting(session, project.id, list(wish.tests), f"accepted by {who.name}: {reason}")
+        settle_lasting(session, project.id, wish.tests, run.commit)
         total = len(wish.loosened) + len(wish.tests)
         said = "; ".join([*wish.loosened[:20], *([counted(len(wish.tests), "test")] if wish.tests else [])])
         record(session, project.id, who.name, "accepted", f"#{number}: {said}: {reason}")

@@ -8,11 +8,10 @@ from myriant.core.gate.contexts import push_to
 from myriant.core.plan.selectors import SelectorError, parse_selector
 from myriant.core.states import EventKind
 from myriant.flow.errors import BadInput
-from myriant.flow.intake.starting import Taken, start_run, started_text
+from myriant.flow.intake.starting import Taken, branch_of, start_run, started_text
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
-from myriant.repos.mirror import Mirror
 
 
 def start_by_hand(
@@ -38,7 +37,7 @@ def start_by_hand(
     commit = mirror.resolve(wanted)
     if commit is None:
         raise BadInput(f"the repository has no branch, tag or commit {wanted[:200]}", "name one that it has")
-    branch = _branch_of(mirror, project.main_branch, wanted, commit)
+    branch = branch_of(mirror, project.main_branch, wanted, commit)
     wish: dict[str, Any] = {k: v for k, v in (("jobs", jobs), ("cells", cells), ("by", by)) if v}
     with site.store.transaction() as session:
         project = the_project(session, project_name)
@@ -52,11 +51,3 @@ def start_by_hand(
             wish=wish,
         )
     return Taken(started_text([number]), [number])
-
-
-def _branch_of(mirror: Mirror, main: str, wanted: str, commit: str) -> str:
-    """The branch that a commit is on: the one that was named, else the main one, else any; empty without one."""
-    heads = mirror.branches()
-    order = [b for b in (wanted, main) if b in heads]
-    order += sorted(b for b in heads if b not in order)
-    return next((b for b in order if heads[b] == commit or mirror.is_ancestor(commit, heads[b])), "")

@@ -17,7 +17,7 @@ from myriant.core.plan.selectors import written
 from myriant.core.states import EventKind, State, Verdict
 from myriant.flow.errors import BadInput, NotFound, Refused
 from myriant.flow.files import take_file
-from myriant.flow.intake.starting import describe
+from myriant.flow.intake.starting import branch_of, describe
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.flow.state.cells import deliver_again
@@ -70,7 +70,7 @@ class Offer:
 
     id: str  # 32 hexadecimal digits, the same whenever the same is sent
     commit: str
-    branch: str
+    branch: str  # that it is for; empty, or one that the commit is not on: the branch that it is on
     job: str
     values: Mapping[str, str]
     kind: str
@@ -93,8 +93,9 @@ def offer(site: Site, name: str, wish: Offer) -> SendingStanding:
     with site.store.transaction() as session:
         project = the_project(session, name)
         known = _commit(site, project, wish.commit)
+        branch = branch_of(site.mirror(project), project.main_branch, wish.branch, known.id)
         told = {
-            "commit": known.id, "branch": wish.branch or project.main_branch, "job": wish.job,
+            "commit": known.id, "branch": branch, "job": wish.job,
             "values": dict(wish.values), "kind": wish.kind, "version": wish.version,
             "files": [{"path": f.path, "digest": f.digest, "size": f.size, "content": f.content} for f in wish.files],
         }  # fmt: skip

@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 
 from myriant.core.gate.contexts import EVIDENCE, Context
 from myriant.core.states import EventKind, State, Verdict
-from myriant.repos.mirror import Commit
+from myriant.repos.mirror import Commit, Mirror
 from myriant.store.changes import tell
 from myriant.store.projects import branch_at, next_run_number
 from myriant.store.queue import defer
@@ -75,3 +75,11 @@ def started_text(numbers: list[int]) -> str:
 def describe(run: Run, commit: Commit, depth: int) -> None:
     run.tree, run.depth, run.title = commit.tree, depth, commit.title
     run.author, run.author_mail, run.authored_at = commit.author, commit.mail, commit.at
+
+
+def branch_of(mirror: Mirror, main: str, wanted: str, commit: str) -> str:
+    """The branch that a commit is on: the one that was named, else the main one, else any; empty without one."""
+    heads = mirror.branches()
+    order = [b for b in (wanted, main) if b in heads]
+    order += sorted(b for b in heads if b not in order)
+    return next((b for b in order if heads[b] == commit or mirror.is_ancestor(commit, heads[b])), "")

@@ -10,13 +10,15 @@ from typing import Any
 from myriant.core.gate.contexts import push_to
 from myriant.core.gate.replay import Past, replay, strictest
 from myriant.core.gate.sentence import value_text
+from myriant.core.plan.keys import SHARES
 from myriant.core.plan.model import BuiltIn, Plan
 from myriant.core.plan.read import read_plan
 from myriant.core.states import Verdict
 from myriant.core.written import counted
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
-from myriant.store.trends import judged_numbered, judged_on, shares_of
+from myriant.store.coverage import coverage_totals_of
+from myriant.store.trends import judged_numbered, judged_on
 
 MOST_RUNS = 1000
 
@@ -64,19 +66,17 @@ def replay_of(site: Site, name: str, text: str, branch: str | None, most: int) -
         rows = judged_on(session, project.id, str(push_to(branch)), most)
         listed = {row[1] for row in rows}
         beyond = judged_numbered(session, project.id, {row[9] for row in rows if row[9]} - listed)
-        shares = shares_of(session, [row[0] for row in (*rows, *beyond)])
-    lines: dict[int, dict[str, Fraction]] = {}
-    branches: dict[int, dict[str, Fraction]] = {}
-    for run, job, covered, valid, taken, every in shares:
-        if valid:
-            lines.setdefault(run, {})[job] = Fraction(covered, valid)
-        if every:
-            branches.setdefault(run, {})[job] = Fraction(taken, every)
+        shares = coverage_totals_of(session, [row[0] for row in (*rows, *beyond)])
+    kept: dict[int, dict[str, dict[str, Fraction]]] = {}
+    for (run, job), totals in shares.items():
+        for measure, unit in SHARES.items():
+            if (value := totals.share(unit)) is not None:
+                kept.setdefault(run, {}).setdefault(measure, {})[job] = value
 
     def past(row: tuple[Any, ...]) -> Past:
         run, number, _, verdict, jobs, changed, judged, seconds, _, base = row
         return Past(
-            number, verdict, jobs or {}, lines.get(run, {}), branches.get(run, {}),
+            number, verdict, jobs or {}, kept.get(run, {}),
             Fraction(*changed) if changed and changed[1] else None,
             Fraction(round(seconds * 1000), 1000) if seconds is not None else None, base,
             [j["name"] for j in judged if _holds(plan, j)],
@@ -86,10 +86,10 @@ def replay_of(site: Site, name: str, text: str, branch: str | None, most: int) -
     titles = {row[1]: row[2] for row in rows}
     told = replay(plan.rules, history, [past(row) for row in beyond])
     runs = [ReplayedRun(t.number, titles[t.number], t.before, t.now, t.holding) for t in told]
-    measure = {r.name: r.measure for r in plan.rules}
+    measures = {r.name: r.measure for r in plan.rules}
     limits = [
         Limit(
-            s.rule, value_text(measure[s.rule], s.limit, None) if s.limit is not None else None, s.runs, s.held,
+            s.rule, value_text(measures[s.rule], s.limit, None) if s.limit is not None else None, s.runs, s.held,
             s.unmeasured,
         )
         for s in strictest(plan.rules, history)

@@ -1,4 +1,4 @@
-"""rules that need not hold for a time, morning pages that are told, reasons of approvals, strangers"""
+"""rules that need not hold for a time, morning pages that are told, reasons of approvals, strangers, functions"""
 
 from __future__ import annotations
 
@@ -48,6 +48,13 @@ def upgrade() -> None:
     op.create_index("outcome_of_run", "outcome", ["run_id"])
     for table, column in (("pull_request", "stranger"), ("project", "pull_strangers")):
         op.add_column(table, sa.Column(column, sa.Boolean(), nullable=False, server_default=sa.text("false")))
+    for column in ("functions_valid", "functions_covered"):
+        op.add_column("coverage_total", sa.Column(column, sa.Integer(), nullable=False, server_default="0"))
+    op.drop_index("lasting_open", "lasting")
+    op.execute("DELETE FROM lasting WHERE ended_at IS NOT NULL")
+    op.drop_column("lasting", "ended_at")
+    op.drop_column("lasting", "ended_why")
+    op.add_column("lasting", sa.Column("back", ARRAY(sa.Text()), nullable=False, server_default="{}"))
     op.add_column("project", sa.Column("budget", sa.Integer(), nullable=True))
     op.add_column("pull_request", sa.Column("allowed", sa.Text(), nullable=False, server_default=""))
     op.add_column("approval", sa.Column("reason", sa.Text(), nullable=False, server_default=""))
