@@ -192,6 +192,8 @@ class Model:
                 self.alone.add(content)
             if not explained and "steps block" in commit.demands:
                 return True
+        if failing and not new and "steps block" in commit.demands and self.vanished(commit, job, base, lasting=False):
+            return True  # it may have stopped at what is set aside
         if not ran or (vanished and "vanished blocks" in commit.demands):
             return True
         return bool(new)
