@@ -118,7 +118,7 @@ def test_a_pull_request_is_not_held_for_what_its_target_had_lost_before(world: W
 
 SARIF = '{"version": "2.1.0", "runs": [{"tool": {"driver": {"name": "fen"}}, "results": [%s]}]}'
 MARK = '{"ruleId": "R%d", "level": "error", "message": {"text": "odd"}, "locations": [{"physicalLocation": {"artifactLocation": {"uri": "a.lua"}, "region": {"startLine": %d}}}]}'
-LCOV = "TN:\\nSF:a.lua\\nDA:1,1\\nDA:2,0\\nBRDA:1,0,0,1\\nBRDA:1,0,1,-\\nend_of_record"
+LCOV = "TN:\\nSF:a.lua\\nFN:1,f\\nFN:2,g\\nFNDA:1,f\\nFNDA:0,g\\nDA:1,1\\nDA:2,0\\nBRDA:1,0,0,1\\nBRDA:1,0,1,-\\nend_of_record"
 
 
 @pytest.mark.parametrize(
@@ -129,6 +129,8 @@ LCOV = "TN:\\nSF:a.lua\\nDA:1,1\\nDA:2,0\\nBRDA:1,0,0,1\\nBRDA:1,0,1,-\\nend_of_
         ("analysis.new", "at-most = 0", "clear", None),  # nothing to compare with yet
         ("coverage.branch", "at-least = 0.5", "clear", "50.0 %"),
         ("coverage.branch", "at-least = 0.51", "held", "50.0 %"),
+        ("coverage.function", "at-least = 0.5", "clear", "50.0 %"),
+        ("coverage.function", "at-least = 0.51", "held", "50.0 %"),
         ("seconds.total", "at-most = 600", "clear", None),
         ("seconds.total", "at-most = 0", "held", None),
     ],
@@ -160,6 +162,37 @@ def test_rules_about_time_branches_and_analysis_are_judged(
         later = repo.run_of(run["run"]["commit"])
         value = next(j for j in later["judged"] if j["name"] == "r")["value"]
         assert value is not None and later["run"]["verdict"] == verdict, value
+
+
+@pytest.mark.parametrize(
+    ("rule", "history"),
+    [  # which of four lines are covered, what changes beside, the verdict, what the rule measured, whether it is met
+        ('measure = "coverage.change"\nat-least = -0.25', [
+            ("1111", {}, "clear", None, True), ("1110", {}, "clear", "−25.0 points", True),
+            ("1000", {}, "held", "−50.0 points", False), ("1100", {}, "clear", "−25.0 points", True)]),
+        ('measure = "coverage.lost"\nat-most = 0', [
+            ("1111", {}, "clear", None, True), ("1110", {}, "held", "1", False), ("1111", {}, "clear", "0", True),
+            ("1011", {"a.lua": "one\nTWO\nthree\nfour\n"}, "clear", "0", True)]),
+        ('measure = "coverage.line"\nat-least = "best of 3"\nlevel = "warn"', [
+            ("1111", {}, "clear", "100.0 %", True), ("1110", {}, "clear", "75.0 %", False),
+            ("1110", {"notes": "a"}, "clear", "75.0 %", False), ("1100", {}, "clear", "50.0 %", False),
+            ("1110", {}, "clear", "75.0 %", True)]),  # the best three are 75, 75 and 50 by now
+    ],
+)  # fmt: skip
+def test_coverage_is_compared_with_what_it_was(
+    world: World, rule: str, history: list[tuple[str, dict[str, str], str, str | None, bool]]
+) -> None:
+    plan = HEAD + step("mkdir -p out; cp a.lcov out/; " + GREEN, 'tests = ["out/*.xml"], coverage = ["out/a.lcov"]')
+    plan += f'[[gate.rules]]\nname = "r"\n{rule}\n'
+    repo = world.repository(f"compared-{rule.split('.')[1][:4]}", None)
+    for n, (covered, more, verdict, value, met) in enumerate(history):
+        lines = "".join(f"DA:{i},{hit}\n" for i, hit in enumerate(covered, 1))
+        files = {"a.lcov": f"SF:a.lua\n{lines}end_of_record\n", "turn": str(n), **more}
+        run = repo.pushed(
+            {"myriant.toml": plan, "a.lua": "one\ntwo\nthree\nfour\n", **files} if not n else files, covered
+        )
+        judged = next(j for j in run["judged"] if j["name"] == "r")
+        assert (run["run"]["verdict"], judged["value"], judged["met"]) == (verdict, value, met), (covered, judged)
 
 
 def test_a_measure_of_nothing_is_not_measured(world: World) -> None:
