@@ -259,6 +259,13 @@ TIDES = UNIT.replace("[jobs.unit]", '[jobs.tides]\nformerly = ["unit"]').replace
             ("quarantine", "", "", ""),
             ({"tests/b": None}, "main", "clear", "1 test removed"),
         ]),
+        # that a new test may be an old one under another name is a guess, and no guess explains what is missing
+        ("guess", [
+            ({"tests/a": "gauge_one fail\n"}, "main", "held", "1 test newly fails"),
+            ("quarantine", "", "", ""),
+            ({"tests/b": None, "attic/b": B, "tests/c": "gauge_too pass\n"}, "main", "held", "stopped before 1 of its tests"),
+            ({"notes": "words"}, "main", "held", "stopped before 1 of its tests"),
+        ]),
         # a context that is over counts no more where another says something: the note too
         ("over", [
             ({"tests/a": "gauge_one fail\n"}, "topic", "held", "1 test newly fails"),

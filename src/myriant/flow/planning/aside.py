@@ -76,7 +76,7 @@ def aside_in(session: Session, run: Run, cell: Cell) -> Aside:
         before = dict(without_failures(before, set_aside_at(session, run.project_id, base.ended_at or base.created_at)))
     known = renamed(before, proven)[name]
     tests |= set(np.flatnonzero(failing(known)).tolist())
-    return Aside(frozenset(tests), base, attempt, {m.before: m.now for m in moves.values()})
+    return Aside(frozenset(tests), base, attempt, {before: now for now, before in proven})
 
 
 def may_set_aside(session: Session, run: Run, job: Job) -> bool:
