@@ -25,10 +25,18 @@ class Live:
         self.site = site
         self.browsers: set[asyncio.Queue[list[Change]]] = set()
         self.cells = asyncio.Event()
+        self.ending = False
         self._task: asyncio.Task[None] | None = None
 
     def start(self) -> None:
         self._task = asyncio.create_task(self._listen())
+
+    def end(self) -> None:
+        """Nobody waits any longer: the server ends."""
+        self.ending = True
+        self._ring()
+        for queue in self.browsers:
+            queue.put_nowait([])
 
     async def stop(self) -> None:
         if self._task is not None:
@@ -77,7 +85,7 @@ class Live:
             if last is not None:
                 for change in await run_in_threadpool(missed_since, self.site, last):
                     yield _event(change)
-            while True:
+            while not self.ending:
                 try:
                     for change in await asyncio.wait_for(queue.get(), _QUIET):
                         yield _event(change)

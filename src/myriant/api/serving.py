@@ -6,6 +6,7 @@ import asyncio
 import os
 import resource
 from collections import Counter
+from types import FrameType
 from typing import Any
 
 import uvicorn
@@ -73,8 +74,19 @@ class Patient(HttpToolsProtocol):
 def serve(app: ASGIApp, port: int, **more: Any) -> None:
     """Answer on loopback until a signal ends it."""
     Patient.most = most_connections()
-    uvicorn.run(
+    config = uvicorn.Config(
         app, host="127.0.0.1", port=port, http=Patient, log_level="warning", access_log=False,
         timeout_graceful_shutdown=1, timeout_keep_alive=60, server_header=False, h11_max_incomplete_event_size=None,
         **more,
     )  # fmt: skip
+    _Server(config).run()
+
+
+class _Server(uvicorn.Server):
+    """One that says to those who wait for news that there will be none, so that it ends without cutting them off."""
+
+    def handle_exit(self, sig: int, frame: FrameType | None) -> None:
+        super().handle_exit(sig, frame)
+        live = getattr(getattr(self.config.app, "state", None), "live", None)
+        if live is not None:
+            live.end()

@@ -43,7 +43,7 @@ async def claim(site: TheSite, request: Request, runner: int, wish: Claim) -> li
     clock = asyncio.get_running_loop()
     end = clock.time() + wish.wait
     holding = set(wish.holding)
-    while True:
+    while not live.ending:
         bell = live.cells
         found = await run_in_threadpool(claims.claim, site, runner, wish.boot, wish.free, holding)
         remaining = end - clock.time()
@@ -51,6 +51,7 @@ async def claim(site: TheSite, request: Request, runner: int, wish: Claim) -> li
             return [given(lease) for lease in found]
         if bell is live.cells:
             await live.wait_for_cells(min(remaining, 5))
+    return []
 
 
 @router.post("/runners/{runner}/heartbeat")
