@@ -46,3 +46,30 @@ def test_minutes_are_those_of_the_attempts_and_what_was_taken_over_took_none(wor
     assert near == (["costly"] if told["nearly_spent"] else [])
     world.http.patch("/projects/costly", json={"budget": 0})
     assert world.get("/projects/costly/cost")["budget"] is None
+
+
+def test_rankings_say_what_was_pushed(world: World) -> None:
+    repo = world.repository("ranked", None)
+    good, bad = junit(a="passed", b="passed", c="passed"), junit(a="adrift", b="adrift", c="passed")
+    past = [
+        ("good", good),
+        ("bad", bad),
+        ("still", bad),
+        ("mended", good),
+        ("bad again", bad),
+        ("well", good),
+        ("bad", bad),
+    ]
+    for n, (said, report) in enumerate(past):
+        plan = {"myriant.toml": PLAN + "\n"} if not n else {}
+        run = repo.pushed({**plan, "a.xml": report, "src/n": str(n)}, said)
+        assert run["run"]["verdict"] == ("held" if report == bad else "clear")
+    told = world.get("/projects/ranked/rankings")
+    assert told["said"] == "Of the newest 7 pushes to main, 4 were held; 2 tests failed in some of them; 1 of 3 tests never failed."  # fmt: skip
+    assert [(t["title"].split(" › ")[-1], t["held"], t["runs"], t["began"]) for t in told["failing"]] == [
+        ("a", 4, 4, 3), ("b", 4, 4, 3),
+    ]  # fmt: skip
+    assert [(g["tests"], g["runs"]) for g in told["together"]] == [(2, 4)]
+    assert (told["broke"], told["pushes"], told["files"]) == (3, 3, [])  # too few to blame a file
+    assert [(e["said"], e["cells"]) for e in told["endings"]] == [("tests failed", 8)]
+    assert world.get("/projects/ranked/rankings", branch="elsewhere")["said"] == "No push to elsewhere was decided yet."

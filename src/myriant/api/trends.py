@@ -18,6 +18,8 @@ from myriant.flow.ask.cost import Cost, cost_of, cost_table
 from myriant.flow.ask.feeds import Outcomes, atom_of, calendar_of
 from myriant.flow.ask.feeds import outcomes as _outcomes
 from myriant.flow.ask.morning import morning as _morning
+from myriant.flow.ask.rankings import MOST_RUNS as MOST_RANKED
+from myriant.flow.ask.rankings import Rankings, rankings_of
 from myriant.flow.ask.trends import MOST_RUNS, Trends, trends_of, trends_table
 from myriant.flow.ask.versions import MOST_COMPARED, Versions, WhatIf, versions_of, what_if
 
@@ -87,6 +89,15 @@ def trends_csv(
     """The same series as CSV."""
     headers = {"Content-Disposition": 'attachment; filename="trends.csv"', "X-Content-Type-Options": "nosniff"}
     return Response(trends_table(site, project, branch, runs), media_type="text/csv; charset=utf-8", headers=headers)
+
+
+@router.get("/projects/{project}/rankings", dependencies=[VIEWER])
+def rankings(
+    site: TheSite, project: str, branch: Annotated[str | None, Query(max_length=500)] = None,
+    runs: Annotated[int, Query(ge=1, le=MOST_RANKED)] = 200,
+) -> Rankings:  # fmt: skip
+    """Where effort would pay most: tests that hold runs, fail together or are slow; files whose changes break."""
+    return rankings_of(site, project, branch, runs)
 
 
 @router.get("/projects/{project}/cost", dependencies=[VIEWER])

@@ -121,6 +121,21 @@ class Mirror:
                 continue
         return None
 
+    def files_of_commits(self, commit: str, limit: int) -> list[tuple[str, list[str]]]:
+        """The commit and its first-parent ancestors, nearest first, each with the files it changed. Raises GitError."""
+        shown = git(
+            self.path, "log", "--first-parent", "--diff-merges=first-parent", "--name-only", "--no-renames", "-z",
+            "--format=%x01%H", f"--max-count={limit}", commit, "--",
+        ).decode("utf-8", "replace")  # fmt: skip
+        found: list[tuple[str, list[str]]] = []
+        for word in shown.split("\0"):
+            text = word.removeprefix("\n")
+            if re.fullmatch(r"\x01[0-9a-f]{40,64}", text):
+                found.append((text[1:], []))
+            elif text and found:
+                found[-1][1].append(text)
+        return found
+
     def changed_files(self, before: str, after: str) -> tuple[str, ...] | None:
         """Paths that differ between two commits, None when one of them is not there."""
         try:

@@ -20,6 +20,7 @@ export type ReleaseCard = Schemas["ReleaseCard"];
 export type Target = Schemas["TargetView"];
 export type DrillStep = Schemas["DrillStep"];
 export type Cost = Schemas["Cost"];
+export type Rankings = Schemas["Rankings"];
 export type PartCost = Schemas["PartCost"];
 export type Waiver = Schemas["WaiverView"];
 export type Pull = Schemas["PullLine"];

@@ -1810,6 +1810,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/rankings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Where effort would pay most: tests that hold runs, fail together or are slow; files whose changes break. */
+        get: operations["rankings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/cost": {
         parameters: {
             query?: never;
@@ -3240,6 +3257,15 @@ export interface components {
             /** Because */
             because: string;
         };
+        /** Ending */
+        Ending: {
+            /** Said */
+            said: string;
+            /** Cells */
+            cells: number;
+            /** Minutes */
+            minutes: number;
+        };
         /** Enrolled */
         Enrolled: {
             /** Runner */
@@ -3329,6 +3355,21 @@ export interface components {
             cells: number;
             /** Control */
             control: string | null;
+        };
+        /** FailingTest */
+        FailingTest: {
+            /** Test */
+            test: number;
+            /** Title */
+            title: string;
+            /** Job */
+            job: string;
+            /** Runs */
+            runs: number;
+            /** Held */
+            held: number;
+            /** Began */
+            began: number;
         };
         /**
          * FailureKind
@@ -5013,6 +5054,39 @@ export interface components {
             /** Event */
             event: string;
         };
+        /** Rankings */
+        Rankings: {
+            /** Said */
+            said: string;
+            /** Branch */
+            branch: string;
+            /** Runs */
+            runs: number;
+            /** Since */
+            since: string | null;
+            /** Failing */
+            failing: components["schemas"]["FailingTest"][];
+            /** Together */
+            together: components["schemas"]["TestGroup"][];
+            /** Quiet */
+            quiet: number;
+            /** Tests */
+            tests: number;
+            /** Slow */
+            slow: components["schemas"]["SlowTest"][];
+            /** Longest */
+            longest: number | null;
+            /** Run */
+            run: number | null;
+            /** Endings */
+            endings: components["schemas"]["Ending"][];
+            /** Files */
+            files: components["schemas"]["RiskyFile"][];
+            /** Broke */
+            broke: number;
+            /** Pushes */
+            pushes: number;
+        };
         /**
          * Reach
          * @description Which cells reach some lines: their names, and in words what they have in common; empty when nothing tells.
@@ -5167,6 +5241,17 @@ export interface components {
             command: string | string[];
             /** Each */
             each: string;
+        };
+        /** RiskyFile */
+        RiskyFile: {
+            /** Path */
+            path: string;
+            /** Broke */
+            broke: number;
+            /** Changes */
+            changes: number;
+            /** Low */
+            low: number;
         };
         /**
          * RunLine
@@ -5622,6 +5707,19 @@ export interface components {
             /** Size */
             size: number;
         };
+        /** SlowTest */
+        SlowTest: {
+            /** Test */
+            test: number;
+            /** Title */
+            title: string;
+            /** Job */
+            job: string;
+            /** Seconds */
+            seconds: number;
+            /** Gain */
+            gain: number;
+        };
         /** SourceFile */
         SourceFile: {
             /** Path */
@@ -5969,6 +6067,18 @@ export interface components {
             live: boolean;
             /** Attempt */
             attempt: number | null;
+        };
+        /**
+         * TestGroup
+         * @description Tests that failed in the very same runs: one of them tells as much as all.
+         */
+        TestGroup: {
+            /** Titles */
+            titles: string[];
+            /** Tests */
+            tests: number;
+            /** Runs */
+            runs: number;
         };
         /**
          * TestRow
@@ -10335,6 +10445,40 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    rankings: {
+        parameters: {
+            query?: {
+                branch?: string | null;
+                runs?: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rankings"];
+                };
             };
             /** @description Validation Error */
             422: {

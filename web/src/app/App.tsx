@@ -21,6 +21,7 @@ const TrendsPage = lazy(() => import("../trends/TrendsPage").then((m) => ({ defa
 const VersionsPage = lazy(() => import("../trends/VersionsPage").then((m) => ({ default: m.VersionsPage })));
 const MorningPage = lazy(() => import("../morning/MorningPage").then((m) => ({ default: m.MorningPage })));
 const ReleasesPage = lazy(() => import("../releases/ReleasesPage").then((m) => ({ default: m.ReleasesPage })));
+const RankingsPage = lazy(() => import("../rankings/RankingsPage").then((m) => ({ default: m.RankingsPage })));
 const CostPage = lazy(() => import("../cost/CostPage").then((m) => ({ default: m.CostPage })));
 const PastPage = lazy(() => import("../past/PastPage").then((m) => ({ default: m.PastPage })));
 const Workbench = lazy(() => import("../plan/Workbench").then((m) => ({ default: m.Workbench })));
@@ -76,6 +77,7 @@ function Inside() {
         <Route path="/p/:project/versions" element={<VersionsPage />} />
         <Route path="/p/:project/past" element={<PastPage />} />
         <Route path="/p/:project/releases" element={<ReleasesPage />} />
+        <Route path="/p/:project/rankings" element={<RankingsPage />} />
         <Route path="/p/:project/cost" element={<CostPage />} />
         <Route path="/p/:project/morning" element={<MorningPage />} />
         <Route path="/p/:project/plan" element={<Workbench />} />

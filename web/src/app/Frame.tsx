@@ -84,6 +84,7 @@ export function pagesOf(project: string | undefined): { title: string; to: strin
     { title: "Releases", to: `/p/${project}/releases` },
     { title: "Versions", to: `/p/${project}/versions` },
     { title: "Flaky", to: `/p/${project}/flaky` },
+    { title: "Rankings", to: `/p/${project}/rankings` },
     { title: "Cost", to: `/p/${project}/cost` },
     { title: "Settings", to: `/p/${project}/settings` },
   ];

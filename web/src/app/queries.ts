@@ -24,6 +24,7 @@ export const keys = {
   audit: (project: string) => ["audit", project],
   morning: (project: string) => ["morning", project],
   cost: (project: string) => ["cost", project],
+  rankings: (project: string) => ["rankings", project],
   releases: (project: string) => ["releases", project],
   waivers: (project: string) => ["waivers", project],
   kept: (project: string, days?: number) => ["kept", project, ...(days === undefined ? [] : [days])],
@@ -110,6 +111,9 @@ export const morningQuery = (project: string) =>
 
 export const releasesQuery = (project: string) =>
   queryOptions({ queryKey: keys.releases(project), queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/releases", { signal, params: { path: { project } } })) });
+
+export const rankingsQuery = (project: string) =>
+  queryOptions({ queryKey: keys.rankings(project), queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/rankings", { signal, params: { path: { project } } })) });
 
 export const costQuery = (project: string) =>
   queryOptions({ queryKey: keys.cost(project), queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/cost", { signal, params: { path: { project } } })) });

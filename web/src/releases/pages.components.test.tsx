@@ -1,9 +1,10 @@
 // @vitest-environment jsdom
 import { screen, within } from "@testing-library/react";
 import { expect, test } from "vitest";
-import type { Cost, Morning, ReleaseCard, Target, Waiver } from "../api/client";
+import type { Cost, Morning, Rankings, ReleaseCard, Target, Waiver } from "../api/client";
 import { Told as CostTold } from "../cost/CostPage";
 import { Told } from "../morning/MorningPage";
+import { Told as RankingsTold } from "../rankings/RankingsPage";
 import { Drill } from "../settings/Drill";
 import { Waivers } from "../settings/Waivers";
 import { run, shown } from "../testing";
@@ -119,4 +120,28 @@ test("prices stand beside minutes where runners have some", () => {
   shown(<CostTold project="lockstep" cost={{ said: "", minutes: 10, cost: 1.5, budget: null, nearly_spent: false, forecast: null, saved: 0, days: [], events: [], classes: [part] }} />);
   expect(screen.getByRole("row").textContent).toBe("large10 min1.502 attempts");
   expect(document.body.textContent).toContain("1.5 by the runners' prices");
+});
+
+const ranked: Rankings = {
+  said: "Of the newest 40 pushes to main, 9 were held.", branch: "main", runs: 40, since: null, quiet: 80, tests: 87, run: 61, longest: 12, broke: 5, pushes: 30,
+  failing: [{ test: 7, title: "ruler draws", job: "unit", runs: 6, held: 5, began: 3 }], together: [{ titles: ["a", "b"], tests: 12, runs: 4 }],
+  slow: [{ test: 9, title: "a year", job: "unit", seconds: 30, gain: 2.5 }, { test: 8, title: "a day", job: "unit", seconds: 3, gain: 0 }],
+  endings: [{ said: "tests failed", cells: 20, minutes: 3.25 }], files: [{ path: "src/ruler.lua", broke: 4, changes: 5, low: 0.342 }],
+}; // prettier-ignore
+
+test("rankings say what is ranked by what, and what a test would gain", () => {
+  shown(<RankingsTold project="tidebook" data={ranked} />);
+  const rows = (name: string) => within(screen.getByRole("region", { name })).getAllByRole("row").slice(1).map((row) => row.textContent);
+  expect(rows("Tests that held most pushes")).toEqual(["ruler draws56 runs3 times"]);
+  expect(rows("Always together")).toEqual(["a, b and 10 more124"]);
+  expect(rows("Slowest tests")).toEqual(["a year30 s2.5 s", "a day3.0 snothing"]);
+  expect(rows("Files whose changes break things")).toEqual(["src/ruler.lua4 of 534 %"]);
+  expect(rows("How cells ended badly")).toEqual(["tests failed203.3"]);
+  expect(screen.getByRole("link", { name: "ruler draws" }).getAttribute("href")).toBe("/p/tidebook/tests/7");
+});
+
+test("where nothing is ranked each part says so", () => {
+  shown(<RankingsTold project="tidebook" data={{ ...ranked, failing: [], together: [], slow: [], endings: [], files: [] }} />);
+  for (const words of ["No test failed.", "No two tests failed in the very same runs.", "No test said how long it takes.", "5 of 30 pushes on top of what was clear broke something.", "Every cell passed."]) expect(document.body.textContent).toContain(words);
+  expect(screen.queryByRole("table")).toBeNull();
 });
