@@ -74,6 +74,7 @@ def test_inspect_coverage_says_what_is_not_covered(folder: Path) -> None:
     assert done.returncode == 0
     assert found == {
         "file": "a.info", "format": "lcov", "problems": [], "lines_valid": 4, "lines_covered": 1, "branches_valid": 0, "branches_covered": 0,
+        "functions_valid": 0, "functions_covered": 0,
         "by_file": [{"path": "gate.lua", "lines_valid": 4, "lines_covered": 1, "uncovered": [2, 3, 7]}],
     }  # fmt: skip
     assert "not covered: 2-3, 7" in run("inspect", "coverage", "a.info", cwd=folder).stdout

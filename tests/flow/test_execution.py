@@ -137,7 +137,7 @@ def test_a_cache_is_found_by_what_it_depends_on_and_says_what_it_won(world: Worl
     second = repo.pushed({"other.txt": "x"})
     told = caches(world, second)
     assert told["found"] and "saved by #1 on branch main" in told["said"]
-    assert 0.8 < told["won"] < 2.0, told
+    assert told["won"] + told["seconds"] >= 1.5, told  # what the step took when it was saved
     third = repo.pushed({"lock.txt": "two"})
     assert caches(world, third)["said"] == "lock.txt changed since it was saved"
     held = repo.pushed({"lock.txt": "three", "green.xml": BOTH["red.xml"]})
