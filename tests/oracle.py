@@ -104,6 +104,7 @@ class Commit:
     files: dict[str, str]
     demands: frozenset[str]
     said: dict[str, Said] = field(default_factory=dict)  # by context
+    other: Commit | None = None  # what a merge brought, no first parent of its
 
     def tests(self, job: str) -> dict[str, str]:
         found = [text.split() for path, text in self.files.items() if path.startswith(f"tests/{job}/")]
@@ -111,6 +112,11 @@ class Commit:
 
     def names_somewhere(self) -> set[str]:
         return {text.split()[0] for path, text in self.files.items() if path.startswith(("tests/", "attic/"))}
+
+    def leads_to(self, other: Commit) -> bool:
+        """Whether the other is this one or comes after it, by any parent."""
+        every = [other, *other.ancestors()]
+        return self in every or any(self.leads_to(c.other) for c in every if c.other is not None)
 
     def ancestors(self) -> list[Commit]:
         found, at = [], self.parent
@@ -204,24 +210,25 @@ class Model:
 
     def less(self, commit: Commit) -> frozenset[str]:
         """What the plan asks less than that of the newest clear ancestor, and nobody accepted."""
-        before = self.asked_before(commit)
+        before = self.clear_before(commit)
         return self.unaccepted(commit, before) if before is not None else frozenset()
 
     @staticmethod
-    def asked_before(commit: Commit) -> frozenset[str] | None:
-        """What the nearest ancestor asks that every branch's push said was clear."""
+    def clear_before(commit: Commit) -> Commit | None:
+        """The nearest ancestor that every branch's push said was clear."""
         for c in commit.ancestors():
             told = [s.verdict for x, s in c.said.items() if x.startswith("push ") and s.verdict != "undecided"]
             if told and all(v in ("clear", "exempt") for v in told):
-                return c.demands
+                return c
         return None
 
-    def unaccepted(self, commit: Commit, before: frozenset[str], own: frozenset[str] | None = None) -> frozenset[str]:
-        """What a commit (its `own` plan where it is merged) asks less than before, and nobody accepted: at it, at an
-        ancestor, or of the very same change."""
-        lost = before - (commit.demands if own is None else own)
+    def unaccepted(self, commit: Commit, before: Commit, own: frozenset[str] | None = None) -> frozenset[str]:
+        """What a commit (its `own` plan where it is merged) asks less than one before, and nobody accepted: at it, at
+        an ancestor by any parent, or of the very same change; nor what was accepted before it was asked again."""
+        lost = before.demands - (commit.demands if own is None else own)
         for at, what, then in self.accepted:
-            if at is commit or at in commit.ancestors() or (then, at.demands) == (before, commit.demands):
+            same = (then, at.demands) == (before.demands, commit.demands)
+            if (same or at.leads_to(commit)) and not at.leads_to(before):
                 lost -= what
         return frozenset(lost)
 
@@ -232,7 +239,7 @@ class Model:
         own = next(d for d in EVERY_DEMAND if plan_of(d) == merged["myriant.toml"])
         asked = target.demands | own
         merge = Commit("", target, merged, asked)
-        ran, held = set(), bool(self.unaccepted(head, target.demands, own))
+        ran, held = set(), bool(self.unaccepted(head, target, own))
         for job in JOBS:
             if job not in asked:
                 continue
@@ -427,7 +434,7 @@ class Driver:
             return "nothing merged"
         tree = self.repo.git("rev-parse", f"{topic.id}^{{tree}}").strip()
         made = self.repo.git("commit-tree", tree, "-p", main.id, "-p", topic.id, "-m", f"Merge {name}").strip()
-        self.heads["main"] = Commit(made, main, topic.files, topic.demands)
+        self.heads["main"] = Commit(made, main, topic.files, topic.demands, other=topic)
         self.commits.append(self.heads["main"])
         self.push("main")
         return f"main takes {name} as it is"
@@ -722,8 +729,9 @@ class Driver:
                 f"/projects/{self.repo.name}/runs/{run}/acceptances", json={"reason": "for now", "loosened": lines}
             )
             assert answer.status_code == 201, answer.text
-            before = self.model.asked_before(commit) or frozenset()
-            self.model.accepted.append((commit, less, before))
+            before = self.model.clear_before(commit)
+            assert before is not None
+            self.model.accepted.append((commit, less, before.demands))
             was = commit.said[context]
             verdict = self.rejudged(commit, was)
             commit.said[context] = replace(was, verdict=verdict)

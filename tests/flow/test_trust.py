@@ -195,6 +195,23 @@ def test_coverage_is_compared_with_what_it_was(
         assert (run["run"]["verdict"], judged["value"], judged["met"]) == (verdict, value, met), (covered, judged)
 
 
+def test_a_plan_that_asks_less_again_is_another_matter(world: World) -> None:
+    repo = world.repository("again-less", None)
+    strict = HEAD + step(GREEN)
+    less = strict + '[gate]\nvanished = "warn"\n'
+    assert repo.pushed({"myriant.toml": strict})["run"]["verdict"] == "clear"
+    held = repo.pushed({"myriant.toml": less})
+    assert held["run"]["verdict"] == "held"
+    wish = {"reason": "for the move", "loosened": held["acceptable"]["loosened"]}
+    number = held["run"]["number"]
+    assert world.http.post(f"/projects/again-less/runs/{number}/acceptances", json=wish).status_code == 201
+    until_noted(repo, held["run"]["commit"], "clear")
+    assert repo.pushed({"notes": "words"})["run"]["verdict"] == "clear"  # the word holds on
+    assert repo.pushed({"myriant.toml": strict})["run"]["verdict"] == "clear"
+    again = repo.pushed({"myriant.toml": less})
+    assert again["run"]["verdict"] == "held", again["run"]["sentence"]
+
+
 def test_a_measure_of_nothing_is_not_measured(world: World) -> None:
     repo = world.repository("rules-nothing", None)
     rule = '[[gate.rules]]\nname = "r"\nmeasure = "analysis.total"\nat-most = 0\n'

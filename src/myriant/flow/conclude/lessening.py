@@ -13,7 +13,7 @@ from myriant.core.gate.less import less
 from myriant.core.gate.loosened import loosened
 from myriant.core.results.model import Outcome
 from myriant.flow.conclude.comparing import Compared, present
-from myriant.flow.planning.baselines import digest_before
+from myriant.flow.planning.baselines import plan_before
 from myriant.flow.planning.gone import gone_since
 from myriant.flow.plans import names_of_jobs, plan_with
 from myriant.flow.site import Site
@@ -140,8 +140,11 @@ def _accepted(session: Session, project_id: int, compared: Compared, places: Map
 def _loosened(
     site: Site, session: Session, project: Project, run: Run, nearest: Sequence[str]
 ) -> tuple[list[str], dict[str, str]]:
-    """What the plan asks less than the gate baseline's and nobody has accepted; what was, with by whom and why."""
-    digest = digest_before(session, project, run, nearest)
+    """What the plan asks less than the gate baseline's and nobody has accepted; what was, with by whom and why.
+
+    A word that was given before the plan asked for it again is used up: asking less once more is another matter.
+    """
+    digest, base = plan_before(session, project, run, nearest)
     before, own = plan_with(session, digest or None), plan_with(session, run.plan_digest)
     if own is None or before is None or digest == run.plan_digest:
         return [], {}
@@ -152,7 +155,8 @@ def _loosened(
     pair = f"{digest[:16]}→{(run.plan_digest or '')[:16]}"
     for accepted in acceptances(session, project.id, LOOSENED):
         line, commit, plans = (*accepted.subject.split("\n"), "", "")[:3]
-        if line in lines and (plans == pair or commit == run.commit or mirror.is_ancestor(commit, run.commit)):
+        about = line in lines and (plans == pair or commit == run.commit or mirror.is_ancestor(commit, run.commit))
+        if about and not (base and mirror.is_ancestor(commit, base)):
             word[line] = f"accepted by {accepted.by}: {accepted.reason}"
     return [line for line in lines if line not in word], word
 

@@ -11,7 +11,7 @@ from myriant.core.written import counted
 from myriant.flow.conclude.lessening import LOOSENED, SKIPPED, VANISHED, subject_of_loosened
 from myriant.flow.errors import BadInput, Refused
 from myriant.flow.naming import the_project, the_run
-from myriant.flow.planning.baselines import ancestors, digest_before
+from myriant.flow.planning.baselines import ancestors, plan_before
 from myriant.flow.site import Site
 from myriant.flow.state import runs
 from myriant.flow.who import Person
@@ -47,7 +47,7 @@ def accept(site: Site, name: str, number: int, wish: Wish, who: Person) -> int:
         if unknown or odd or not (wish.tests or wish.loosened):
             what = odd[0] if odd else f"test {unknown[0]}" if unknown else "nothing"
             raise BadInput(f"#{number} has no {what[:200]} to accept", "the run's page lists what can be accepted")
-        before = digest_before(session, project, run, ancestors(site, project, run)) if wish.loosened else ""
+        before, _ = plan_before(session, project, run, ancestors(site, project, run) if wish.loosened else ())
         for line in wish.loosened:
             _keep(session, project, run, LOOSENED, subject_of_loosened(run, line, before), reason, who)
         for test in wish.tests:

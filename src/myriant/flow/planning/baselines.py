@@ -92,16 +92,17 @@ def changed_for(
     return {job.id: changed[commits[job.id]] if job.id in commits else None for job in plan.jobs}
 
 
-def digest_before(session: Session, project: Project, run: Run, nearest: Sequence[str]) -> str:
-    """The digest of the plan that a run's own is compared with: its target's, or the newest clear ancestor's."""
+def plan_before(session: Session, project: Project, run: Run, nearest: Sequence[str]) -> tuple[str, str]:
+    """The digest of the plan that a run's own is compared with (its target's, or the newest clear ancestor's), and the
+    commit it stands at; both empty without one."""
     if run.asked_digest:
-        return run.asked_digest
+        return run.asked_digest, run.base or ""
     base = newest_clear_of(session, project.id, nearest, run.id)
-    return base.plan_digest or "" if base is not None else ""
+    return (base.plan_digest or "", base.commit) if base is not None else ("", "")
 
 
 def asks_less(session: Session, project: Project, run: Run, plan: Plan, nearest: Sequence[str]) -> bool:
     """Whether a run's plan takes something away, accepted or not: then it is judged, though no job has to run."""
-    digest = digest_before(session, project, run, nearest)
+    digest, _ = plan_before(session, project, run, nearest)
     before = plan_with(session, digest or None) if digest != run.plan_digest else None
     return before is not None and bool(loosened(plan, before))
