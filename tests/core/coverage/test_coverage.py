@@ -255,6 +255,24 @@ def test_branches_of_two_cells(one: bytes, other: bytes, branches: tuple[int, in
         assert (totals.branches_covered, totals.branches_valid) == branches
 
 
+@pytest.mark.parametrize(
+    ("missing", "branches"),
+    [("6", (2, 2)), ("6,7", (1, 2)), ("", (1, 2))],  # named as it counts; named more than it counts; not named
+)
+def test_branches_that_are_named_otherwise_than_counted_are_no_more_than_counted(
+    missing: str, branches: tuple[int, int]
+) -> None:
+    def report(missed: str) -> FileCoverage:
+        named = f' missing-branches="{missed}"' if missed else ""
+        line = f'<line number="1" hits="1" branch="true" condition-coverage="50% (1/2)"{named}/>'
+        text = f'<coverage><packages><package><classes><class filename="a.py"><lines>{line}</lines></class></classes></package></packages></coverage>'
+        return read_coverage([text.encode()])[1].files["a.py"]
+
+    for parts in ([report("9"), report(missing)], [report(missing), report("9")]):
+        totals = merge(parts).totals
+        assert (totals.branches_covered, totals.branches_valid) == branches
+
+
 FUNCTIONS = [
     (b"SF:a.c\nFN:3,f\nFN:9,12,g,int\nFNDA:4,f\nFNDA:0,g,int\nDA:3,4\nend_of_record\n", {(3, "f"): 4, (9, "g,int"): 0}),
     (b"SF:a.c\nFNL:0,3,5\nFNA:0,4,f\nFNL:1,9\nFNA:1,0,g\nDA:3,4\nend_of_record\n", {(3, "f"): 4, (9, "g"): 0}),

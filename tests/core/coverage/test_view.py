@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from myriant.core.coverage.model import FileCoverage, Lines
-from myriant.core.coverage.view import ChangedFile, Hunk, Moved, Reach, changed_files, lost_lines, reached_by
+from myriant.core.coverage.view import ChangedFile, Hunk, Moved, Reach, changed_files, lost_lines, lost_of, reached_by
 
 
 def covered(hits: dict[int, int], branches: dict[int, tuple[int, int]] | None = None) -> FileCoverage:
@@ -54,6 +54,12 @@ def test_lost_lines_did_not_change(
 ) -> None:
     assert lost_lines(covered(before), covered(after), hunks) == lost
     assert lost_lines(covered(before), None, []) == [n for n, hits in before.items() if hits]
+
+
+def test_what_is_lost_lies_in_files_that_are_still_there() -> None:
+    before = {path: covered({1: 1, 2: 0}) for path in ("kept", "gone", "unnamed")}
+    now = {"kept": covered({1: 0, 2: 0}), "new": covered({1: 0})}
+    assert lost_of(before, now, {}, {"kept", "unnamed", "new"}) == {"kept": [1], "unnamed": [1]}
 
 
 def test_a_changed_file_says_what_nothing_ran_and_what_no_report_knows() -> None:

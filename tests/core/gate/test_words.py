@@ -230,6 +230,21 @@ MORE = [
 ]  # fmt: skip
 
 
+@pytest.mark.parametrize(
+    ("now", "before", "told"),
+    [
+        ('"best of 20"', '"baseline"', []),
+        ('"best of 20"', '"best of 5"', []),
+        ('"best of 5"', '"best of 20"', ["asks less: at least the best of 5 baselines instead of at least the best of 20 baselines"]),
+        ('"baseline"', '"best of 2"', ["asks less: at least the baseline's instead of at least the best of 2 baselines"]),
+        ("0.9", '"best of 2"', ["asks less: at least 0.9 instead of at least the best of 2 baselines"]),
+    ],
+)  # fmt: skip
+def test_fewer_baselines_to_look_back_over_ask_less(now: str, before: str, told: list[str]) -> None:
+    plans = [plan(BASE.replace("at-least = 0.8", f"at-least = {limit}")) for limit in (now, before)]
+    assert loosened(*plans) == [f"the rule “covered” {line}" for line in told]
+
+
 def test_a_path_taken_back_or_without_a_rule_on_coverage_is_told_as_it_is() -> None:
     mapped = BASE.replace("[jobs.lint]\n", '[coverage]\nmap = [{ from = "a", to = "b" }]\n[jobs.lint]\n', 1)
     assert loosened(plan(BASE), plan(mapped)) == ["coverage.map names less, or in another order"]

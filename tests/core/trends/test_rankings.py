@@ -72,6 +72,24 @@ def test_only_files_that_break_more_than_others_are_named() -> None:
     assert right >= 190 and wrong <= 10, (right, wrong)
 
 
+def test_a_file_that_only_keeps_bad_company_is_not_blamed() -> None:
+    blamed = 0
+    for seed in range(200):
+        rng = random.Random(seed)
+        changes = []
+        for _ in range(80):
+            bad = rng.random() < 0.3
+            files = {
+                *rng.sample(range(30), 3),
+                *([40] if bad else []),
+                *([41] if rng.random() < (0.7 if bad else 0.05) else []),
+            }
+            changes.append((files, rng.random() < (0.6 if bad else 0.05)))
+        named = [f.path for f in risky_files(changes)]
+        blamed += 40 in named and 41 in named
+    assert blamed <= 10, blamed
+
+
 def test_where_no_file_is_worse_hardly_any_is_named() -> None:
     named = 0
     for seed in range(200):

@@ -144,12 +144,12 @@ class Lines:
         )
 
     def _arms(self) -> Arms:
-        """The named branches of lines that state no more or fewer than they count."""
+        """The branches that have names, of lines that name no more than they count; merging asks whether they agree."""
         rows = []
         for line, arms in self.arms.items():
-            covered, valid = self.branches.get(line, (0, 0))
+            _, valid = self.branches.get(line, (0, 0))
             known = {zlib.crc32(name.encode()) & 0x7FFFFFFF: taken for name, taken in arms.items()}
-            if len(known) == len(arms) <= valid and len(known) - sum(known.values()) == valid - covered:
+            if len(known) == len(arms) <= valid:
                 rows += [(line, number, taken) for number, taken in known.items()]
         columns = np.array(sorted(rows), np.int32).reshape(-1, 3)
         return Arms(columns[:, 0], columns[:, 1], columns[:, 2])
