@@ -195,6 +195,16 @@ def test_coverage_is_compared_with_what_it_was(
         assert (run["run"]["verdict"], judged["value"], judged["met"]) == (verdict, value, met), (covered, judged)
 
 
+def test_coverage_that_begins_has_nothing_to_be_compared_with(world: World) -> None:
+    repo = world.repository("begins", None)
+    assert repo.pushed({"myriant.toml": HEAD + step(GREEN), "a.lua": "one\n"})["run"]["verdict"] == "clear"
+    plan = HEAD + step("mkdir -p out; cp a.lcov out/; " + GREEN, 'tests = ["out/*.xml"], coverage = ["out/a.lcov"]')
+    plan += '[[gate.rules]]\nname = "r"\nmeasure = "coverage.change"\nat-least = 0\n'
+    for lines, verdict in (("DA:1,1\n", "clear"), ("DA:1,0\n", "held")):
+        run = repo.pushed({"myriant.toml": plan, "a.lcov": f"SF:a.lua\n{lines}end_of_record\n"}, lines)
+        assert run["run"]["verdict"] == verdict, run["run"]["sentence"]
+
+
 def test_a_plan_that_asks_less_again_is_another_matter(world: World) -> None:
     repo = world.repository("again-less", None)
     strict = HEAD + step(GREEN)

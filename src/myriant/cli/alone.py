@@ -90,8 +90,7 @@ class _Listener:
             elif head.content is Content.COVERAGE:
                 _, coverage = read_coverage([file.read_bytes()], self.placing)
                 if coverage.error is not None:
-                    message = coverage.error.message
-                    self._untrusted.append(f"the report {head.path} is not to be trusted: {message}")
+                    self.say(f"{self.name}: the report {head.path} is not to be trusted: {coverage.error.message}")
                 self.found.coverage.append(coverage.files)
 
     def expected(self, lease: Lease, step: int) -> list[str] | None:

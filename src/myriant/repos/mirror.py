@@ -121,11 +121,14 @@ class Mirror:
                 continue
         return None
 
-    def files_of_commits(self, commit: str, limit: int) -> list[tuple[str, list[str]]]:
-        """The commit and its first-parent ancestors, nearest first, each with the files it changed. Raises GitError."""
+    def files_of_commits(self, commit: str, since: str, limit: int) -> list[tuple[str, list[str]]]:
+        """The commit and its first-parent ancestors after `since`, nearest first, each with the files it changed.
+
+        Raises GitError.
+        """
         shown = git(
             self.path, "log", "--first-parent", "--diff-merges=first-parent", "--name-only", "--no-renames", "-z",
-            "--format=%x01%H", f"--max-count={limit}", commit, "--",
+            "--format=%x01%H", f"--max-count={limit}", commit, f"^{since}", "--",
         ).decode("utf-8", "replace")  # fmt: skip
         found: list[tuple[str, list[str]]] = []
         for word in shown.split("\0"):

@@ -6,8 +6,8 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import delete, func, select, update
-from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy import Text, cast, delete, func, select, update
+from sqlalchemy.dialects.postgresql import ARRAY, insert
 from sqlalchemy.orm import Session, aliased
 
 from myriant.core.gate.word import Said
@@ -146,9 +146,12 @@ def acceptances_in(session: Session, project_id: int, run: int) -> Sequence[Acce
     return session.scalars(query.order_by(Acceptance.id)).all()
 
 
-def lasting_of(session: Session, project_id: int, most: int) -> Sequence[Lasting]:
-    """Tests that were less than before in some run, the newest first."""
-    query = select(Lasting).where(Lasting.project_id == project_id)
+def lasting_at(session: Session, project_id: int, commits: Sequence[str], most: int) -> Sequence[Lasting]:
+    """Tests that were less than before at one of these commits, a line of ancestors, and came back at none; the newest
+    first.
+    """
+    query = select(Lasting).where(Lasting.project_id == project_id, Lasting.commit.in_(commits))
+    query = query.where(~Lasting.back.overlap(cast(list(commits), ARRAY(Text))))
     return session.scalars(query.order_by(Lasting.since.desc(), Lasting.test).limit(most)).all()
 
 

@@ -27,6 +27,7 @@ from myriant.store.trends import cell_totals
 
 MOST_RUNS = 500
 SHOWN = 12
+LOOKED_AT = 30  # runs, for one whose cells ran
 _SAID = {
     Why.TESTS: "tests failed", Why.STEP: "a step failed and no test says why", Why.REPORT: "a report could not be used",
     Why.LOST: "the runner was lost", Why.MACHINE: "the runner's machine refused", Why.SECRET: "a secret was missing",
@@ -106,8 +107,7 @@ def rankings_of(site: Site, name: str, branch: str | None, most: int) -> Ranking
         failing = [failing_by_run.get(r.id, set()) for r in runs]
         counts = counts_of_failures(failing, [r.verdict == Verdict.HELD for r in runs])
         groups = together(failing)[:SHOWN]
-        newest = next((r for r in reversed(runs) if r.verdict != Verdict.EXEMPT), None)
-        seconds, whole = _seconds(session, newest) if newest is not None else ({}, {})
+        newest, seconds, whole = _newest_that_ran(session, runs)
         slow = slow_tests(seconds, whole, SHOWN)
         present = _present(seconds)
         numbers = {c.test for c in counts[:SHOWN]} | {s.test for s in slow} | {t for g in groups for t in g.tests[:5]}
@@ -136,6 +136,17 @@ def rankings_of(site: Site, name: str, branch: str | None, most: int) -> Ranking
 _Key = tuple[str, str]
 
 
+def _newest_that_ran(
+    session: Session, runs: Sequence[Decided]
+) -> tuple[Decided | None, dict[_Key, np.ndarray], dict[_Key, float]]:
+    """The newest run of which a cell ran, not only taken over, with its seconds."""
+    for run in reversed(runs[-LOOKED_AT:]):
+        seconds, whole = _seconds(session, run)
+        if seconds:
+            return run, seconds, whole
+    return None, {}, {}
+
+
 def _seconds(session: Session, run: Decided) -> tuple[dict[_Key, np.ndarray], dict[_Key, float]]:
     """Seconds of each test and of each whole cell of a run, by cell."""
     whole = {(job, key): took for _, job, key, _, _, _, took in cell_totals(session, [run.id])}
@@ -158,10 +169,10 @@ def _changes(site: Site, project: Project, runs: Sequence[Decided]) -> list[tupl
     if len(runs) < 2:
         return []
     try:
-        listed = site.mirror(project).files_of_commits(runs[-1].commit, 5000)
+        listed = site.mirror(project).files_of_commits(runs[-1].commit, runs[0].commit, 5000)
     except GitError:
         return []
-    place = {commit: i for i, (commit, _) in enumerate(listed)}
+    place = {commit: i for i, (commit, _) in enumerate(listed)} | {runs[0].commit: len(listed)}
     found = []
     good = (Verdict.CLEAR, Verdict.EXEMPT)
     for before, run in itertools.pairwise(runs):

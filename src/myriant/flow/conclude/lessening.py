@@ -18,9 +18,9 @@ from myriant.flow.planning.gone import gone_since
 from myriant.flow.plans import names_of_jobs, plan_with
 from myriant.flow.site import Site
 from myriant.store.history import moves_of
-from myriant.store.judged import acceptances, begin_lasting, lasting_of
+from myriant.store.judged import acceptances, begin_lasting, lasting_at
 from myriant.store.results import tests_numbered
-from myriant.store.tables import Lasting, Project, Run
+from myriant.store.tables import Project, Run
 
 VANISHED, REMOVED, SKIPPED, LOOSENED = "vanished", "removed", "newly-skipped", "loosened"
 MOST_LASTING = 20_000  # tests of the past that are looked at
@@ -55,8 +55,8 @@ def lessened(
     there, skips = _present(compared)
     places = {commit: i for i, commit in enumerate([run.commit, *nearest])}
     # what a pull request's target had lost before is no loss of the pull request's
-    lasting = () if run.base else lasting_of(session, project.id, MOST_LASTING)
-    rows = [r for r in lasting if r.commit != run.commit and _lasts(r, places)]
+    lasting = () if run.base else lasting_at(session, project.id, list(places), MOST_LASTING)
+    rows = [r for r in lasting if r.commit != run.commit]
     today = {name: job for job, names in names_of_jobs(session, run).items() for name in reversed(names)}
     known = tests_numbered(session, project.id, [r.test for r in rows])
     jobs = {n: today.get(test.job, test.job) for n, test in known.items()}
@@ -88,26 +88,17 @@ def lessened(
     )
 
 
-def _lasts(row: Lasting, places: Mapping[str, int]) -> bool:
-    """Whether what a row says is so at a commit: it was so at an ancestor, and did not come back since then.
-
-    `places` are how many commits back each ancestor is.
-    """
-    return row.commit in places and all(places.get(c, len(places)) > places[row.commit] for c in row.back)
-
-
 def keep_lasting(session: Session, run: Run, found: Lessened, compared: Compared, nearest: Sequence[str]) -> None:
     """Note what is less since this run, and where it came back; only what a branch, tag or schedule says counts."""
     if not run.context or run.base:
         return
-    places = {commit: i for i, commit in enumerate([run.commit, *nearest])}
     rows = [
         {"project_id": run.project_id, "test": test, "since": run.number, "what": what, "commit": run.commit}
         for what, by_job in ((VANISHED, found.vanished), (SKIPPED, found.newly_skipped))
         for tests in by_job.values()
         for test in tests
     ]
-    lasting = [r for r in lasting_of(session, run.project_id, MOST_LASTING) if _lasts(r, places)]
+    lasting = lasting_at(session, run.project_id, [run.commit, *nearest], MOST_LASTING)
     known = {(r.test, r.what) for r in lasting}
     begin_lasting(session, [r for r in rows if (r["test"], r["what"]) not in known][:MOST_TOLD])
     there, skips = _present(compared)

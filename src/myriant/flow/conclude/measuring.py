@@ -42,7 +42,7 @@ class Known:
         return Measured(
             lambda rule: self._now(session, rule),
             lambda rule: self._before(session, rule),
-            lambda rule: self._nothing(rule.measure),
+            lambda rule: self._nothing(rule.measure) or self._uncompared(session, rule),
         )
 
     def _nothing(self, measure: str) -> str:
@@ -52,6 +52,13 @@ class Known:
         ):
             return "there is no baseline to compare with yet"
         return self.changed.nothing if measure == "coverage.changed" else ""
+
+    def _uncompared(self, session: Session, rule: Rule) -> str:
+        """Why coverage that was reported cannot be compared, which is no fault."""
+        if rule.measure != "coverage.change" or self.coverage is None:
+            return ""
+        before = share_at(session, self.compared, rule.jobs, rule.folder)
+        return "the baseline has no coverage to compare with" if before is None else ""
 
     def _before_about(self, session: Session, rule: Rule) -> list[Cell]:
         """The same cells as they are at the baselines of their jobs."""
