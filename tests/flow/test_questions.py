@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections import Counter
 from collections.abc import Callable
 from functools import partial
 
@@ -26,10 +27,12 @@ def test_more_projects_are_no_more_questions(world: World, ask: Callable[[Site],
     site = world.installation.site
     assert site is not None
     stored_project(site.store, 3, 2)
-    few = statements(site, partial(ask, site))
+    few = Counter(statements(site, partial(ask, site)))
     for _ in range(6):
         stored_project(site.store, 3, 2)
-    assert len(statements(site, partial(ask, site))) == len(few)
+    many = Counter(statements(site, partial(ask, site)))
+    # What else this world holds goes on meanwhile, so a question may come or go; none is asked for each project.
+    assert not {asked: times for asked, times in many.items() if times > max(few[asked], 1)}
 
 
 def test_more_runs_cells_and_failures_are_no_more_questions(world: World) -> None:
