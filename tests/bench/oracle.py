@@ -42,7 +42,7 @@ def measure(steps: int = 2000, seed: int = 1, kills: bool = True) -> Counter[str
                     break
             done += max(1, driver.looks)
             told += driver.told
-            if history % 10 == 0:
+            if history % 5 == 0:
                 print(json.dumps({"measure": "oracle: so far", "steps": done, **told}), flush=True)
     kinds = {kind: told.pop(kind, 0) for kind in ("false clear", "false held", "disagreement")}
     line = {"measure": "oracle", "steps": done, "histories": history, "seed": seed, **kinds, "words": dict(told)}

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from functools import partial
 
 import pytest
-from sqlalchemy import text
+from sqlalchemy import event, select, text
 
 from asking import statements
 from conftest import PLAN, World, junit, stored_project, writes
@@ -19,7 +19,9 @@ from myriant.flow.ask.pulls import pulls_of
 from myriant.flow.ask.run import run_view
 from myriant.flow.ask.strip import strip_of
 from myriant.flow.ask.trends import trends_of
+from myriant.flow.ask.verdicts import word_of_commit
 from myriant.flow.site import Site
+from myriant.store.tables import Project, Run
 
 
 @pytest.mark.parametrize("ask", [desk_view, project_lines])
@@ -33,6 +35,42 @@ def test_more_projects_are_no_more_questions(world: World, ask: Callable[[Site],
     many = Counter(statements(site, partial(ask, site)))
     # What else this world holds goes on meanwhile, so a question may come or go; none is asked for each project.
     assert not {asked: times for asked, times in many.items() if times > max(few[asked], 1)}
+
+
+@pytest.mark.parametrize("at", [1, 2, 3, 4])
+def test_an_answer_is_of_one_moment(world: World, at: int) -> None:
+    """Another run of the commit is judged while something is answered: what was said before is said, whole."""
+    site = world.installation.site
+    assert site is not None
+    project, _ = stored_project(site.store, 3, 2)
+    with site.store.transaction() as session:
+        name = session.get_one(Project, project).name
+        of = session.scalars(select(Run).where(Run.project_id == project, Run.number == 3)).one()
+    for number, ask in enumerate(
+        (
+            lambda: word_of_commit(site, of.commit, name),
+            lambda: strip_of(site, name, None, None, 100),
+            lambda: [line for line in project_lines(site) if line.name == name],
+            lambda: next(p for p in desk_view(site).projects if p.project.name == name),
+        )
+    ):
+        before, asked = ask(), 0
+
+        def meanwhile(*_: object, number: int = number) -> None:
+            nonlocal asked
+            asked += 1
+            if asked == at:
+                with site.store.transaction() as session:
+                    of_it = {"number": 4 + number, "context": "push main", "branch": "main", "commit": of.commit}
+                    judged = {"state": "failed", "verdict": "held", "sentence": "Held: it failed", "depth": 4 + number}
+                    session.add(Run(project_id=project, event="push", **of_it, **judged))
+
+        event.listen(site.store.engine, "after_cursor_execute", meanwhile)
+        try:
+            assert ask() == before
+        finally:
+            event.remove(site.store.engine, "after_cursor_execute", meanwhile)
+        assert asked < at or ask() != before
 
 
 def test_more_runs_cells_and_failures_are_no_more_questions(world: World) -> None:

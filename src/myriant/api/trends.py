@@ -12,7 +12,6 @@ from myriant.api.access import MEMBER, OPEN, VIEWER, TheSite
 from myriant.core.plan.matrix_change import CHANGES
 from myriant.core.telling.badge import svg
 from myriant.core.telling.morning import Morning, morning_text
-from myriant.flow.ask.badges import badge_key as _badge_key
 from myriant.flow.ask.badges import badge_of
 from myriant.flow.ask.cost import Cost, cost_of, cost_table
 from myriant.flow.ask.feeds import Outcomes, atom_of, calendar_of
@@ -22,6 +21,7 @@ from myriant.flow.ask.rankings import MOST_RUNS as MOST_RANKED
 from myriant.flow.ask.rankings import Rankings, rankings_of
 from myriant.flow.ask.trends import MOST_RUNS, Trends, trends_of, trends_table
 from myriant.flow.ask.versions import MOST_COMPARED, Versions, WhatIf, versions_of, what_if
+from myriant.flow.keep.badges import badge_key as _badge_key
 
 router = APIRouter()
 _ASKED_ANEW = {"Cache-Control": "no-cache", "X-Content-Type-Options": "nosniff"}

@@ -58,6 +58,7 @@ class Store:
                 "options": "-c jit=off" + ("" if durable else " -c synchronous_commit=off"),
             },
         )
+        self._still = self.engine.execution_options(isolation_level="REPEATABLE READ", postgresql_readonly=True)
         event.listen(self.engine, "checkin", _note_when)
         event.listen(self.engine, "checkout", _prove)
 
@@ -65,6 +66,12 @@ class Store:
     def transaction(self) -> Iterator[Session]:
         """A session whose work is committed at the end, or undone when an exception passes."""
         with Session(self.engine, expire_on_commit=False) as session, session.begin():
+            yield session
+
+    @contextmanager
+    def view(self) -> Iterator[Session]:
+        """A session that sees one moment, whatever is asked in it, and can change nothing."""
+        with Session(self._still, expire_on_commit=False) as session, session.begin():
             yield session
 
     def migrate(self) -> None:

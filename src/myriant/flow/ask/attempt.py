@@ -77,7 +77,7 @@ class AttemptView:
 
 
 def attempt_view(site: Site, attempt_id: int) -> AttemptView:
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         row = session.get(Attempt, attempt_id)
         if row is None:
             raise NotFound(f"there is no attempt {attempt_id}")
@@ -120,7 +120,7 @@ def attempt_view(site: Site, attempt_id: int) -> AttemptView:
 
 def files_of(site: Site, attempt_id: int) -> list[tuple[str, str]]:
     """Blob and path of every file that an attempt delivered, each path once."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         rows = [(r.blob, r.content, r.path) for r in reports_of(session, attempt_id) if r.blob]
     found: dict[str, str] = {}
     for blob, content, path in rows:
@@ -130,7 +130,7 @@ def files_of(site: Site, attempt_id: int) -> list[tuple[str, str]]:
 
 def report_source(site: Site, report_id: int) -> tuple[str, str]:
     """Where a raw report lies in the blobs, and its file name."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         row = session.get(Report, report_id)
         if row is None:
             raise NotFound(f"there is no report {report_id}")

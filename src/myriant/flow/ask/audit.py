@@ -23,6 +23,6 @@ class AuditLine:
 
 def audit_lines(site: Site, name: str, before: int | None, most: int) -> list[AuditLine]:
     """The newest entries first."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         return [AuditLine(a.id, a.at, a.by, a.what, a.said) for a in audit_of(session, project.id, before, most)]

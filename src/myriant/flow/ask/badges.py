@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import secrets
 from collections.abc import Sequence
 from fractions import Fraction
 
@@ -15,7 +14,6 @@ from myriant.core.telling.badge import Badge
 from myriant.core.written import counted, percent
 from myriant.flow.ask.words import words_of
 from myriant.flow.errors import BadInput, NotFound
-from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.store.coverage import coverage_totals_of
 from myriant.store.projects import BRANCH, TAG, commits_of_refs, project_with_badge_key
@@ -26,19 +24,11 @@ MOST_LOOKED = 50  # runs of a ref, among them those of its head
 WHATS = ("verdict", "tests", "coverage")
 
 
-def badge_key(site: Site, name: str) -> str:
-    """What stands in the addresses of a project's badges; made when it is first asked for."""
-    with site.store.transaction() as session:
-        project = the_project(session, name)
-        project.badge_key = project.badge_key or secrets.token_urlsafe(16)
-        return project.badge_key
-
-
 def badge_of(site: Site, key: str, what: str, branch: str, tag: str, job: str, text: str) -> Badge:
     """What a badge says now. Raises NotFound for a key that no project has."""
     if what not in WHATS:
         raise BadInput(f"there is no badge {what[:40]!r}", f"there are: {', '.join(WHATS)}")
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = project_with_badge_key(session, key) if key else None
         if project is None:
             raise NotFound("there is no badge at this address")

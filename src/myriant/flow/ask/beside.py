@@ -42,7 +42,7 @@ class CellMark:
 
 def marks_against(site: Site, name: str, number: int, base: int) -> list[CellMark]:
     """The marks of a run's compared cells as they are against run `base`; the others keep theirs. Raises NotFound."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         row = the_run(session, project, number)
         _, compared = beside(session, project, row, base)

@@ -27,7 +27,7 @@ class CacheLine:
 
 def caches_of(site: Site, project_name: str) -> list[CacheLine]:
     """The caches that a project keeps, the latest used first."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         rows = caches_of_project(session, the_project(session, project_name).id)
         return [
             CacheLine(

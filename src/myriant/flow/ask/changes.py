@@ -13,11 +13,11 @@ __all__ = ["CELLS", "CHANGES", "Change", "changes", "missed_since"]
 
 def changes(site: Site, ids: Sequence[int]) -> list[Change]:
     """The changes that a notification named."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         return changes_by_id(session, list(ids))
 
 
 def missed_since(site: Site, last: int) -> list[Change]:
     """What a listener has missed since change `last`; a few earlier ones come again."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         return changes_after(session, last)

@@ -52,7 +52,7 @@ class PullRequestView:
 
 
 def coming(site: Site, project_name: str) -> Coming:
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, project_name)
         schedules = schedules_of(session, project.id)
         pulls = newest_pulls(session, project.id, 200)

@@ -58,7 +58,7 @@ class Cost:
 
 def cost_of(site: Site, name: str, now: datetime | None = None) -> Cost:
     """What a project's runs cost this month, and in the eight weeks before. Raises NotFound."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         return _cost(session, the_project(session, name), now or datetime.now(UTC))
 
 
@@ -110,7 +110,7 @@ def cost_table(site: Site, name: str) -> str:
     out = io.StringIO()
     writer = csv.writer(out)
     writer.writerow(["day", "event", "runner", "class", "minutes", "cost", "attempts"])
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project, price = the_project(session, name), prices(session)
         for s in sorted(
             spent_since(session, project.id, datetime.now(UTC) - LOOKED_BACK), key=lambda s: (s.day, s.event)

@@ -124,7 +124,7 @@ class _Two:
 
 def coverage_of_run(site: Site, name: str, number: int, job: str = "", against: int | None = None) -> CoverageOfRun:
     """Read against its baseline, or the run of another number. Raises NotFound for a run without coverage."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         run = the_run(session, project, number)
         base = _against(session, project, run, against)
@@ -167,7 +167,7 @@ def coverage_of_file(
     site: Site, name: str, number: int, path: str, job: str = "", against: int | None = None
 ) -> CoverageOfFile:
     """One file, line by line, with the cells that reach each. Raises NotFound."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         run = the_run(session, project, number)
         base = _against(session, project, run, against)
@@ -218,7 +218,7 @@ class CoverageByCell:
 
 def coverage_by_cell(site: Site, name: str, number: int, job: str = "") -> CoverageByCell:
     """What each cell adds to what all of them cover. Raises NotFound for a run without coverage."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         run = the_run(session, the_project(session, name), number)
         cells = [c for c in cells_of(session, run.id) if c.attempt_id is not None and (not job or c.job == job)]
         by_attempt = coverage_files_of_attempts(session, [c.attempt_id for c in cells if c.attempt_id is not None])
@@ -253,7 +253,7 @@ def _of_cells(few: Sequence[str], cells: int, smallest: bool) -> str:
 
 def coverage_as(site: Site, name: str, number: int, form: str, job: str = "") -> str:
     """The merged coverage as text: "lcov" (geninfo(1)), "cobertura" (XML) or "csv", a line a file. Raises NotFound."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         run = the_run(session, the_project(session, name), number)
         files = merged_coverage_of(session, run.id, [job]).get(job)
     if files is None:

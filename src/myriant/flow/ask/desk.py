@@ -105,7 +105,7 @@ class Desk:
 
 
 def load_now(site: Site) -> Load:
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         return load_of(session)
 
 
@@ -114,7 +114,7 @@ DESK_RUNS = 30
 
 def desk_view(site: Site) -> Desk:
     """What needs a decision now, and every project's newest runs."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         newest = newest_runs_on_main(session, DESK_RUNS)
         every = [r for runs in newest.values() for r in runs]
         marks: dict[int, list[str]] = {r.id: [] for r in every}

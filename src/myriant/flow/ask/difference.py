@@ -31,7 +31,7 @@ class Difference:
 
 def difference_of(site: Site, name: str, number: int, base: int | None) -> Difference:
     """What lies between a run's baseline, or the run numbered `base`, and what it tested. Raises NotFound."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         row = the_run(session, project, number)
         other = the_run(session, project, base) if base is not None else None

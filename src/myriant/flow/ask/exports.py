@@ -48,13 +48,13 @@ class _CellResults:
 
 
 def _cells(site: Site, name: str, number: int) -> Iterator[_CellResults]:
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         row = the_run(session, project, number)
         cells = [c for c in cells_of(session, row.id) if c.attempt_id is not None]
     for cell in cells:
         attempt = cell.attempt_id or 0
-        with site.store.transaction() as session:
+        with site.store.view() as session:
             outcomes = outcomes_of(session, [attempt])[attempt]
             seconds = durations_of(session, [attempt])[attempt]
             tests = tests_numbered(session, project.id, np.flatnonzero(outcomes).tolist())

@@ -34,7 +34,7 @@ class Outcomes:
 
 def outcomes(site: Site, name: str, after: int, most: int) -> Outcomes:
     """What was said of a project's runs after a cursor. Asked again with it, the same is said. Raises NotFound."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         rows = outcomes_after(session, project.id, after, most)
         source = f"{site.address}/p/{name}"
@@ -44,7 +44,7 @@ def outcomes(site: Site, name: str, after: int, most: int) -> Outcomes:
 
 def atom_of(site: Site, key: str, branch: str, *, every: bool) -> str:
     """The newest outcomes of a branch, or of everything, as Atom. Raises NotFound for a key that no project has."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = _with_key(session, key)
         context = "" if every else str(push_to(branch or project.main_branch))
         rows = newest_outcomes(session, project.id, context, MOST_ENTRIES)
@@ -56,7 +56,7 @@ def atom_of(site: Site, key: str, branch: str, *, every: bool) -> str:
 def calendar_of(site: Site, key: str) -> str:
     """The next times of a project's schedules as iCalendar. Raises NotFound for a key that no project has."""
     now = datetime.now(UTC)
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = _with_key(session, key)
         newest = newest_planned_push(session, project.id, project.main_branch)
         plan = plan_of_run(session, newest) if newest is not None else None

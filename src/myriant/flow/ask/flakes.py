@@ -88,7 +88,7 @@ class _Evidence:
 
 def flakes_of(site: Site, name: str) -> Flakes:
     """Tests with evidence of flakiness over the newest runs, or in quarantine, the most costly first."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         aside = {held.test: held for held in open_quarantines(session, project.id)}
         evidence = _evidence(session, project)

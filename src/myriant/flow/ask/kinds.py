@@ -40,7 +40,7 @@ def kinds_of(session: Session, project_id: int) -> tuple[Kind, ...]:
 
 
 def kinds_told(site: Site, project_name: str) -> KindsView:
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         row = session.get(KindRule, the_project(session, project_name).id)
         usual = [UsualKind(k.name, k.part, k.say) for k in usual_kinds()]
         return KindsView(row.text, row.by, row.at, usual) if row is not None else KindsView("", "", None, usual)

@@ -94,7 +94,7 @@ class Hits:
 
 def log_lines(site: Site, attempt_id: int, first: int, count: int) -> LogLines:
     """Lines from `first` (from 1), at most `count`; long lines are cut."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         attempt = the_attempt(session, attempt_id)
         chunks = counted_chunks(site, session, attempt)
         open_line = bool(chunks) and not chunk_bytes(site, chunks[-1]).endswith(b"\n")
@@ -112,7 +112,7 @@ def log_lines(site: Site, attempt_id: int, first: int, count: int) -> LogLines:
 def search_log(site: Site, attempt_id: int, text: str) -> Hits:
     """Lines that hold a text, capitals or not, however long they are and however they were delivered."""
     wanted = text.lower()
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         chunks = counted_chunks(site, session, the_attempt(session, attempt_id))
     decoder = codecs.getincrementaldecoder("utf-8")("replace")
     count, newest, number = 0, 0, 1  # the newest line that was found, and the one that stands at `scanned`
@@ -137,7 +137,7 @@ def search_log(site: Site, attempt_id: int, text: str) -> Hits:
 
 def usual_lines(site: Site, attempt_id: int) -> Usual:
     """What of a log is usual, where each step's output stands, and where trouble begins."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         attempt = the_attempt(session, attempt_id)
         cell = session.get_one(Cell, attempt.cell_id)
         run = session.get_one(Run, cell.run_id)
@@ -167,7 +167,7 @@ def usual_lines(site: Site, attempt_id: int) -> Usual:
 
 def whole_log(site: Site, attempt_id: int) -> Iterator[bytes]:
     """An attempt's log from its beginning to where it is now, piece by piece."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         the_attempt(session, attempt_id)
         chunks = chunks_of_log(session, attempt_id)
     return (chunk_bytes(site, chunk) for chunk in chunks)

@@ -35,7 +35,7 @@ def machine_difference(site: Site, attempt_id: int, other: int | None) -> Machin
 
     None when there is no such one, or one of the two has told nothing of its machine. Raises NotFound.
     """
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         attempt = session.get(Attempt, attempt_id)
         if attempt is None:
             raise NotFound(f"there is no attempt {attempt_id}")

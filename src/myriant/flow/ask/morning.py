@@ -53,7 +53,7 @@ def morning(
         raise BadInput(str(error), error.mend) from error
     if begin.tzinfo is None:
         raise BadInput("the time has no zone", "write for example 2026-11-27T18:00:00Z")
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         branch = project.main_branch
         head = branch_at(session, project.id, branch)
@@ -120,7 +120,7 @@ def _causes(
     """Each cause by the run that brought it: the first after the gate baseline that saw it; `now` where answers were
     taken over from before it, when the same content was there once.
     """
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         seen = sights_of(session, project.id, [f.id for f in findings])
         brought = {f.id: next((s.number for s in seen.get(f.id, ()) if s.number > base), now) for f in findings}

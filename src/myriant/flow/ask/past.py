@@ -58,7 +58,7 @@ class FailureSearch:
 def runs_of(site: Site, name: str, said: Mapping[str, Any], before: int | None, most: int) -> RunList:
     """The newest runs that fit what is said of them (the names of Wanted). Raises NotFound."""
     wanted = Wanted(**said)
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         rows = list(runs_fitting(session, project.id, wanted, before, most + 1))
         more, rows = len(rows) > most, rows[:most]
@@ -93,7 +93,7 @@ def search_failures(site: Site, name: str, text: str, days: int) -> FailureSearc
     text = text.strip()
     if len(text) < LEAST_TEXT:
         raise BadInput(f"a search takes {LEAST_TEXT} letters or more", "say more of what it said")
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         named = tests_with_words(session, project.id, text.lower().split())
         since = datetime.now(UTC) - timedelta(days=days)

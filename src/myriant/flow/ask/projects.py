@@ -37,7 +37,7 @@ class ProjectLine:
 
 
 def project_lines(site: Site) -> list[ProjectLine]:
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         projects = all_projects(session)
         newest = newest_runs_on_main(session, 1)
         words = words_of_many(session, {p.id: {r.commit for r in newest.get(p.id, ())} for p in projects})
@@ -45,7 +45,7 @@ def project_lines(site: Site) -> list[ProjectLine]:
 
 
 def project_line(site: Site, name: str) -> ProjectLine:
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         found = the_project(session, name)
         newest = runs_on(session, found.id, found.main_branch, 1)
         words = {found.id: words_of(session, found.id, {r.commit for r in newest})}
@@ -53,12 +53,12 @@ def project_line(site: Site, name: str) -> ProjectLine:
 
 
 def project_id(site: Site, name: str) -> int:
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         return the_project(session, name).id
 
 
 def is_paused(site: Site, name: str) -> bool:
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         return the_project(session, name).paused
 
 
@@ -74,7 +74,7 @@ class Kept:
 
 
 def kept_of(site: Site, name: str) -> Kept:
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         return Kept(*sizes_of_project(session, the_project(session, name).id))
 
 

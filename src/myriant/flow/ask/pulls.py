@@ -64,7 +64,7 @@ class Pulls:
 
 def pulls_of(site: Site, name: str, *, closed: bool = False) -> Pulls:
     """Open pull requests, or those that are over, the ones that need a person first."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         every = newest_pulls(session, project.id, MOST_PULLS)
         wanted = [p for p in every if (p.state is PullState.OPEN) is not closed]

@@ -83,7 +83,7 @@ def load_of(session: Session, have: Supply | None = None) -> Load:
 
 def whole_queue(site: Site, *, most: int = 500) -> Queue:
     """The queue of the whole server as it stands, first turn first."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         have = supply(session)
         now = load_of(session, have)
         cells = _queued(session, have, waiting_rows(session, MOST_FORECAST))

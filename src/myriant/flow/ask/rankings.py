@@ -99,7 +99,7 @@ class Rankings:
 
 def rankings_of(site: Site, name: str, branch: str | None, most: int) -> Rankings:
     """Over the newest decided pushes to a branch. Raises NotFound."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         branch = branch or project.main_branch
         runs = decided_on(session, project.id, str(push_to(branch)), most)

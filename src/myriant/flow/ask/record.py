@@ -66,7 +66,7 @@ class RecordView:
 
 
 def record(site: Site, attempt_id: int) -> RecordView:
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         if session.get(Attempt, attempt_id) is None:
             raise NotFound(f"there is no attempt {attempt_id}")
         told = {kind: content for (_, kind), content in records_of(session, [attempt_id]).items()}

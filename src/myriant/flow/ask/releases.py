@@ -87,7 +87,7 @@ class Releases:
 
 def releases_of(site: Site, name: str) -> Releases:
     """The newest runs with something behind their verdict, and what is live. Raises NotFound."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         runs = runs_with_releases(session, project.id, MOST_CARDS)
         words = words_of(session, project.id, {r.commit for r in runs})
@@ -189,7 +189,7 @@ def public_key(site: Site) -> str:
 
 def attested(site: Site, name: str, number: int) -> dict[str, object]:
     """A signed statement of what a clear run tested and made. Raises NotFound, Refused."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         run = the_run(session, project, number)
         if run.verdict is not Verdict.CLEAR or run.ended_at is None:

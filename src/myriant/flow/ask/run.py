@@ -178,7 +178,7 @@ class ApprovalView:
 
 
 def run_view(site: Site, name: str, number: int) -> RunView:
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         found = the_project(session, name)
         row = the_run(session, found, number)
         cells = cells_of(session, row.id)
@@ -243,7 +243,7 @@ def _is_open(cells: Sequence[Cell]) -> bool:
 
 def text_of_plan(site: Site, name: str, number: int) -> str:
     """The plan that a run was made by, empty when it had none."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         return plan_text(session, the_run(session, the_project(session, name), number).plan_digest)
 
 

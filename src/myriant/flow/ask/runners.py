@@ -59,7 +59,7 @@ class RunnerView:
 def runners(site: Site) -> list[RunnerView]:
     """Every runner with the last hour of its slots."""
     now = datetime.now(UTC)
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         found = all_runners(session)
         names = {p.id: p.name for p in all_projects(session)}
         rows = busy_since(session, now - HOUR, now - 24 * HOUR)

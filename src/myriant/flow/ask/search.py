@@ -64,7 +64,7 @@ class _Range:
 
 def propose_search(site: Site, name: str, number: int, test: int) -> SearchView:
     """What a search would try and cost; the search itself where one has begun. Raises NotFound, Refused."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project, run = named_run(session, name, number)
         begun = search_for(session, run.id, test)
         if begun is not None:

@@ -22,7 +22,7 @@ class SourceFile:
 
 def file_at(site: Site, name: str, commit: str, path: str) -> SourceFile:
     """A text file at a commit. Raises NotFound."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
     try:
         data = site.mirror(project).file(commit, path) if is_object_id(commit) else None
@@ -37,7 +37,7 @@ def file_at(site: Site, name: str, commit: str, path: str) -> SourceFile:
 
 def files_named(site: Site, name: str, commit: str, part: str, most: int = 20) -> list[str]:
     """Paths at a commit that hold a text, whatever its case; those whose own name holds it first. Raises NotFound."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
     try:
         every = site.mirror(project).files(commit) if is_object_id(commit) else []

@@ -56,7 +56,7 @@ class Strip:
 
 def strip_of(site: Site, name: str, branch: str | None, before: int | None, limit: int) -> Strip:
     """The newest `limit` runs of a branch in the order of ancestry, those before run number `before` if given."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         found = the_project(session, name)
         branch = branch or found.main_branch
         pivot = the_run(session, found, before) if before is not None else None

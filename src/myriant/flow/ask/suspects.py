@@ -53,7 +53,7 @@ def changes_since(site: Site, name: str, number: int, test: int) -> Changed:
 
     Raises NotFound.
     """
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         run = the_run(session, project, number)
         cell, attempt = _first_failed(session, run, test)

@@ -48,7 +48,7 @@ class Timeline:
 
 def timeline(site: Site, project_name: str, number: int) -> Timeline:
     """What each cell of a run did when."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         run = the_run(session, the_project(session, project_name), number)
         cells = [c for c in cells_of(session, run.id) if c.selected]
         mine = own_attempts_of(session, cells)

@@ -98,7 +98,7 @@ _MEASURES = (
 
 def trends_of(site: Site, name: str, branch: str | None, most: int) -> Trends:
     """The newest decided runs of a branch as series. Raises NotFound."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         branch = branch or project.main_branch
         rows = list(totals_on(session, project.id, str(push_to(branch)), most + 1))

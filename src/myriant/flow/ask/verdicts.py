@@ -49,7 +49,7 @@ class CommitWord:
 
 def word_of_commit(site: Site, commit: str, project_name: str | None, only: str = "") -> list[CommitWord]:
     """The word of a commit in each project that knows it; `only` asks one context."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         runs = runs_of_commit(session, commit)
         reasons = reasons_untested(session, commit)
         found = []

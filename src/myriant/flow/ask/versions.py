@@ -78,7 +78,7 @@ class WhatIf:
 
 def versions_of(site: Site, name: str, most: int = _USUAL) -> Versions:
     """What each value of the main branch's matrix found, over its newest judged runs. Raises NotFound."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         cells, titles = _past(session, project, most)
         newest = newest_planned_push(session, project.id, project.main_branch)
@@ -103,7 +103,7 @@ def what_if(
     `versions_of`. Raises NotFound.
     """
     stands = standing_plan(site, name)
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         cells, titles = _past(session, project, most)
     try:

@@ -28,7 +28,7 @@ class WaiverView:
 
 def waivers_told(site: Site, name: str) -> list[WaiverView]:
     """The waivers of a project, newest first; those that are over stay listed."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         return [waiver_view(row) for row in waivers_of(session, the_project(session, name).id)]
 
 

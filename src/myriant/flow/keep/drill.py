@@ -25,7 +25,7 @@ from myriant.core.telling.template import Template, TemplateError, fill
 from myriant.core.written import counted, duration
 from myriant.flow.announce.notes import announce_run
 from myriant.flow.announce.ways import values_of
-from myriant.flow.ask.badges import badge_key, badge_of
+from myriant.flow.ask.badges import badge_of
 from myriant.flow.ask.desk import desk_view
 from myriant.flow.ask.morning import morning
 from myriant.flow.ask.past import runs_of
@@ -33,6 +33,7 @@ from myriant.flow.ask.strip import strip_of
 from myriant.flow.ask.verdicts import word_of_commit
 from myriant.flow.errors import BadInput, Refused
 from myriant.flow.intake.refs import remember_branches
+from myriant.flow.keep.badges import badge_key
 from myriant.flow.keep.history import PastCell, PastReport, PastRun, import_run
 from myriant.flow.keep.projects import forget_project
 from myriant.flow.naming import the_project

@@ -17,7 +17,7 @@ from myriant.store.runs import cells_of
 
 def findings_of(site: Site, name: str, number: int, base: int | None) -> Findings:
     """What did not pass in a run, by cause, beside its gate baseline or the run numbered `base`. Raises NotFound."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         row = the_run(session, project, number)
         baseline, compared = beside(session, project, row, base)

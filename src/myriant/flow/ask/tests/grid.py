@@ -112,7 +112,7 @@ def grid_of_tests(site: Site, name: str, number: int, base: int | None, wanted: 
     """A window of the tests of a run, by job, suite and class, beside its reading baseline."""
     if wanted.state not in STATES:
         raise BadInput(f"{wanted.state!r} is no state of tests", f"use one of {', '.join(STATES)}")
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         row = the_run(session, project, number)
         baseline, compared = beside(session, project, row, base)

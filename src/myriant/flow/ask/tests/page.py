@@ -79,7 +79,7 @@ class TestView:
 
 def test_view(site: Site, name: str, number: int) -> TestView:
     """One test over the newest runs, under every name it had. Raises NotFound."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         moves = moves_of(session, project.id)
         chain = numbers_through(moves, number)

@@ -52,7 +52,7 @@ class ScheduleMeaning:
 
 def meaning(site: Site, project_name: str, text: str, event: WantedEvent | None = None) -> Meaning:
     """What a text would mean as the project's plan; with `event`, for that event."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, project_name)
         around = _around(site, session, project)
         reading = read_plan(text.encode("utf-8", "surrogatepass"), around=around)

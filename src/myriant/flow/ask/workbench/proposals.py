@@ -26,7 +26,7 @@ def proposals_for(site: Site, project_name: str, branch: str | None = None) -> P
     project, mirror, heads = fetched(site, project_name)
     commit = heads.get(branch or project.main_branch)
     files = mirror.files(commit) if commit else []
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         offers = [o for r in runners_in_touch(session) for o in r.offers]
     tree = Tree(files, lambda path: mirror.file(commit, path) if commit else None)
     return Proposals(
@@ -50,7 +50,7 @@ class Looked:
 
 def offers_now(site: Site) -> list[str]:
     """Every runtime wish and label that runners in touch meet."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         return sorted({o for r in runners_in_touch(session) for o in r.offers})
 
 

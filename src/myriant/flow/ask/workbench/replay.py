@@ -57,7 +57,7 @@ class Replay:
 def replay_of(site: Site, name: str, text: str, branch: str | None, most: int) -> Replay:
     """A draft's gate over the newest decided runs of a branch: its rules, and the built-in ones at its levels."""
     plan = read_plan(text.encode("utf-8", "replace")).plan
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, name)
         branch = branch or project.main_branch
         if plan is None:

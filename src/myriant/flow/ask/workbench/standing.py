@@ -57,7 +57,7 @@ def standing_plan(site: Site, project_name: str, branch: str | None = None) -> S
 
 def fetched(site: Site, project_name: str) -> tuple[Project, Mirror, dict[str, str]]:
     """The project, its mirror brought up to date, and its branches."""
-    with site.store.transaction() as session:
+    with site.store.view() as session:
         project = the_project(session, project_name)
     mirror = site.mirror(project)
     try:
