@@ -222,6 +222,27 @@ def test_a_plan_that_asks_less_again_is_another_matter(world: World) -> None:
     assert again["run"]["verdict"] == "held", again["run"]["sentence"]
 
 
+def test_a_word_given_on_a_topic_is_used_up_by_its_squash(world: World) -> None:
+    """The topic's commit is no ancestor of main's: the same two plans say that it is the same change."""
+    repo = world.repository("squashed-less", None)
+    strict = HEAD + step(GREEN)
+    less = strict + '[gate]\nvanished = "warn"\n'
+    assert repo.pushed({"myriant.toml": strict})["run"]["verdict"] == "clear"
+    topic = repo.commit({"myriant.toml": less})
+    repo.push("topic")
+    held = repo.run_of(topic)
+    wish = {"reason": "for the move", "loosened": held["acceptable"]["loosened"]}
+    number = held["run"]["number"]
+    assert world.http.post(f"/projects/squashed-less/runs/{number}/acceptances", json=wish).status_code == 201
+    repo.git("reset", "--hard", "--quiet", "HEAD~1")
+    squash = {"myriant.toml": less, "harbour": "deep"}
+    assert repo.pushed(squash)["run"]["verdict"] == "clear"
+    assert repo.pushed({"notes": "words"})["run"]["verdict"] == "clear"
+    assert repo.pushed({"myriant.toml": strict})["run"]["verdict"] == "clear"
+    again = repo.pushed({"myriant.toml": less})
+    assert again["run"]["verdict"] == "held", again["run"]["sentence"]
+
+
 def test_a_measure_of_nothing_is_not_measured(world: World) -> None:
     repo = world.repository("rules-nothing", None)
     rule = '[[gate.rules]]\nname = "r"\nmeasure = "analysis.total"\nat-most = 0\n'

@@ -117,6 +117,14 @@ def runs_with_ids(session: Session, ids: Iterable[int]) -> dict[int, Run]:
     return {r.id: r for r in session.scalars(select(Run).where(Run.id.in_(wanted)))} if wanted else {}
 
 
+def newest_with_plan(session: Session, project_id: int, commits: Sequence[str], digest: str) -> int:
+    """The number of the newest run of these commits whose plan was this one; 0 without one."""
+    if not commits:
+        return 0
+    query = select(func.max(Run.number)).where(Run.project_id == project_id, Run.commit.in_(commits))
+    return session.scalar(query.where(Run.plan_digest == digest, Run.context != "")) or 0
+
+
 def newest_clear_of(session: Session, project_id: int, commits: Sequence[str], but: int) -> Run | None:
     """On the first of these commits that has one, the newest run whose verdict was clear (or exempt) for a push."""
     if not commits:

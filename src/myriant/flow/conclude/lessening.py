@@ -18,7 +18,7 @@ from myriant.flow.planning.gone import gone_since
 from myriant.flow.plans import names_of_jobs, plan_with
 from myriant.flow.site import Site
 from myriant.store.history import moves_of
-from myriant.store.judged import acceptances, begin_lasting, lasting_at
+from myriant.store.judged import acceptances, begin_lasting, lasting_at, newest_with_plan
 from myriant.store.results import tests_numbered
 from myriant.store.tables import Project, Run
 
@@ -142,12 +142,14 @@ def _loosened(
     lines = loosened(own, before)
     if not lines:
         return [], {}
-    mirror, word = site.mirror(project), {}
-    pair = f"{digest[:16]}→{(run.plan_digest or '')[:16]}"
+    mirror, word, own_digest = site.mirror(project), {}, run.plan_digest or ""
+    pair = f"{digest[:16]}→{own_digest[:16]}"
+    past = nearest[nearest.index(base) :] if base in nearest else ()
+    taken = newest_with_plan(session, project.id, past, own_digest)  # and the baseline asks for it again
     for accepted in acceptances(session, project.id, LOOSENED):
         line, commit, plans = (*accepted.subject.split("\n"), "", "")[:3]
         about = line in lines and (plans == pair or commit == run.commit or mirror.is_ancestor(commit, run.commit))
-        if about and not (base and mirror.is_ancestor(commit, base)):
+        if about and accepted.run > taken and not (base and mirror.is_ancestor(commit, base)):
             word[line] = f"accepted by {accepted.by}: {accepted.reason}"
     return [line for line in lines if line not in word], word
 
