@@ -10,6 +10,9 @@ import httpx
 import pytest
 
 from conftest import PLAN, Repository, World, junit, writes
+from myriant.flow.ask import past
+from myriant.flow.ask.past import search_logs
+from myriant.flow.keep.filters import MOST as MOST_FILTERS
 
 GREEN = writes(junit(a="passed"))
 
@@ -43,6 +46,42 @@ def test_every_error_is_a_problem_with_its_words(
     assert answer.status_code == status and answer.headers["content-type"] == "application/problem+json"
     problem = answer.json()
     assert said in problem["detail"] and problem["status"] == status and problem["type"].startswith("/problems/")
+
+
+@pytest.mark.parametrize(
+    ("wish", "status", "said"),
+    [
+        ({"page": "runs", "name": "Held at night", "query": "verdict=held&event=schedule"}, 204, ""),
+        ({"page": "tests", "name": "Held at night", "query": "state=new"}, 204, ""),  # another page's, of the same name
+        ({"page": "runs", "name": " Held at night ", "query": "verdict=held"}, 204, ""),  # replaced
+        ({"page": "desk", "name": "x", "query": "a=b"}, 422, "'desk' has no filters"),
+        ({"page": "runs", "name": "  ", "query": "a=b"}, 422, "a filter has a name"),
+        ({"page": "runs", "name": "x", "query": " "}, 422, "something that it looks for"),
+        ({"page": "runs", "name": "x\ny", "query": "a=b"}, 422, "name"),
+        ({"page": "runs", "name": "x" * 81, "query": "a=b"}, 422, "name"),
+    ],
+)
+def test_filters_are_kept_by_page_and_name(
+    world: World, repo: Repository, wish: dict[str, str], status: int, said: str
+) -> None:
+    answer = world.http.put("/projects/edges/filters", json=wish)
+    assert answer.status_code == status and said in (answer.text and answer.json()["detail"])
+    kept = {(f["page"], f["name"]): f for f in world.get("/projects/edges/filters")}
+    if status == 204:
+        found = kept[wish["page"], wish["name"].strip()]
+        assert found["query"] == wish["query"] and found["by"] == "admin"
+    assert set(kept) <= {("runs", "Held at night"), ("tests", "Held at night")}
+
+
+def test_a_filter_is_given_up_once_and_a_project_keeps_so_many(world: World, repo: Repository) -> None:
+    for n in range(MOST_FILTERS - len(world.get("/projects/edges/filters"))):
+        wish = {"page": "failures", "name": f"filter {n}", "query": f"text={n}"}
+        assert world.http.put("/projects/edges/filters", json=wish).status_code == 204
+    beyond = {"page": "failures", "name": "one more", "query": "text=x"}
+    assert world.http.put("/projects/edges/filters", json=beyond).status_code == 409
+    gone = {"page": "failures", "name": "filter 3"}
+    assert [world.http.delete("/projects/edges/filters", params=gone).status_code for _ in range(2)] == [204, 404]
+    assert world.http.put("/projects/edges/filters", json=beyond).status_code == 204
 
 
 def test_the_strip_is_read_page_by_page_without_a_gap_or_a_repeat(world: World, repo: Repository) -> None:
@@ -85,6 +124,33 @@ def test_a_log_is_read_in_pieces(world: World, repo: Repository) -> None:
     piece = world.http.get(f"/attempts/{attempt}/log", params={"start": 1000, "most": 17})
     assert piece.text == whole.text[1000:1017] and piece.headers["x-log-size"] == str(len(whole.text))
     assert world.http.get(f"/attempts/{attempt}/log", params={"start": 10**9}).text == ""
+
+
+def test_logs_of_all_runs_are_searched_newest_first_and_as_far_as_time_allows(
+    world: World, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    plan = PLAN.replace('["5.1", "5.4"]', '["5.3", "5.4"]')
+    repo = world.repository("printed", plan, test__sh="echo begin\necho Slack Water at nine\n" + GREEN)
+    repo.pushed({"test.sh": "echo begin\nfor i in 1 2 3; do echo slack water at $i; done\n" + GREEN})
+    repo.pushed({"test.sh": "echo nothing of that\n" + GREEN})
+    site = world.installation.site
+    assert site is not None
+    whole = search_logs(site, "printed", " slack WATER ", 30, None)
+    assert [(f.run, f.line, f.lines, f.text, f.state) for f in whole.found] == [
+        *[(2, 2, 3, "slack water at 1", "passed")] * 2, *[(1, 2, 1, "Slack Water at nine", "passed")] * 2,
+    ]  # fmt: skip
+    assert {f.key for f in whole.found} == {"lua=5.3", "lua=5.4"} and whole.before is None
+    assert whole.said == "“slack WATER” in 4 logs; 6 logs of the last 30 days searched."
+    assert search_logs(site, "printed", "ebb tide", 30, None).said.startswith("“ebb tide” nowhere; 6 logs of")
+    monkeypatch.setattr(past, "SEARCH_SECONDS", 0.0)
+    found, before, asked = [], None, 0
+    while asked == 0 or before is not None:
+        part = search_logs(site, "printed", "slack water", 30, before)
+        found, before, asked = [*found, *part.found], part.before, asked + 1
+    assert found == whole.found and asked == 6
+    answer = world.http.get("/projects/printed/logs", params={"text": "sl"})
+    assert answer.status_code == 422 and "3 letters" in answer.json()["detail"]
+    assert len(world.get("/projects/printed/logs", text="slack water at 1")["found"]) == 2
 
 
 def events(answer: httpx.Response) -> Iterator[tuple[int, dict[str, object]]]:

@@ -1,15 +1,17 @@
-"""The strip with 2,000 runs × 24 cells: frames a second while it scrolls, and the first paint of a project's page."""
+"""A project of 2,000 runs × 48 cells: bytes and time of its first page and of another run, on a slow machine too;
+frames a second while the strip scrolls.
+"""
 
 from __future__ import annotations
 
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Browser, Page, sync_playwright
 from sqlalchemy import text
 from tests.bench.measure import report
 from tests.bench.place import installed
 
 from myriant.store.engine import Store
 
-RUNS, CELLS = 2_000, 24
+RUNS, CELLS = 2_000, 48
 FLAGS = "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync"
 _SCROLL = """
 async (pixels) => {
@@ -41,6 +43,7 @@ def measure(samples: int = 5) -> None:
             page.wait_for_url(installation.address + "/")
             paints = [_first_paint(page, f"{installation.address}/p/large") for _ in range(samples)]
             report("first contentful paint of a project's page", paints, "s", limit=1)
+            _pages(browser, page, f"{installation.address}/p/large", samples)
             _load_all(page)
             found = [page.evaluate(_SCROLL, 40) for _ in range(samples)]
             report(
@@ -52,6 +55,48 @@ def measure(samples: int = 5) -> None:
                 at_least=50,
             )
             report("the slowest twentieth of frames", [f[1] / 1000 for f in found], "s")
+
+
+_WATCH = """
+window.long = 0;
+new PerformanceObserver((list) => { for (const task of list.getEntries()) window.long += task.duration; })
+  .observe({type: 'longtask', buffered: true});
+"""
+_THERE = """(words) => document.querySelector('[data-stale="false"]')?.textContent.includes(words)"""
+
+
+def _pages(browser: Browser, signed: Page, address: str, samples: int) -> None:
+    """Each time as somebody who was never here: nothing is cached."""
+    for slower in (1, 4):
+        wire, content, blocked, change = [], [], [], []
+        for _ in range(samples):
+            context = browser.new_context(
+                viewport={"width": 1280, "height": 800}, storage_state=signed.context.storage_state()
+            )
+            page = context.new_page()
+            session = context.new_cdp_session(page)
+            session.send("Network.enable")
+            session.send("Emulation.setCPUThrottlingRate", {"rate": slower})
+            sizes: list[float] = []
+            session.on("Network.loadingFinished", lambda told, sizes=sizes: sizes.append(told["encodedDataLength"]))
+            page.add_init_script(_WATCH)
+            page.goto(address)
+            page.get_by_test_id("sentence").wait_for()
+            content.append(page.evaluate("performance.now()") / 1000)
+            page.wait_for_load_state("load")
+            page.wait_for_timeout(1500)
+            wire.append(sum(sizes))
+            blocked.append(page.evaluate("window.long") / 1000)
+            page.evaluate("window.begun = performance.now()")
+            page.keyboard.press("ArrowLeft")
+            page.wait_for_function(_THERE, arg=f"Change number {RUNS - 1}")
+            change.append(page.evaluate("performance.now() - window.begun") / 1000)
+            context.close()
+        at = {"slower": slower, "runs": RUNS, "cells": CELLS}
+        report("first page: bytes over the wire", wire, "B", **at)
+        report("first page: until the sentence stands", content, "s", **at)
+        report("first page: in tasks of more than 50 ms", blocked, "s", **at)
+        report("another run: until it stands", change, "s", **at)
 
 
 def _first_paint(page: Page, address: str) -> float:

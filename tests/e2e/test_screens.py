@@ -23,7 +23,7 @@ PLAN = """version = 1
 runtime = ["lua"]
 vary = { lua = ["5.1", "5.4"] }
 [[jobs.unit.steps]]
-command = "mkdir -p out; cp report.xml out/a.xml; cp lcov.info out/"
+command = "mkdir -p out; cp report.xml out/a.xml; cp lcov.info out/; echo all; echo is looked for"
 collect = { tests = ["out/*.xml"], coverage = ["out/lcov.info"] }
 """
 PASSES = "<testsuite name='tide'><testcase name='rises'/><testcase name='falls'/></testsuite>"
@@ -295,6 +295,12 @@ def test_all_runs_are_found_by_what_they_are_and_by_what_failed(page: Page, worl
     assert axe(page) == []
     page.get_by_role("listitem").get_by_role("link").click()
     expect(page).to_have_url(re.compile("/runs/2.*finding="))
+    page.goto(of(world, "/past?look=logs&text=looked%20for"))
+    expect(page.locator("main").get_by_role("status")).to_contain_text("“looked for” in 4 logs; 4 logs of the last 30")
+    assert axe(page) == []
+    page.get_by_role("link", name="unit lua=5.4, line 2").first.click()
+    expect(page).to_have_url(re.compile("/runs/2.*section=evidence.*line=2"))
+    expect(page.get_by_role("link", name="2", exact=True).or_(page.locator("[data-chosen='true']")).first).to_be_visible()
 
 
 @pytest.mark.parametrize(

@@ -28,6 +28,7 @@ from myriant.api import (
     caches,
     coverage,
     events,
+    filters,
     findings,
     live_events,
     plans,
@@ -59,7 +60,8 @@ WEB = Path(__file__).parent.parent / "web"
 ROUTERS = (
     sign_in.router, projects.router, plans.router, runs.router, releases.router, coverage.router, findings.router,
     tests.router, attempts.router, runners.router, secrets.router, caches.router, events.router, sendings.router,
-    source.router, live_events.router, ways.router, trends.router, protocol_runners.router, protocol_attempts.router,
+    source.router, filters.router, live_events.router, ways.router, trends.router, protocol_runners.router,
+    protocol_attempts.router,
 )  # fmt: skip
 
 

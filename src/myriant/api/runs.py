@@ -14,7 +14,7 @@ from myriant.api.access import MAINTAINER, MEMBER, VIEWER, ThePerson, TheSite
 from myriant.core.states import EventKind, Verdict
 from myriant.flow.ask.beside import CellMark, marks_against
 from myriant.flow.ask.exports import csv_rows, junit_xml, parquet
-from myriant.flow.ask.past import FailureSearch, RunList, runs_as_csv, runs_of, search_failures
+from myriant.flow.ask.past import FailureSearch, LogSearch, RunList, runs_as_csv, runs_of, search_failures, search_logs
 from myriant.flow.ask.run import RunView, run_view, text_of_plan
 from myriant.flow.ask.timeline import Timeline
 from myriant.flow.ask.timeline import timeline as _timeline
@@ -149,6 +149,15 @@ def failures(
 ) -> FailureSearch:  # fmt: skip
     """What failed with a text in its message or its test's name, by cause, over all runs of the last days."""
     return search_failures(site, project, text, days)
+
+
+@router.get("/projects/{project}/logs", dependencies=[VIEWER])
+def logs(
+    site: TheSite, project: str, text: Annotated[str, Query(max_length=400)],
+    days: Annotated[int, Query(ge=1, le=3650)] = 30, before: Annotated[int | None, Query(ge=1, le=2**31 - 1)] = None,
+) -> LogSearch:  # fmt: skip
+    """Which logs of the last days have a text, newest first; `before` goes on where an answer stopped."""
+    return search_logs(site, project, text, days, before)
 
 
 @router.get("/projects/{project}/runs/{number}", dependencies=[VIEWER])

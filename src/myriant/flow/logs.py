@@ -39,6 +39,8 @@ def counted_chunks(site: Site, session: Session, attempt: Attempt) -> Sequence[L
     chunks = chunks_of_log(session, attempt.id)
     if attempt.log_size and not attempt.log_lines and any(not c.packed for c in chunks):
         total = 0
+        for row in (attempt, *chunks):
+            session.expunge(row)  # it is counted for this answer
         for chunk in chunks:
             chunk.first_line, chunk.lines = total, chunk_bytes(site, chunk).count(b"\n")
             total += chunk.lines

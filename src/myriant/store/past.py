@@ -94,6 +94,33 @@ class FoundFailure:
     at: datetime
 
 
+@dataclass(frozen=True, slots=True)
+class LogAt:
+    """An attempt that printed something, and where it is."""
+
+    attempt_id: int
+    number: int
+    state: str
+    run: int
+    job: str
+    key: str
+    at: datetime
+
+
+def logs_since(session: Session, project_id: int, since: datetime, before: int | None) -> list[LogAt]:
+    """Attempts with a log of the runs made since a time, the newest first; those before an attempt's id if given."""
+    query = (
+        select(Attempt.id, Attempt.number, Attempt.state, Run.number, Cell.job, Cell.key, Run.created_at)
+        .join(Cell, Cell.id == Attempt.cell_id)
+        .join(Run, Run.id == Cell.run_id)
+        .where(Run.project_id == project_id, Run.created_at >= since, Attempt.number > 0, Attempt.log_size > 0)
+        .order_by(Attempt.id.desc())
+    )
+    if before is not None:
+        query = query.where(Attempt.id < before)
+    return [LogAt(*row) for row in session.execute(query)]
+
+
 def failures_saying(
     session: Session, project_id: int, text: str, tests: Collection[int], since: datetime, most: int
 ) -> list[FoundFailure]:

@@ -683,6 +683,20 @@ class KindRule(Base):
     at: Mapped[datetime] = _now()
 
 
+class KeptFilter(Base):
+    """What a project's people look for again and again, under a name."""
+
+    __tablename__ = "kept_filter"
+    __table_args__ = (UniqueConstraint("project_id", "page", "name"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    page: Mapped[str]  # runs, failures, logs, tests
+    name: Mapped[str]
+    query: Mapped[str]  # as it stands in the page's address
+    by: Mapped[str]
+    at: Mapped[datetime] = _now()
+
+
 class Sending(Base):
     """A file of results made elsewhere that is being sent, piece by piece."""
 

@@ -527,6 +527,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/logs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Which logs of the last days have a text, newest first; `before` goes on where an answer stopped. */
+        get: operations["logs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/runs/{number}": {
         parameters: {
             query?: never;
@@ -1584,6 +1601,25 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/filters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What people of this project look for again and again. */
+        get: operations["filters"];
+        /** @description Keep a page's filter under a name; one that is called so is replaced. */
+        put: operations["keep_filter"];
+        post?: never;
+        /** @description Keep a filter no more. */
+        delete: operations["drop_filter"];
         options?: never;
         head?: never;
         patch?: never;
@@ -3454,6 +3490,34 @@ export interface components {
             lost: number;
         };
         /**
+         * FilterView
+         * @description What somebody looks for again and again; `query` is what stands in the page's address.
+         */
+        FilterView: {
+            /** Page */
+            page: string;
+            /** Name */
+            name: string;
+            /** Query */
+            query: string;
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+        };
+        /** FilterWish */
+        FilterWish: {
+            /** Page */
+            page: string;
+            /** Name */
+            name: string;
+            /** Query */
+            query: string;
+        };
+        /**
          * Finding
          * @description One cause with every test and cell in which it shows.
          */
@@ -3694,6 +3758,35 @@ export interface components {
             newest_at: string;
             /** Cells */
             cells: string[];
+        };
+        /**
+         * FoundLog
+         * @description An attempt in whose log a text stands.
+         */
+        FoundLog: {
+            /** Run */
+            run: number;
+            /** Job */
+            job: string;
+            /** Key */
+            key: string;
+            /** Attempt Id */
+            attempt_id: number;
+            /** Attempt */
+            attempt: number;
+            /** State */
+            state: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Lines */
+            lines: number;
+            /** Line */
+            line: number;
+            /** Text */
+            text: string;
         };
         /**
          * Freed
@@ -4191,6 +4284,15 @@ export interface components {
             state: components["schemas"]["LogState"];
             /** Lines */
             lines: components["schemas"]["LogLine"][];
+        };
+        /** LogSearch */
+        LogSearch: {
+            /** Said */
+            said: string;
+            /** Found */
+            found: components["schemas"]["FoundLog"][];
+            /** Before */
+            before: number | null;
         };
         /** LogState */
         LogState: {
@@ -7773,6 +7875,41 @@ export interface operations {
             };
         };
     };
+    logs: {
+        parameters: {
+            query: {
+                text: string;
+                days?: number;
+                before?: number | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogSearch"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     run: {
         parameters: {
             query?: never;
@@ -10002,6 +10139,102 @@ export interface operations {
                 content: {
                     "application/json": string[];
                 };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    filters: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FilterView"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    keep_filter: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FilterWish"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    drop_filter: {
+        parameters: {
+            query: {
+                page: string;
+                name: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Validation Error */
             422: {

@@ -1,8 +1,9 @@
-import { ActionIcon, Menu, TextInput, useComputedColorScheme, useMantineColorScheme } from "@mantine/core";
+import { ActionIcon, useComputedColorScheme, useMantineColorScheme } from "@mantine/core";
 import { useMediaQuery } from "@mantine/hooks";
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useState, useSyncExternalStore, type ReactNode } from "react";
 import { Link, NavLink, useLocation, useMatch, useNavigate, useSearchParams } from "react-router";
+import { Drop } from "./Drop";
 import classes from "./frame.module.css";
 import { useActions } from "./keys";
 import { isConnected, onConnection } from "./live";
@@ -95,21 +96,15 @@ function Rest({ pages, onSearch }: { pages: { title: string; to: string }[]; onS
   const { pathname } = useLocation();
   const here = pages.find((page) => page.to === pathname);
   return (
-    <Menu position="bottom-start" shadow="none" width={190}>
-      <Menu.Target>
+    <Drop
+      width={190}
+      target={
         <button type="button" className={`${classes.switch ?? ""} ${classes.rest ?? ""}`} data-here={here !== undefined} aria-label={here ? `More pages: ${here.title}` : "More pages"}>
           {here?.title ?? "More"}
         </button>
-      </Menu.Target>
-      <Menu.Dropdown>
-        {onSearch && <Menu.Item onClick={onSearch}>Go to…</Menu.Item>}
-        {pages.map((page) => (
-          <Menu.Item key={page.to} component={Link} to={page.to}>
-            {page.title}
-          </Menu.Item>
-        ))}
-      </Menu.Dropdown>
-    </Menu>
+      }
+      entries={[...(onSearch ? [{ title: "Go to…", onChoose: onSearch }] : []), ...pages]}
+    />
   );
 }
 
@@ -148,22 +143,17 @@ function Chooser({ label, value, options, onChoose }: ChooserProps) {
   const [text, setText] = useState("");
   const shown = options.filter((o) => o.toLowerCase().includes(text.toLowerCase())).slice(0, 50);
   return (
-    <Menu position="bottom-start" width={260} shadow="none" withinPortal onClose={() => setText("")}>
-      <Menu.Target>
+    <Drop
+      width={260}
+      target={
         <button type="button" className={classes.switch} aria-label={`${label}: ${value}`}>
           <span title={value}>{middle(value, 36)}</span>
         </button>
-      </Menu.Target>
-      <Menu.Dropdown>
-        <TextInput size="xs" m={4} placeholder="Type to filter" aria-label={`Filter ${label.toLowerCase()}s`} value={text} onChange={(e) => setText(e.currentTarget.value)} />
-        {shown.map((option) => (
-          <Menu.Item key={option} onClick={() => onChoose(option)} fw={option === value ? 650 : 400}>
-            <span title={option}>{middle(option, 44)}</span>
-          </Menu.Item>
-        ))}
-        {shown.length === 0 && <Menu.Item disabled>nothing matches</Menu.Item>}
-      </Menu.Dropdown>
-    </Menu>
+      }
+      filter={{ label: `Filter ${label.toLowerCase()}s`, placeholder: "Type to filter", text, onText: setText }}
+      entries={shown.map((option) => ({ key: option, title: <span title={option}>{middle(option, 44)}</span>, now: option === value, onChoose: () => onChoose(option) }))}
+      nothing="nothing matches"
+    />
   );
 }
 
@@ -192,22 +182,20 @@ function Account({ onHelp }: { onHelp: () => void }) {
   const { setColorScheme } = useMantineColorScheme();
   const scheme = useComputedColorScheme("light");
   return (
-    <Menu position="bottom-end" shadow="none" width={180}>
-      <Menu.Target>
+    <Drop
+      width={180}
+      atEnd
+      target={
         <ActionIcon variant="default" radius="xl" size={26} aria-label={`Account: ${me?.name ?? ""}`}>
           {me?.name.slice(0, 1).toUpperCase()}
         </ActionIcon>
-      </Menu.Target>
-      <Menu.Dropdown>
-        <Menu.Label>
-          {me?.name}, {me?.role}
-        </Menu.Label>
-        <Menu.Item onClick={onHelp} rightSection={<kbd className="mono">?</kbd>}>
-          Marks and keys
-        </Menu.Item>
-        <Menu.Item onClick={() => setColorScheme(scheme === "dark" ? "light" : "dark")}>{scheme === "dark" ? "Light" : "Dark"} theme</Menu.Item>
-        <Menu.Item onClick={() => setColorScheme("auto")}>Theme of this machine</Menu.Item>
-      </Menu.Dropdown>
-    </Menu>
+      }
+      head={`${me?.name ?? ""}, ${me?.role ?? ""}`}
+      entries={[
+        { title: "Marks and keys", right: <kbd className="mono">?</kbd>, onChoose: onHelp },
+        { title: scheme === "dark" ? "Light theme" : "Dark theme", onChoose: () => setColorScheme(scheme === "dark" ? "light" : "dark") },
+        { title: "Theme of this machine", onChoose: () => setColorScheme("auto") },
+      ]}
+    />
   );
 }

@@ -1,5 +1,5 @@
 /** The questions that screens ask the server. */
-import { keepPreviousData, queryOptions } from "@tanstack/react-query";
+import { infiniteQueryOptions, keepPreviousData, queryOptions } from "@tanstack/react-query";
 import { api, taken, type WantedEvent } from "../api/client";
 
 /** The names that answers are kept under; what begins with a name is refreshed with it. */
@@ -27,6 +27,7 @@ export const keys = {
   rankings: (project: string) => ["rankings", project],
   releases: (project: string) => ["releases", project],
   waivers: (project: string) => ["waivers", project],
+  filters: (project: string) => ["filters", project],
   kept: (project: string, days?: number) => ["kept", project, ...(days === undefined ? [] : [days])],
   ways: (project: string, of?: string) => ["ways", project, ...(of === undefined ? [] : [of])],
   templateValues: () => ["template-values"],
@@ -117,6 +118,9 @@ export const rankingsQuery = (project: string) =>
 
 export const costQuery = (project: string) =>
   queryOptions({ queryKey: keys.cost(project), queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/cost", { signal, params: { path: { project } } })) });
+
+export const filtersQuery = (project: string) =>
+  queryOptions({ queryKey: keys.filters(project), queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/filters", { signal, params: { path: { project } } })) });
 
 export const waiversQuery = (project: string) =>
   queryOptions({ queryKey: keys.waivers(project), queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/waivers", { signal, params: { path: { project } } })) });
@@ -356,6 +360,17 @@ export const failuresQuery = (project: string, text: string, days: number) =>
   queryOptions({
     queryKey: keys.strip(project, `failures ${days} ${text}`),
     queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/failures", { signal, params: { path: { project }, query: { text, days } } })),
+    placeholderData: keepPreviousData,
+    enabled: text.trim().length >= 3,
+  });
+
+/** Which logs have a text: each page goes on where the one before stopped. */
+export const logsQuery = (project: string, text: string, days: number) =>
+  infiniteQueryOptions({
+    queryKey: keys.strip(project, `logs ${days} ${text}`),
+    queryFn: ({ signal, pageParam }) => taken(api.GET("/api/v1/projects/{project}/logs", { signal, params: { path: { project }, query: { text, days, before: pageParam } } })),
+    initialPageParam: undefined as number | undefined,
+    getNextPageParam: (last) => last.before ?? undefined,
     placeholderData: keepPreviousData,
     enabled: text.trim().length >= 3,
   });

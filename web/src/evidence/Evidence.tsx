@@ -66,7 +66,7 @@ function OneAttempt({ id, run, view }: { id: number; run: Run; view: EvidenceVie
       </p>
       {view === "log" && <StepsAndLog attempt={attempt} />}
       {view === "settings" && <Settings attempt={attempt} />}
-      {view === "machine" && <Machine attempt={attempt} />}
+      {view === "machine" && <Machine attempt={attempt} run={run} />}
       {view === "files" && <Files attempt={attempt} run={run} />}
     </>
   );

@@ -1,13 +1,24 @@
+import { NativeSelect } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import type { Attempt } from "../api/client";
-import { differenceQuery, recordQuery } from "../app/queries";
+import { useState } from "react";
+import type { Attempt, Run } from "../api/client";
+import { useAddress } from "../app/address";
+import { differenceQuery, recordQuery, runQuery } from "../app/queries";
 import { counted, size } from "../app/words";
 import classes from "./evidence.module.css";
 
-/** What the attempt was made of, and what differs from the last passing attempt of the same cell. */
-export function Machine({ attempt }: { attempt: Attempt }) {
+/** What the attempt was made of, and what differs from the last passing attempt of the same cell, or from any other cell. */
+export function Machine({ attempt, run }: { attempt: Attempt; run: Run }) {
+  const [address] = useAddress();
+  const [other, setOther] = useState("");
+  const beside = useQuery({ ...runQuery(run.project, address.base ?? 0), enabled: address.base !== undefined }).data;
+  const others = [run, ...(beside ? [beside] : [])].flatMap((of) =>
+    of.cells
+      .filter((c) => c.attempt_id !== null && c.attempt_id !== attempt.id)
+      .map((c) => ({ value: String(c.attempt_id), label: `${of === run ? "" : `#${of.run.number} `}${c.job} ${c.key}`.trim() })),
+  );
   const record = useQuery(recordQuery(attempt.id)).data;
-  const difference = useQuery(differenceQuery(attempt.id, undefined)).data;
+  const difference = useQuery(differenceQuery(attempt.id, other ? Number(other) : undefined)).data;
   const sections = Object.entries(record?.machine ?? {}).filter(([, values]) => Object.keys(values).length > 0);
   if (sections.length === 0) return <p className={classes.intro}>The runner tells what the attempt was made of when its steps have ended.</p>;
   return (
@@ -15,17 +26,20 @@ export function Machine({ attempt }: { attempt: Attempt }) {
       <p className={classes.intro}>
         {difference
           ? difference.differing.length
-            ? `${counted(difference.differing.length, "thing")} changed since ${difference.said}; ${difference.same} are the same.`
-            : `Nothing changed since ${difference.said}: ${counted(difference.same, "thing")} compared.`
-          : "No earlier attempt of this cell has passed and told of its machine, so there is nothing to compare with."}{" "}
+            ? `${counted(difference.differing.length, "thing")} ${other ? "differ from" : "changed since"} ${difference.said}; ${difference.same} are the same.`
+            : `Nothing ${other ? "differs from" : "changed since"} ${difference.said}: ${counted(difference.same, "thing")} compared.`
+          : other
+            ? "That cell has told nothing of its machine."
+            : "No earlier attempt of this cell has passed and told of its machine, so there is nothing to compare with."}{" "}
         On your own machine: <code>myriant environment --against {attempt.id}</code>
       </p>
+      {others.length > 0 && <NativeSelect size="xs" w={320} mb={8} label="Against" value={other} onChange={(e) => setOther(e.currentTarget.value)} data={[{ value: "", label: "the last that passed in this cell" }, ...others]} />}
       {difference && difference.differing.length > 0 && (
         <table className={classes.settings}>
           <thead>
             <tr>
               <th scope="col">What</th>
-              <th scope="col">Then</th>
+              <th scope="col">{other ? "There" : "Then"}</th>
               <th scope="col">Here</th>
             </tr>
           </thead>

@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button } from "@mantine/core";
-import { useState } from "react";
+import { lazy, Suspense, useState } from "react";
 import { Link } from "react-router";
 import { useAddress, written } from "../app/address";
 import { Loading } from "../app/Awaited";
@@ -10,8 +10,10 @@ import { api, taken, type Finding, type Run } from "../api/client";
 import { asMarkdown } from "./copying";
 import { FirstBad } from "./FirstBad";
 import classes from "./findings.module.css";
-import { SetAside } from "./SetAside";
-import { Noted, TakeIt } from "./TakeIt";
+import { Noted } from "./Noted";
+
+const SetAside = lazy(() => import("./SetAside").then((m) => ({ default: m.SetAside })));
+const TakeIt = lazy(() => import("./TakeIt").then((m) => ({ default: m.TakeIt })));
 
 /** Since when, because of what, where else, and what to do about it. */
 export function Why({ finding, run }: { finding: Finding; run: Run }) {
@@ -150,8 +152,10 @@ function Actions({ finding, run }: { finding: Finding; run: Run }) {
           {finding.taken.by}: “<Noted text={finding.taken.note} project={run.project} />” <span className="soft">{exact(finding.taken.at)}</span>
         </p>
       )}
-      {taking && <TakeIt finding={finding} run={run} onDone={() => setTaking(false)} />}
-      {aside && <SetAside project={run.project} tests={finding.tests} onDone={() => setAside(false)} />}
+      <Suspense fallback={null}>
+        {taking && <TakeIt finding={finding} run={run} onDone={() => setTaking(false)} />}
+        {aside && <SetAside project={run.project} tests={finding.tests} onDone={() => setAside(false)} />}
+      </Suspense>
     </>
   );
 }

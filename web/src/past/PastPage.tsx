@@ -1,12 +1,13 @@
 import { NativeSelect, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
-import { useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { Link, useParams, useSearchParams } from "react-router";
 import type { FoundCause, RunLine } from "../api/client";
 import { Awaited } from "../app/Awaited";
-import { failuresQuery, pastQuery, stripQuery, type RunsWanted } from "../app/queries";
+import { failuresQuery, logsQuery, pastQuery, stripQuery, type RunsWanted } from "../app/queries";
 import { useNow } from "../app/useNow";
 import { ago, counted, duration, exact, middle, short } from "../app/words";
+import { KeptFilters } from "../app/KeptFilters";
 import { VerdictMark } from "../marks/StatusMark";
 import classes from "./past.module.css";
 
@@ -29,20 +30,33 @@ export function PastPage() {
       },
       { replace: true },
     );
-  const failures = query.get("look") === "failures";
+  const look = looks.find((l) => l.look === query.get("look")) ?? looks[0];
   return (
     <div className={classes.page}>
       <div className={classes.looks} role="group" aria-label="What to look for">
-        <button type="button" className="plain" aria-pressed={!failures} onClick={() => set({ look: "", before: "" })}>
-          Runs
-        </button>
-        <button type="button" className="plain" aria-pressed={failures} onClick={() => set({ look: "failures", before: "" })}>
-          What failed in them
-        </button>
+        {looks.map((l) => (
+          <button key={l.page} type="button" className="plain" aria-pressed={l === look} onClick={() => set({ look: l.look, before: "" })}>
+            {l.title}
+          </button>
+        ))}
       </div>
-      {failures ? <Failures project={project} query={query} set={set} /> : <Runs project={project} query={query} set={set} />}
+      <KeptFilters project={project} page={look.page} query={looked(query)} onChoose={(chosen) => setQuery(new URLSearchParams(`${look.look && `look=${look.look}&`}${chosen}`))} />
+      <look.Shown key={look.page} project={project} query={query} set={set} />
     </div>
   );
+}
+
+const looks = [
+  { look: "", page: "runs", title: "Runs", Shown: Runs },
+  { look: "failures", page: "failures", title: "What failed in them", Shown: Failures },
+  { look: "logs", page: "logs", title: "What they printed", Shown: Logs },
+] as const;
+
+/** What a filter says, without which page it is for and where one stands in it. */
+function looked(query: URLSearchParams): string {
+  const kept = new URLSearchParams(query);
+  for (const key of ["look", "before"]) kept.delete(key);
+  return kept.toString();
 }
 
 interface Props {
@@ -165,6 +179,55 @@ function Failures({ project, query, set }: Props) {
                   <Cause key={cause.signature} project={project} cause={cause} now={now} />
                 ))}
               </ul>
+            </>
+          )}
+        </Awaited>
+      )}
+    </>
+  );
+}
+
+/** Which logs have a text: the newest at once, older ones when they are asked for. */
+function Logs({ project, query, set }: Props) {
+  const typed = query.get("text") ?? "";
+  const [text] = useDebouncedValue(typed, 300);
+  const days = Number(query.get("days")) || 30;
+  const found = useInfiniteQuery(logsQuery(project, text, days));
+  const now = useNow();
+  const last = found.data?.pages.at(-1);
+  return (
+    <>
+      <div className={classes.filters}>
+        <TextInput label="What stands in a log" placeholder="three letters or more" value={typed} onChange={(e) => set({ text: e.currentTarget.value })} />
+        <NativeSelect label="Of the last" data={spans.map((d) => ({ value: String(d), label: counted(d, "day") }))} value={String(days)} onChange={(e) => set({ days: e.currentTarget.value })} />
+      </div>
+      {text.trim().length < 3 ? (
+        <p className="soft">In which logs these words stand, capitals or not, over all runs and branches, the newest first.</p>
+      ) : (
+        <Awaited of={{ ...found, data: found.data?.pages }} what="The search" rows={6}>
+          {(pages) => (
+            <>
+              <ul className={classes.causes}>
+                {pages.flatMap((page) => page.found).map((log) => (
+                  <li key={log.attempt_id}>
+                    <Link to={`/p/${project}/runs/${log.run}?section=evidence&cell=${encodeURIComponent(`${log.job}/${log.key}`)}&attempt=${log.attempt_id}&line=${log.line}`}>
+                      <b>#{log.run}</b> {log.job} {log.key}, line {log.line.toLocaleString("en")}
+                    </Link>
+                    <div className={`mono ${classes.message ?? ""}`}>{log.text}</div>
+                    <div className="soft">
+                      {log.state}, <span title={exact(log.at)}>{ago(log.at, now)}</span>
+                      {log.lines > 1 && `; ${counted(log.lines - 1, "more line")}`}
+                      {log.attempt > 1 && `; attempt ${log.attempt}`}
+                    </div>
+                  </li>
+                ))}
+              </ul>
+              <p role="status">{last?.said}</p>
+              {found.hasNextPage && (
+                <button type="button" className="plain" disabled={found.isFetchingNextPage} onClick={() => void found.fetchNextPage()}>
+                  {found.isFetchingNextPage ? "Searching …" : "Search the older ones"}
+                </button>
+              )}
             </>
           )}
         </Awaited>

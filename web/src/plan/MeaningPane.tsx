@@ -87,7 +87,7 @@ function Job({ job, limit, onLine }: { job: JobMeaning; limit: number; onLine: (
           {stuck.length === 1 ? `${stuck[0]?.key || job.title} would wait` : `${stuck.length} cells would wait`}: {stuck[0]?.lacks}.
         </p>
       )}
-      {stuck.length === 0 && able.length > 0 && <p className="soft">Can be served by {able.join(", ")}.</p>}
+      {stuck.length === 0 && able.length > 0 && <p className="soft">{able.join(", ")} can run it.</p>}
       {job.blind && job.blind.missed > 0 && (
         <p className="soft">
           Blind spots of the sample: {job.blind.missed.toLocaleString("en")} of {job.blind.possible.toLocaleString("en")} combinations of {job.blind.size} values are in no chosen cell, for

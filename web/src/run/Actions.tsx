@@ -1,8 +1,8 @@
-import { Menu } from "@mantine/core";
 import { useClipboard } from "@mantine/hooks";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { api, taken, type Cell, type Run } from "../api/client";
 import { useAddress } from "../app/address";
+import { Drop } from "../app/Drop";
 import { useTellMe } from "../app/tab";
 import { counted } from "../app/words";
 import classes from "./run.module.css";
@@ -37,22 +37,19 @@ export function Actions({ run }: { run: Run }) {
   const error = again.error ?? stop.error;
   return (
     <>
-      <Menu position="bottom-start" shadow="none" width={230}>
-        <Menu.Target>
+      <Drop
+        width={230}
+        target={
           <button type="button" className={`plain ${classes.action ?? ""}`} disabled={again.isPending}>
             Run again
           </button>
-        </Menu.Target>
-        <Menu.Dropdown>
-          <Menu.Item onClick={() => again.mutate({ which: "all", cells: "" })}>All of it</Menu.Item>
-          <Menu.Item disabled={failing.length === 0} onClick={() => again.mutate({ which: "not-passed", cells: "" })}>
-            Only what did not pass ({counted(failing.length, "cell")})
-          </Menu.Item>
-          <Menu.Item disabled={chosen.length === 0} onClick={() => again.mutate({ which: "chosen", cells: selectorOf(chosen) })}>
-            The chosen cells ({chosen.length})
-          </Menu.Item>
-        </Menu.Dropdown>
-      </Menu>
+        }
+        entries={[
+          { title: "All of it", onChoose: () => again.mutate({ which: "all", cells: "" }) },
+          { title: `Only what did not pass (${counted(failing.length, "cell")})`, disabled: failing.length === 0, onChoose: () => again.mutate({ which: "not-passed", cells: "" }) },
+          { title: `The chosen cells (${chosen.length})`, disabled: chosen.length === 0, onChoose: () => again.mutate({ which: "chosen", cells: selectorOf(chosen) }) },
+        ]}
+      />
       {open && (
         <button type="button" className={`plain ${classes.action ?? ""}`} disabled={stop.isPending} onClick={() => stop.mutate()}>
           Stop

@@ -1,7 +1,6 @@
 import { useClipboard } from "@mantine/hooks";
+import { lazy, Suspense } from "react";
 import { Actions } from "./Actions";
-import { Accepting } from "./Accepting";
-import { Approvals } from "./Approvals";
 import type { Run } from "../api/client";
 import { useAddress } from "../app/address";
 import { MustHold } from "./MustHold";
@@ -10,6 +9,9 @@ import { Link } from "react-router";
 import { VerdictMark } from "../marks/StatusMark";
 import { verdictNames } from "../marks/shapes";
 import classes from "./run.module.css";
+
+const Accepting = lazy(() => import("./Accepting").then((m) => ({ default: m.Accepting })));
+const Approvals = lazy(() => import("./Approvals").then((m) => ({ default: m.Approvals })));
 
 /** The event in a few words. */
 function eventOf(run: Run): string {
@@ -67,8 +69,10 @@ export function Header({ run, now }: { run: Run; now: number }) {
           )}
         </div>
         <Controls run={run} />
-        <Approvals run={run} now={now} />
-        <Accepting run={run} now={now} />
+        <Suspense fallback={null}>
+          {run.approvals.length > 0 && <Approvals run={run} now={now} />}
+          {run.accepted.length + run.acceptable.loosened.length + run.acceptable.tests.length > 0 && <Accepting run={run} now={now} />}
+        </Suspense>
         <div className={classes.line} style={{ marginTop: 6 }}>
           <span>{line.author}</span>
           <button type="button" className={`plain mono ${classes.copy ?? ""}`} title="Copy the whole commit id" onClick={() => clipboard.copy(line.commit)}>

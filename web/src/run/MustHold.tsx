@@ -1,11 +1,12 @@
-import { useState } from "react";
+import { lazy, Suspense, useState } from "react";
 import { Link } from "react-router";
 import { useAddress, written, type Section } from "../app/address";
 import type { Rule, Run } from "../api/client";
 import { exactDay } from "../app/words";
 import { VerdictMark } from "../marks/StatusMark";
-import { WaiveIt } from "./WaiveIt";
 import classes from "./run.module.css";
+
+const WaiveIt = lazy(() => import("./WaiveIt").then((m) => ({ default: m.WaiveIt })));
 
 /** What must hold for the run to be clear, each rule in a sentence that leads to its evidence. */
 export function MustHold({ run }: { run: Run }) {
@@ -51,7 +52,7 @@ function Held({ rule, run }: { rule: Rule; run: Run }) {
             </button>
           </>
         )}
-        {waiving && <WaiveIt rule={rule} run={run} onDone={() => setWaiving(false)} />}
+        <Suspense fallback={null}>{waiving && <WaiveIt rule={rule} run={run} onDone={() => setWaiving(false)} />}</Suspense>
       </span>
     </li>
   );

@@ -1,6 +1,7 @@
 import { useLocalStorage, useMediaQuery } from "@mantine/hooks";
 import { Button } from "@mantine/core";
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { lazy, Suspense } from "react";
 import { Link } from "react-router";
 import { useAddress } from "../app/address";
 import { Loading, Trouble } from "../app/Awaited";
@@ -13,13 +14,14 @@ import { api, taken, type Run } from "../api/client";
 import { NextLook } from "../plan/NextLook";
 import { nextChange } from "../strip/layout";
 import { StripBand } from "../strip/StripBand";
-import { StripList } from "../strip/StripList";
 import strips from "../strip/strip.module.css";
 import { useStrip, type StripData } from "../strip/useStrip";
 import { Beside } from "./Beside";
 import { ByHand } from "./ByHand";
 import { Legend } from "./Legend";
 import { RunBody } from "./RunBody";
+
+const StripList = lazy(() => import("../strip/StripList").then((m) => ({ default: m.StripList })));
 
 /** A project: its strip, and below it the selected run. */
 export function ProjectPage() {
@@ -104,7 +106,9 @@ function Filled({ strip }: { strip: StripData }) {
   return (
     <>
       {asList ? (
-        <StripList strip={strip} selected={selected} base={base} now={now} onSelect={select} />
+        <Suspense fallback={<Loading what="The list" rows={4} />}>
+          <StripList strip={strip} selected={selected} base={base} now={now} onSelect={select} />
+        </Suspense>
       ) : (
         <StripBand strip={strip} selected={selected} base={base} height={height} now={now} coverage={address.coverage} onHeight={setHeight} onSelect={select} onBase={(b) => go({ base: b }, true)} />
       )}
@@ -133,7 +137,7 @@ function Filled({ strip }: { strip: StripData }) {
             {address.coverage ? "Hide coverage" : "Show coverage"}
           </button>
         )}
-        <Beside strip={strip} selected={selected} base={base} onBase={(b) => go({ base: b }, true)} />
+        <Beside project={address.project} strip={strip} selected={selected} base={base} onBase={(b) => go({ base: b }, true)} />
         <ByHand project={address.project} branch={strip.branch} />
         {strip.loading && <span>loading older runs …</span>}
         <Legend />

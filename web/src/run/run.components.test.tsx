@@ -39,7 +39,7 @@ const heldRun = (more: Partial<Rule>) => run({ judged: [{ ...covered, ...more }]
 test("a rule of the plan that holds a run is waived with a reason, here or everywhere", async () => {
   const { user, written } = shown(<MustHold run={heldRun({})} />, { answers: { [`POST ${PATH}/waivers`]: {} } });
   await user.click(screen.getByRole("button", { name: "Waive it …" }));
-  const form = within(screen.getByRole("form", { name: "Waive mostly covered" }));
+  const form = within(await screen.findByRole("form", { name: "Waive mostly covered" }));
   expect(form.getByRole<HTMLButtonElement>("button", { name: "Waive it" }).disabled).toBe(true);
   await user.type(form.getByLabelText("It need not hold, because"), "it moves");
   await user.click(form.getByLabelText("on every branch and pull request"));
@@ -98,7 +98,7 @@ test("run again offers what can be run: all, what did not pass, the chosen cells
   const { user, written } = shown(<Actions run={run({ cells })} />, { at: "/p/lockstep/runs/2?cell=unit%2Flua%3D5.4", answers: { [`POST ${PATH}/again`]: { cells: 1 } } });
   expect(screen.queryByRole("button", { name: "Stop" })).toBeNull();
   await user.click(screen.getByRole("button", { name: "Run again" }));
-  expect(screen.getByRole("menuitem", { name: /Only what did not pass/ }).textContent).toBe("Only what did not pass (1 cell)");
+  expect((await screen.findByRole("menuitem", { name: /Only what did not pass/ })).textContent).toBe("Only what did not pass (1 cell)");
   await user.click(screen.getByRole("menuitem", { name: "The chosen cells (1)" }));
   expect((await written())[0]?.body).toEqual({ which: "chosen", cells: "job=unit,lua=5.4" });
 });
@@ -109,19 +109,30 @@ test("an open run can be stopped, and a refusal is said", async () => {
   expect((await screen.findByRole("alert")).textContent).toBe("refused with 403");
 });
 
-const strip = { branch: "main", columns: [1, 2, 3].map((number) => ({ run: { number, title: `commit ${number}`, commit: "", author: "Ada", word: "clear" } })) } as unknown as StripData;
+const strip = { branch: "main", branches: ["main", "release-1"], columns: [1, 2, 3].map((number) => ({ run: { number, title: `commit ${number}`, commit: "", author: "Ada", word: "clear" } })) } as unknown as StripData;
 
 test("a run is compared with another of the strip, or with any by its number", async () => {
   const chosen: number[] = [];
-  const { user } = shown(<Beside strip={strip} selected={3} base={1} onBase={(b) => chosen.push(b)} />);
+  const answers = {
+    "GET /api/v1/projects/lockstep/strip": { ...strip, columns: [{ run: { number: 31 } }] },
+    "GET /api/v1/projects/lockstep/runs": { runs: [{ number: 22, title: "Dredge the channel", word: "held", context: "push topic" }, { number: 2, title: "of the strip", word: "held" }], fitting: 2, more: false }, // prettier-ignore
+  };
+  const { user } = shown(<Beside project="lockstep" strip={strip} selected={3} base={1} onBase={(b) => chosen.push(b)} />, { answers });
   await user.click(screen.getByRole("button", { name: "Compare with…" }));
-  expect(screen.getAllByRole("menuitem").map((m) => m.textContent.replace(/^clear/, ""))).toEqual(["#2 commit 2", "#1 commit 1"]);
+  expect((await screen.findAllByRole("menuitem")).map((m) => m.textContent.replace(/^clear/, ""))).toEqual(["#2 commit 2", "#1 commit 1"]);
   await user.type(screen.getByLabelText("Compare with"), "commit 1");
   await user.click(screen.getByRole("menuitem"));
   await user.click(screen.getByRole("button", { name: "Compare with…" }));
   await user.type(screen.getByLabelText("Compare with"), "#40");
   await user.click(screen.getByRole("menuitem", { name: "Run #40, of another strip" }));
-  expect(chosen).toEqual([1, 40]);
+  await user.click(screen.getByRole("button", { name: "Compare with…" }));
+  await user.type(screen.getByLabelText("Compare with"), "rele");
+  await user.click(await screen.findByRole("menuitem", { name: "The newest run of release-1" }));
+  await expect.poll(() => chosen).toEqual([1, 40, 31]);
+  await user.click(screen.getByRole("button", { name: "Compare with…" }));
+  await user.type(screen.getByLabelText("Compare with"), "Dredge");
+  await user.click(await screen.findByRole("menuitem", { name: /#22 Dredge the channel/ }));
+  expect(chosen).toEqual([1, 40, 31, 22]);
 });
 
 test("the legend is put away for good", async () => {

@@ -1,10 +1,27 @@
 import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { flakyQuery } from "../app/queries";
+import type { Flake } from "../api/client";
 import { Loading, Trouble } from "../app/Awaited";
 import { counted } from "../app/words";
+import { SetAside } from "../findings/SetAside";
 import { Estimate } from "./Estimate";
 import classes from "./tests.module.css";
+
+/** All that are proposed for quarantine, in one go. */
+function Proposed({ project, tests }: { project: string; tests: Flake[] }) {
+  const [open, setOpen] = useState(false);
+  if (tests.length < 2) return null;
+  return (
+    <div>
+      <button type="button" className="plain" aria-expanded={open} onClick={() => setOpen(!open)}>
+        Quarantine all {tests.length} that are proposed …
+      </button>
+      {open && <SetAside project={project} tests={tests} onDone={() => setOpen(false)} />}
+    </div>
+  );
+}
 
 /** Tests with signs of chance or in quarantine, the most costly first. */
 export function FlakyTests() {
@@ -25,6 +42,7 @@ export function FlakyTests() {
           ? `No test has shown a sign of chance in the newest ${runs} runs.`
           : `${counted(tests.length + more, "test")} with signs of chance in the newest ${runs} runs; ${sure} surely flaky, ${aside} in quarantine.`}
       </p>
+      <Proposed project={project} tests={tests.filter((t) => t.proposed && !t.quarantine)} />
       <ul className={classes.flaky}>
         {tests.map((t) => (
           <li key={t.test}>

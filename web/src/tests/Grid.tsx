@@ -8,6 +8,7 @@ import type { Run, TestHeading, TestRow, TestsPage } from "../api/client";
 import { StatusMark } from "../marks/StatusMark";
 import { markNames, markOfLetter } from "../marks/shapes";
 import classes from "./tests.module.css";
+import type { Chosen } from "./Aside";
 import { columnHeads, headingText, layout } from "./tree";
 
 const PAGE = 200;
@@ -16,7 +17,7 @@ const CELL = 17;
 const MANY = 500; // tests from which the tree begins folded
 
 /** Tests against cells: headings that fold, a mark for each cell; rows are fetched as they come into view. */
-export function Grid({ run, wanted, page }: { run: Run; wanted: TestsWanted; page: TestsPage }) {
+export function Grid({ run, wanted, page, chosen, onChosen }: { run: Run; wanted: TestsWanted; page: TestsPage; chosen: Chosen; onChosen: (chosen: Chosen) => void }) {
   const box = useRef<HTMLDivElement>(null);
   const [turned, setTurned] = useState<ReadonlySet<number>>(new Set());
   const [usual, setUsual] = useState(page.shown > MANY && page.headings.length > 1);
@@ -34,6 +35,11 @@ export function Grid({ run, wanted, page }: { run: Run; wanted: TestsWanted; pag
       if (!now.delete(heading)) now.add(heading);
       return now;
     });
+  const choose = (row: TestRow) => {
+    const now = new Map(chosen);
+    if (!now.delete(row.test)) now.set(row.test, row.name);
+    onChosen(now);
+  };
   const all = (fold: boolean) => {
     setUsual(fold);
     setTurned(new Set());
@@ -47,7 +53,7 @@ export function Grid({ run, wanted, page }: { run: Run; wanted: TestsWanted; pag
             {"heading" in line ? (
               <HeadingRow heading={page.headings[line.heading]} page={page} folded={folded(line.heading)} onTurn={() => turn(line.heading)} />
             ) : (
-              <Row run={run} row={rows.get(line.test)} page={page} />
+              <Row run={run} row={rows.get(line.test)} page={page} chosen={chosen} onChoose={choose} />
             )}
           </div>
         ))}
@@ -117,14 +123,17 @@ function HeadingRow({ heading, page, folded, onTurn }: { heading: TestHeading | 
   );
 }
 
-function Row({ run, row, page }: { run: Run; row: TestRow | undefined; page: TestsPage }) {
+function Row({ run, row, page, chosen, onChoose }: { run: Run; row: TestRow | undefined; page: TestsPage; chosen: Chosen; onChoose: (row: TestRow) => void }) {
   if (!row) return <span className="soft">…</span>;
   const to = `/p/${encodeURIComponent(run.project)}`;
   return (
     <>
-      <Link className={classes.name} to={`${to}/tests/${row.test}`} title={row.name}>
-        {row.name}
-      </Link>
+      <span className={classes.name}>
+        <input type="checkbox" aria-label={`Choose ${row.name}`} checked={chosen.has(row.test)} onChange={() => onChoose(row)} />
+        <Link to={`${to}/tests/${row.test}`} title={row.name}>
+          {row.name}
+        </Link>
+      </span>
       <Marks page={page} letters={row.marks} />
       <span className={`${classes.time ?? ""} tabular`}>
         {row.seconds !== null && duration(row.seconds)}

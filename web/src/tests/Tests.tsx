@@ -2,11 +2,13 @@ import { Menu, NumberInput, SegmentedControl, TextInput } from "@mantine/core";
 import { useDebouncedCallback } from "@mantine/hooks";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { useAddress } from "../app/address";
+import { readAddress, useAddress, written, type Address } from "../app/address";
 import { Loading, Trouble } from "../app/Awaited";
+import { KeptFilters } from "../app/KeptFilters";
 import { testsQuery } from "../app/queries";
 import { counted, duration } from "../app/words";
 import type { Run } from "../api/client";
+import { Aside, type Chosen } from "./Aside";
 import { Grid } from "./Grid";
 import classes from "./tests.module.css";
 import { choices, toggled } from "./tree";
@@ -24,6 +26,7 @@ const states = [
 export function Tests({ run }: { run: Run }) {
   const [address, go] = useAddress();
   const [text, setText] = useState(address.search);
+  const [chosen, setChosen] = useState<Chosen>(new Map());
   const wanted = { base: address.base, state: address.state, search: address.search, slower: address.slower, cells: address.cells };
   const first = useQuery(testsQuery(run.project, run.run.number, wanted, 0, 200));
   const search = useDebouncedCallback((value: string) => go({ search: value }, true), 250);
@@ -51,15 +54,25 @@ export function Tests({ run }: { run: Run }) {
         />
         <SegmentedControl size="xs" data={states} value={address.state} onChange={(state) => go({ state }, true)} aria-label="Which tests" />
         <NumberInput size="xs" w={150} placeholder="slower than, s" aria-label="Slower than, seconds" min={0} value={address.slower ?? ""} onChange={(v) => go({ slower: v === "" ? undefined : Number(v) }, true)} />
+        <Narrow run={run} />
         <span className={classes.downloads}>
-          All results as <a href={exported("xml")}>JUnit XML</a>, <a href={exported("csv")}>CSV</a>, <a href={exported("parquet")}>Parquet</a>
+          All results: <a href={exported("xml")}>JUnit XML</a>, <a href={exported("csv")}>CSV</a>, <a href={exported("parquet")}>Parquet</a>
         </span>
       </div>
-      <Narrow run={run} />
-      {shown === 0 ? <p className="soft">{total === 0 ? "No test gave a result in these cells yet." : "No test fits; choose “all” to see every test."}</p> : <Grid key={`${JSON.stringify(wanted)} ${first.isPlaceholderData}`} run={run} wanted={wanted} page={first.data} />}
+      <div className={classes.acts}>
+        <KeptFilters project={run.project} page="tests" query={asked(address)} onChoose={(query) => go(tests(readAddress("", query)), true)} />
+        {shown > 0 && <Aside key={JSON.stringify(wanted)} run={run} wanted={wanted} shown={shown} chosen={chosen} onChosen={setChosen} />}
+      </div>
+      {shown === 0 ? <p className="soft">{total === 0 ? "No test gave a result in these cells yet." : "No test fits; choose “all” to see every test."}</p> : <Grid key={`${JSON.stringify(wanted)} ${first.isPlaceholderData}`} run={run} wanted={wanted} page={first.data} chosen={chosen} onChosen={setChosen} />}
     </>
   );
 }
+
+/** What of an address says which tests are shown. */
+const tests = ({ state, search, slower, cells }: Address): Pick<Address, "state" | "search" | "slower" | "cells"> => ({ state, search, slower, cells });
+
+/** The same as a query. */
+const asked = (address: Address): string => written({ project: "", ...tests(address) }).split("?")[1] ?? "";
 
 const MANY = 14; // values of a dimension that stand in a row
 

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import codecs
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
 import numpy as np
+from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis.usual import are_usual, line_digest, plain, stretches
 from myriant.core.states import State
@@ -25,7 +26,7 @@ from myriant.flow.logs import (
 from myriant.flow.site import Site
 from myriant.store.attempts import steps_of
 from myriant.store.logs import chunks_of_log, usual_lines_of
-from myriant.store.tables import Cell, Run
+from myriant.store.tables import Cell, LogChunk, Run
 
 MOST_LINES = 2000  # of one answer
 
@@ -111,9 +112,14 @@ def log_lines(site: Site, attempt_id: int, first: int, count: int) -> LogLines:
 
 def search_log(site: Site, attempt_id: int, text: str) -> Hits:
     """Lines that hold a text, capitals or not, however long they are and however they were delivered."""
-    wanted = text.lower()
     with site.store.view() as session:
         chunks = counted_chunks(site, session, the_attempt(session, attempt_id))
+    return hits_in(site, chunks, text, _MOST_HITS)
+
+
+def hits_in(site: Site, chunks: Sequence[LogChunk], text: str, most: int) -> Hits:
+    """As `search_log`, in the pieces of one log; at most so many lines are named, all are counted."""
+    wanted = text.lower()
     decoder = codecs.getincrementaldecoder("utf-8")("replace")
     count, newest, number = 0, 0, 1  # the newest line that was found, and the one that stands at `scanned`
     found: list[int] = []
@@ -125,7 +131,7 @@ def search_log(site: Site, attempt_id: int, text: str) -> Hits:
             number += body.count("\n", scanned, at)
             if number != newest:
                 newest, count = number, count + 1
-                if len(found) < _MOST_HITS:
+                if len(found) < most:
                     found.append(number)
             scanned = at
             end = body.find("\n", at)
@@ -133,6 +139,13 @@ def search_log(site: Site, attempt_id: int, text: str) -> Hits:
         number += body.count("\n", scanned)
         rest = body[max(body.rfind("\n") + 1, len(body) - len(wanted) + 1) :]
     return Hits(count, found)
+
+
+def line_of(site: Site, session: Session, attempt_id: int, number: int) -> str:
+    """One line of a log, from 1, as far as it is shown."""
+    chunks = counted_chunks(site, session, the_attempt(session, attempt_id))
+    text = next((t for n, t, *_ in lines_from(site, chunks, number - 1)), b"")
+    return plain(text).decode("utf-8", "replace")[:400]
 
 
 def usual_lines(site: Site, attempt_id: int) -> Usual:

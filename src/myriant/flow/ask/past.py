@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import io
+import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
@@ -12,17 +14,21 @@ from typing import Any
 from myriant.core.results.titles import test_title
 from myriant.core.written import counted
 from myriant.flow.ask.lines import RunLine, run_line, so_far
+from myriant.flow.ask.log import hits_in, line_of
 from myriant.flow.ask.words import words_of
 from myriant.flow.errors import BadInput
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
-from myriant.store.past import FoundFailure, Wanted, count_fitting, failures_saying, runs_fitting
+from myriant.store.logs import chunks_of_log
+from myriant.store.past import FoundFailure, Wanted, count_fitting, failures_saying, logs_since, runs_fitting
 from myriant.store.results import tests_numbered, tests_with_words
 
 MOST_EXPORTED = 20_000
 MOST_FOUND = 5000  # results that a search looks at, the newest
 MOST_CAUSES = 200
 LEAST_TEXT = 3
+MOST_LOGS = 100  # that are named in one answer
+SEARCH_SECONDS = 3.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,6 +113,61 @@ def search_failures(site: Site, name: str, text: str, days: int) -> FailureSearc
         }
     causes = [_cause(signature, mine, titles) for signature, mine in list(groups.items())[:MOST_CAUSES]]
     return FailureSearch(_said(text, found, len(groups), days), causes)
+
+
+@dataclass(frozen=True, slots=True)
+class FoundLog:
+    """An attempt in whose log a text stands."""
+
+    run: int
+    job: str
+    key: str
+    attempt_id: int
+    attempt: int  # its number in the cell
+    state: str
+    at: datetime
+    lines: int  # that have it
+    line: int  # the first of them, from 1
+    text: str  # of that line
+
+
+@dataclass(frozen=True, slots=True)
+class LogSearch:
+    said: str
+    found: list[FoundLog]  # newest run first
+    before: int | None  # where to go on, None when everything was searched
+
+
+def search_logs(site: Site, name: str, text: str, days: int, before: int | None) -> LogSearch:
+    """Which logs of the last days have a text, capitals or not, the newest first; it stops after `SEARCH_SECONDS`, or
+    with `MOST_LOGS` that have it, and says where to go on (`before`: an attempt's id). Raises NotFound, BadInput for a
+    text that is too short to search for.
+    """
+    text = text.strip()
+    if len(text) < LEAST_TEXT:
+        raise BadInput(f"a search takes {LEAST_TEXT} letters or more", "say more of what it said")
+    since = datetime.now(UTC) - timedelta(days=days)
+    with site.store.view() as session:
+        project = the_project(session, name)
+        rows = logs_since(session, project.id, since, before)
+        end, searched = time.monotonic() + SEARCH_SECONDS, 0
+        found: list[FoundLog] = []
+        while searched < len(rows) and len(found) < MOST_LOGS and (not searched or time.monotonic() < end):
+            row = rows[searched]
+            searched += 1
+            with contextlib.suppress(FileNotFoundError):  # its time of keeping has ended
+                hits = hits_in(site, chunks_of_log(session, row.attempt_id), text, 1)
+                if hits.count:
+                    said = line_of(site, session, row.attempt_id, hits.lines[0])
+                    where = (row.run, row.job, row.key, row.attempt_id, row.number, row.state, row.at)
+                    found.append(FoundLog(*where, hits.count, hits.lines[0], said))
+    left = len(rows) - searched
+    logs = counted(searched, "log")
+    over = f"the last {counted(days, 'day')}" if not left else f"{len(rows):,}, back to #{rows[searched - 1].run}"
+    told = f"in {counted(len(found), 'log')}" if found else "nowhere"
+    return LogSearch(
+        f"“{text[:60]}” {told}; {logs} of {over} searched.", found, rows[searched - 1].attempt_id if left else None
+    )
 
 
 def _cause(signature: str, mine: Sequence[FoundFailure], titles: dict[int, str]) -> FoundCause:

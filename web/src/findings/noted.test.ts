@@ -2,7 +2,7 @@ import { expect, test } from "vitest";
 import type { Cell, Rule } from "../api/client";
 import { followed } from "./Findings";
 import { headOf } from "./PlanProblems";
-import { linked } from "./TakeIt";
+import { linked } from "./Noted";
 
 test.each([
   ["see #12 and #LOCK-7.", "https://tracker.example/{id}", ["see ", "#12→https://tracker.example/12", " and ", "#LOCK-7→https://tracker.example/LOCK-7", "."]],
