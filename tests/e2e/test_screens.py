@@ -300,7 +300,9 @@ def test_all_runs_are_found_by_what_they_are_and_by_what_failed(page: Page, worl
     assert axe(page) == []
     page.get_by_role("link", name="unit lua=5.4, line 2").first.click()
     expect(page).to_have_url(re.compile("/runs/2.*section=evidence.*line=2"))
-    expect(page.get_by_role("link", name="2", exact=True).or_(page.locator("[data-chosen='true']")).first).to_be_visible()
+    expect(
+        page.get_by_role("link", name="2", exact=True).or_(page.locator("[data-chosen='true']")).first
+    ).to_be_visible()
 
 
 @pytest.mark.parametrize(
