@@ -7,8 +7,13 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from sqlalchemy import select
 
 from conftest import PLAN, Repository, World, junit, writes
+from myriant.flow.control.stopping import stop_run
+from myriant.flow.planning.reading import plan_run
+from myriant.flow.who import Person
+from myriant.store.tables import Project, Run
 
 PERL = "/usr/bin/perl -MIO::Socket::INET -e"
 SERVE = (
@@ -414,3 +419,27 @@ def test_a_script_without_execute_permission_is_explained(world: World) -> None:
     run = repo.pushed({"myriant.toml": plan("./tide test.sh"), "tide": writes(junit(a="passed"))})
     [step] = attempt(world, run)["steps"]
     assert step["reason"] == "./tide has no execute permission: git update-index --chmod=+x ./tide"
+
+
+def test_what_is_stopped_before_its_plan_was_read_runs_nothing(world: World) -> None:
+    """Somebody is quicker than the worker: the run ends when its cells are made, and says who wanted it so."""
+    repo = world.repository("early-stop", PLAN, test__sh=writes(junit(a="adrift"), status=1))
+    site = world.installation.site
+    assert site is not None
+    with site.store.transaction() as session:
+        project = session.scalars(select(Project).where(Project.name == "early-stop")).one()
+        number, project.next_number = project.next_number, project.next_number + 1
+        commit = repo.git("rev-parse", "HEAD").strip()
+        where = {"event": "manual", "context": "push main", "branch": "main", "commit": commit, "depth": 1}
+        made = Run(project_id=project.id, number=number, state="waiting", verdict="undecided", **where)
+        session.add(made)
+        session.flush()
+    ada = Person(0, "Ada Fen", "member")
+    assert stop_run(site, "early-stop", number, ada) == 0
+    plan_run(site, made.id)
+    view = world.get(f"/projects/early-stop/runs/{number}")
+    assert [(c["state"], c["reason"]) for c in view["cells"]] == [("stopped", "stopped by Ada Fen")] * 2
+    while not view["run"]["ended_at"]:
+        time.sleep(0.1)
+        view = world.get(f"/projects/early-stop/runs/{number}")
+    assert view["run"]["verdict"] == "held" and "stopped by Ada Fen" in view["run"]["sentence"]

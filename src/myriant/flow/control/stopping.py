@@ -3,24 +3,42 @@
 from __future__ import annotations
 
 from myriant.core.states import OPEN, Why
-from myriant.flow.errors import NotFound
-from myriant.flow.naming import the_project
+from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
+from myriant.flow.state import runs
 from myriant.flow.state.advance import tell_gated
 from myriant.flow.state.stopping import stop_cells
 from myriant.flow.who import Person
-from myriant.store.runs import cells_of, run_numbered
+from myriant.store.changes import tell_of_run
+from myriant.store.runs import cells_of
 
 
 def stop_run(site: Site, project_name: str, number: int, who: Person) -> int:
-    """End what of a run still waits or runs; how many cells that were. The verdict says who stopped it."""
+    """End what of a run still waits or runs; how many cells that were. The verdict says who stopped it.
+
+    A run whose plan was not read yet ends when it is.
+    """
+    reason = f"stopped by {who.name}"
+    if _was_unread(site, project_name, number, reason):
+        return 0
     with site.store.transaction() as session:
-        project = the_project(session, project_name)
-        run = run_numbered(session, project.id, number)
-        if run is None:
-            raise NotFound(f"there is no run #{number}")
+        run = the_run(session, the_project(session, project_name), number)
         open_now = [c for c in cells_of(session, run.id) if c.state in OPEN]
-        stop_cells(session, run, open_now, Why.BY_PERSON, f"stopped by {who.name}")
+        stop_cells(session, run, open_now, Why.BY_PERSON, reason)
         if open_now and run.ended_at is not None:
             tell_gated(session, run, cells_of(session, run.id))
     return len(open_now)
+
+
+def _was_unread(site: Site, project_name: str, number: int, reason: str) -> bool:
+    """Whether its plan is still to be read, and will find that it was stopped. The lock is given back before any
+    attempt's is taken.
+    """
+    with site.store.transaction() as session:
+        run = the_run(session, the_project(session, project_name), number)
+        session.refresh(run, with_for_update=True)
+        unread = run.plan_digest is None and run.ended_at is None
+        if unread:
+            runs.stop_unread(run, reason)
+            tell_of_run(session, run)
+        return unread

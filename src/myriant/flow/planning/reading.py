@@ -28,13 +28,14 @@ from myriant.flow.plans import event_of, plan_of_run
 from myriant.flow.site import Site
 from myriant.flow.state.advance import advance
 from myriant.flow.state.runs import exempt, hold_untested, not_asked
+from myriant.flow.state.stopping import stop_cells
 from myriant.repos.git import GitError
 from myriant.repos.mirror import Commit, Mirror
 from myriant.store.changes import ring_runners, tell
 from myriant.store.judged import plan_job_results
 from myriant.store.plans import keep_plan_text
 from myriant.store.projects import remember_untested
-from myriant.store.runs import earlier_sample
+from myriant.store.runs import earlier_sample, open_cells_of
 from myriant.store.tables import Project, Run
 
 
@@ -182,6 +183,7 @@ def _apply(
     plan_job_results(
         session, run, {job: (True, base.id if (base := gate.get(job)) is not None else None) for job in asked}
     )
+    stopped = run.reason if run.why == Why.BY_PERSON else ""
     if not make_cells(session, run, found, good):
         return
     mirror, tested = site.mirror(project), run.tested or run.commit
@@ -196,6 +198,8 @@ def _apply(
     if found.excused and not asks_less(session, project, run, plan, nearest):
         exempt(session, run, _excuse(found, good))
     advance(session, run, plan)
+    if stopped:
+        stop_cells(session, run, open_cells_of(session, run.id), Why.BY_PERSON, stopped)
     ring_runners(session)
 
 

@@ -29,6 +29,11 @@ def start(run: Run) -> None:
         run.started_at = func.now()
 
 
+def stop_unread(run: Run, reason: str) -> None:
+    """A person wants nothing of it to run, and its cells are not made yet: they end when they are."""
+    run.why, run.reason = Why.BY_PERSON, reason
+
+
 def hold_untested(session: Session, run: Run, why: Why, reason: str) -> None:
     """Held without a result that could be trusted: nothing ran."""
     _become(run, State.VOID)
