@@ -26,7 +26,7 @@ from myriant.core.results.model import Outcome
 from myriant.core.results.outcome import attempt_outcome
 from myriant.core.results.read import read_results
 from myriant.core.states import Content
-from myriant.core.written import counted
+from myriant.core.written import counted, step_called
 from myriant.flow.dispatch.claims import Lease as Given
 from myriant.flow.planning.grants import names_wanted
 from myriant.runner.attempt import Execution
@@ -133,7 +133,9 @@ class _Listener:
         untrusted = [*filter(None, [told["void"]]), *told["missing"], *self._untrusted]
         names = [s.name for s in self.job.steps]
         unexplained = [
-            f"step {names[p]} failed, and no test says why" for p in told["failed_steps"] if p not in self._failing
+            f"{step_called(names[p])} failed, and no test says why"
+            for p in told["failed_steps"]
+            if p not in self._failing
         ]
         failures = sum(o in (Outcome.FAILED, Outcome.ERRORED) for o in self.found.tests.values())
         self.found.unexplained = unexplained

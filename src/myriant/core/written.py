@@ -123,3 +123,8 @@ def _shown(code: int) -> str:
     if code < 0x20:
         return chr(0x2400 + code)
     return "␡" if code == 0x7F else f"<U+{code:04X}>"
+
+
+def step_called(name: str) -> str:
+    """A step in a sentence: one without a name of its own is called "step 2" already."""
+    return name if name.startswith("step ") else f"step {name}"

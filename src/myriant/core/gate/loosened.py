@@ -12,7 +12,7 @@ from myriant.core.plan.advice import sample_events
 from myriant.core.plan.intent import Event, intent
 from myriant.core.plan.model import BranchEvent, BuiltIn, Events, Job, Plan, Rule, Step
 from myriant.core.plan.selectors import written
-from myriant.core.written import counted
+from myriant.core.written import counted, step_called
 
 _LEVELS = {"block": 2, "warn": 1}
 
@@ -119,9 +119,9 @@ def _steps(new: Job, old: Job) -> Iterator[str]:
     for step in new.steps:
         then = by_name.get(step.name)
         if step.may_fail and (then is None or not then.may_fail) and (then is not None or _is_new_place(step, old)):
-            yield f"job {old.id}: step {step.name} may fail"
+            yield f"job {old.id}: {step_called(step.name)} may fail"
         if then is not None and step.when is not None and str(step.when) != str(then.when):
-            yield f"job {old.id}: step {step.name} runs only where {step.when}"
+            yield f"job {old.id}: {step_called(step.name)} runs only where {step.when}"
 
 
 def _is_new_place(step: Step, old: Job) -> bool:

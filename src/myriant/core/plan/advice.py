@@ -17,6 +17,7 @@ from myriant.core.plan.places import Path
 from myriant.core.plan.problems import nearest
 from myriant.core.plan.table import Reader, quoted
 from myriant.core.plan.versions import version_key
+from myriant.core.written import step_called
 
 _MACHINE = re.compile(r"(?<![\w$}/.-])(/home/\w+|/Users/\w+|/root/|[A-Z]:[\\/](?!/)|~/)[^\s\"';|&]*")
 _SECRET_NAME = re.compile(r"(?i)(pass(word|wd)?|secret|token|api_?key|private_?key|credential)s?$")
@@ -196,7 +197,7 @@ def _collects(reader: Reader, job: Job, around: Surroundings) -> None:
                 if before != step.name:
                     reader.warn(
                         path,
-                        f'"{glob}" is collected after step {before} already',
+                        f'"{glob}" is collected after {step_called(before)} already',
                         "collect it once, or write two files",
                         value=True,
                     )
@@ -231,7 +232,7 @@ def _repeated(reader: Reader, job: Job, around: Surroundings) -> None:
         same = (step.command, step.folder, str(step.when))
         if same in commands and step.command != "true":
             reader.warn(
-                (*path, "command"), f"step {step.name} repeats the command of step {commands[same]}",
+                (*path, "command"), f"{step_called(step.name)} repeats the command of {step_called(commands[same])}",
                 "take one out, or say in what they differ", value=True,
             )  # fmt: skip
         commands.setdefault(same, step.name)
@@ -275,7 +276,7 @@ def _told(reader: Reader, job: Job, around: Surroundings) -> None:
             known = path in reader.places.values
             reader.problem(
                 path if known else ("jobs", job.id),
-                f"step {step.name} asks for {word}, and job {job.id} is not told the {' and '.join(lacking)}",
+                f"{step_called(step.name)} asks for {word}, and job {job.id} is not told the {' and '.join(lacking)}",
                 f"write {wanted} in [jobs.{job.id}]; it then gives no answer for another {lacking[0]}", value=known,
                 edits=reader.added_below(("jobs", job.id), wanted) if not job.told else (),
             )  # fmt: skip
@@ -287,7 +288,7 @@ def _retests(reader: Reader, job: Job, around: Surroundings) -> None:
         if step.retest and not any(c.tests for c in step.collect):
             reader.warn(
                 ("jobs", job.id, "steps", number, "retest"),
-                f"step {step.name} collects no tests that could be run again",
+                f"{step_called(step.name)} collects no tests that could be run again",
                 "add collect = { tests = […] }",
             )
 

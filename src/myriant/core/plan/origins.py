@@ -10,6 +10,7 @@ from typing import Any
 from myriant.core.plan.document import loads
 from myriant.core.plan.model import FILE_NAME, Job
 from myriant.core.plan.places import Path, Places, locate
+from myriant.core.written import step_called
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,7 +29,7 @@ def origins(text: str, job: Job) -> dict[str, list[Origin]]:
         found.setdefault(name, []).append(origin)
     for position, step in enumerate(job.steps):
         for name, value in step.env.items():
-            found.setdefault(name, []).append(Origin(f"step {step.name}, {FILE_NAME}", value, position))
+            found.setdefault(name, []).append(Origin(f"{step_called(step.name)}, {FILE_NAME}", value, position))
     return found
 
 

@@ -14,6 +14,7 @@ from myriant.core.gate.less import counterparts
 from myriant.core.plan.model import Job
 from myriant.core.results.model import Outcome
 from myriant.core.states import TRUSTED
+from myriant.core.written import step_called
 from myriant.flow.planning.gone import gone_since
 from myriant.flow.plans import names_of_jobs
 from myriant.flow.site import Site
@@ -115,7 +116,7 @@ def unexplained_steps(
         if why == "":
             why = not_aside(status, mine, aside.tests, statuses, aside.expected(site, session, run, name))
         if why:
-            found.append(f"step {name} {why}")
+            found.append(f"{step_called(name)} {why}")
     return found
 
 

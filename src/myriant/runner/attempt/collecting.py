@@ -6,6 +6,7 @@ import shutil
 from collections.abc import Iterable, Sequence
 
 from myriant.core.states import Content
+from myriant.core.written import step_called
 from myriant.runner.attempt.ground import Ground, Void
 from myriant.runner.attempt.sending import Sender
 from myriant.runner.porter import MOST_FILES, Found, Taken
@@ -59,9 +60,9 @@ class Collector:
         ground, said = self.ground, self.ground.said
         missing = said.missing_coverage if content in (Content.COVERAGE, Content.ATTACHMENT) else said.missing
         if got.too_many:
-            missing.append(f"{_too_many(glob, got)} after step {step.name}: collect fewer, or merge them")
+            missing.append(f"{_too_many(glob, got)} after {step_called(step.name)}: collect fewer, or merge them")
             return []
-        missing += [f"{why}: it was not taken after step {step.name}" for why in got.refused]
+        missing += [f"{why}: it was not taken after {step_called(step.name)}" for why in got.refused]
         taken = []
         for report in got.found:
             if content is Content.ATTACHMENT and ground.masker.masks(report.copy):
@@ -73,7 +74,7 @@ class Collector:
         self.sender.send(taken, position, content, collect.kind)
         if not got.found and not got.refused and not collect.may_be_empty and content is not Content.ATTACHMENT:
             why = f", and {got.stale[0]} was there before the step began" if got.stale else ""
-            missing.append(f"report missing: no file matches {glob} after step {step.name}{why}")
+            missing.append(f"report missing: no file matches {glob} after {step_called(step.name)}{why}")
         return taken
 
     def keep(self) -> None:

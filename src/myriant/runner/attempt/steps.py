@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from myriant.core.states import State
+from myriant.core.written import step_called
 from myriant.runner.attempt.beside import Companions
 from myriant.runner.attempt.collecting import Collector, forget
 from myriant.runner.attempt.ground import Ground, MachineTrouble, Void, now
@@ -52,7 +53,7 @@ class Steps:
             "started_at": now(), "log_from": ground.log.size,
         }  # fmt: skip
         if step.skipped or (self._failed and not step.always):
-            why = step.skipped or f"step {self._failed} did not end well"
+            why = step.skipped or f"{step_called(self._failed)} did not end well"
             told |= {"state": State.SKIPPED, "reason": why[:MOST_REASON], "started_at": None, "log_from": None}
             ground.server.step(ground.lease, told)
             return
@@ -111,12 +112,12 @@ class Steps:
 
     def _why_void(self, step: StepWish, ended: Ended, own_time: bool) -> str:
         if ended.over:
-            return f"step {step.name} was ended: {ended.over}"
+            return f"{step_called(step.name)} was ended: {ended.over}"
         if ended.timed_out:
             whose, seconds = ("its", step.timeout) if own_time else ("the job's", self.ground.lease.timeout)
-            return f"step {step.name} was ended: {whose} time of {seconds:g} s is over"
+            return f"{step_called(step.name)} was ended: {whose} time of {seconds:g} s is over"
         if ended.status in _CRASHES:
-            return f"step {step.name} crashed by {_CRASHES[ended.status]}"
+            return f"{step_called(step.name)} crashed by {_CRASHES[ended.status]}"
         return ""
 
     def _execute(
