@@ -8,8 +8,11 @@ export function DropMenu({ target, entries, width, atEnd = false, head, filter, 
   const id = useId();
   const [opened, setOpened] = useState(false);
   useEffect(() => {
-    document.getElementById(id)?.focus();
-    setOpened(true);
+    const next = setTimeout(() => {
+      document.getElementById(id)?.focus();
+      setOpened(true);
+    });
+    return () => clearTimeout(next);
   }, [id]);
   return (
     <Menu opened={opened} onChange={setOpened} position={atEnd ? "bottom-end" : "bottom-start"} width={width} shadow="none" onClose={() => filter?.onText("")}>

@@ -1,3 +1,6 @@
+import "@mantine/core/styles/Overlay.css";
+import "@mantine/core/styles/ModalBase.css";
+import "@mantine/core/styles/Modal.css";
 import { Modal, TextInput, useComputedColorScheme, useMantineColorScheme } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { useQuery } from "@tanstack/react-query";

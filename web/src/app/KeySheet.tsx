@@ -1,3 +1,7 @@
+import "@mantine/core/styles/Switch.css";
+import "@mantine/core/styles/Overlay.css";
+import "@mantine/core/styles/ModalBase.css";
+import "@mantine/core/styles/Modal.css";
 import { Button, Modal, Switch } from "@mantine/core";
 import { useState } from "react";
 import { StatusMark, VerdictMark } from "../marks/StatusMark";

@@ -27,7 +27,7 @@ export function Beside({ project, strip, selected, base, onBase }: Props) {
   const branches = useQuery(stripQuery(project, undefined)).data?.branches ?? [];
   const heads = branches.filter((b) => wanted && b !== strip.branch && b.toLowerCase().includes(wanted)).slice(0, 4);
   const newest = useMutation({
-    mutationFn: (branch: string) => client.fetchQuery(stripQuery(project, branch)),
+    mutationFn: (branch: string) => client.query(stripQuery(project, branch)),
     onSuccess: (there) => {
       const last = there.columns.at(-1)?.run.number;
       if (last !== undefined) onBase(last);

@@ -1,3 +1,5 @@
+import "@mantine/core/styles/Pill.css";
+import "@mantine/core/styles/PillsInput.css";
 import { Button, MultiSelect, TextInput } from "@mantine/core";
 import { useClipboard } from "@mantine/hooks";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";

@@ -1,3 +1,5 @@
+import "@mantine/core/styles/FloatingIndicator.css";
+import "@mantine/core/styles/SegmentedControl.css";
 import { Button, SegmentedControl, TextInput } from "@mantine/core";
 import { useClipboard } from "@mantine/hooks";
 import { useMutation } from "@tanstack/react-query";

@@ -1,3 +1,4 @@
+import "@mantine/core/styles/PasswordInput.css";
 import { Button, PasswordInput, TextInput } from "@mantine/core";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";

@@ -1,3 +1,4 @@
+import "@mantine/core/styles/NumberInput.css";
 import { Button, Checkbox, NumberInput, TextInput } from "@mantine/core";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";

@@ -1,3 +1,5 @@
+import "@mantine/core/styles/FloatingIndicator.css";
+import "@mantine/core/styles/SegmentedControl.css";
 import { Button, Checkbox, SegmentedControl, Select, TextInput, Textarea } from "@mantine/core";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";

@@ -1,3 +1,6 @@
+import "@mantine/core/styles/NumberInput.css";
+import "@mantine/core/styles/FloatingIndicator.css";
+import "@mantine/core/styles/SegmentedControl.css";
 import { Menu, NumberInput, SegmentedControl, TextInput } from "@mantine/core";
 import { useDebouncedCallback } from "@mantine/hooks";
 import { useQuery } from "@tanstack/react-query";
