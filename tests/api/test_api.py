@@ -140,8 +140,8 @@ def test_logs_of_all_runs_are_searched_newest_first_and_as_far_as_time_allows(
         *[(2, 2, 3, "slack water at 1", "passed")] * 2, *[(1, 2, 1, "Slack Water at nine", "passed")] * 2,
     ]  # fmt: skip
     assert {f.key for f in whole.found} == {"lua=5.3", "lua=5.4"} and whole.before is None
-    assert whole.said == "“slack WATER” in 4 logs; 6 logs of the last 30 days searched."
-    assert search_logs(site, "printed", "ebb tide", 30, None).said.startswith("“ebb tide” nowhere; 6 logs of")
+    assert whole.said == "“slack WATER” stands in 4 logs; 6 logs of the last 30 days searched."
+    assert search_logs(site, "printed", "ebb tide", 30, None).said.startswith("“ebb tide” stands nowhere; 6 logs of")
     monkeypatch.setattr(past, "SEARCH_SECONDS", 0.0)
     found, before, asked = [], None, 0
     while asked == 0 or before is not None:

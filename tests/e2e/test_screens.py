@@ -296,7 +296,9 @@ def test_all_runs_are_found_by_what_they_are_and_by_what_failed(page: Page, worl
     page.get_by_role("listitem").get_by_role("link").click()
     expect(page).to_have_url(re.compile("/runs/2.*finding="))
     page.goto(of(world, "/past?look=logs&text=looked%20for"))
-    expect(page.locator("main").get_by_role("status")).to_contain_text("“looked for” in 4 logs; 4 logs of the last 30")
+    expect(page.locator("main").get_by_role("status")).to_contain_text(
+        "“looked for” stands in 4 logs; 4 logs of the last 30"
+    )
     assert axe(page) == []
     page.get_by_role("link", name="unit lua=5.4, line 2").first.click()
     expect(page).to_have_url(re.compile("/runs/2.*section=evidence.*line=2"))

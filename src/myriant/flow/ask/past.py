@@ -164,7 +164,7 @@ def search_logs(site: Site, name: str, text: str, days: int, before: int | None)
     left = len(rows) - searched
     logs = counted(searched, "log")
     over = f"the last {counted(days, 'day')}" if not left else f"{len(rows):,}, back to #{rows[searched - 1].run}"
-    told = f"in {counted(len(found), 'log')}" if found else "nowhere"
+    told = f"stands in {counted(len(found), 'log')}" if found else "stands nowhere"
     return LogSearch(
         f"“{text[:60]}” {told}; {logs} of {over} searched.", found, rows[searched - 1].attempt_id if left else None
     )
