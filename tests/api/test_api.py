@@ -148,6 +148,9 @@ def test_logs_of_all_runs_are_searched_newest_first_and_as_far_as_time_allows(
         part = search_logs(site, "printed", "slack water", 30, before)
         found, before, asked = [*found, *part.found], part.before, asked + 1
     assert found == whole.found and asked == 6
+    monkeypatch.setattr(past, "MOST_SEARCHED", 4)
+    part = search_logs(site, "printed", "slack water", 30, None)
+    assert part.said.endswith("1 log of 6, back to #3 searched.") and part.before is not None
     answer = world.http.get("/projects/printed/logs", params={"text": "sl"})
     assert answer.status_code == 422 and "3 letters" in answer.json()["detail"]
     assert len(world.get("/projects/printed/logs", text="slack water at 1")["found"]) == 2

@@ -170,6 +170,7 @@ def test_many_tests_go_into_quarantine_at_once_and_a_filter_is_kept(world: World
         page.get_by_role("button", name="All gauges", exact=True).click()
         expect(page.get_by_role("checkbox", name="Choose gauge_two")).to_be_visible()
         expect(page.get_by_role("checkbox", name="Choose tide_low")).to_have_count(0)
+        expect(page.get_by_label("Search tests")).to_have_value("gauge")
         page.get_by_role("button", name="Keep “All gauges” no more").click()
         expect(page.get_by_role("button", name="Keep this filter …")).to_be_visible()
 

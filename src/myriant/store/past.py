@@ -107,18 +107,23 @@ class LogAt:
     at: datetime
 
 
-def logs_since(session: Session, project_id: int, since: datetime, before: int | None) -> list[LogAt]:
-    """Attempts with a log of the runs made since a time, the newest first; those before an attempt's id if given."""
+def logs_since(
+    session: Session, project_id: int, since: datetime, before: int | None, most: int
+) -> tuple[list[LogAt], int]:
+    """Attempts with a log of the runs made since a time, the newest first, those before an attempt's id if given; at
+    most so many, and how many there are.
+    """
     query = (
         select(Attempt.id, Attempt.number, Attempt.state, Run.number, Cell.job, Cell.key, Run.created_at)
         .join(Cell, Cell.id == Attempt.cell_id)
         .join(Run, Run.id == Cell.run_id)
         .where(Run.project_id == project_id, Run.created_at >= since, Attempt.number > 0, Attempt.log_size > 0)
-        .order_by(Attempt.id.desc())
     )
     if before is not None:
         query = query.where(Attempt.id < before)
-    return [LogAt(*row) for row in session.execute(query)]
+    rows = [LogAt(*row) for row in session.execute(query.order_by(Attempt.id.desc()).limit(most))]
+    full = len(rows) == most
+    return rows, (session.scalar(select(func.count()).select_from(query.subquery())) or 0) if full else len(rows)
 
 
 def failures_saying(

@@ -55,7 +55,7 @@ export function RunBody({ run, now, stale = false }: { run: Run; now: number; st
         <Suspense fallback={<Loading what={titles[address.section]} />}>
         {address.section === "findings" && <Findings run={run} />}
         {address.section === "matrix" && <Matrix run={run} />}
-        {address.section === "tests" && <Tests run={run} />}
+        {address.section === "tests" && <Tests key={`${run.project} ${run.run.number}`} run={run} />}
         {address.section === "coverage" && <Coverage run={run} />}
         {address.section === "evidence" && <Evidence run={run} />}
         {address.section === "sent" && <Sent run={run} now={now} />}

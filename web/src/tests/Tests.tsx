@@ -63,7 +63,11 @@ export function Tests({ run }: { run: Run }) {
         </span>
       </div>
       <div className={classes.acts}>
-        <KeptFilters project={run.project} page="tests" query={asked(address)} onChoose={(query) => go(tests(readAddress("", query)), true)} />
+        <KeptFilters project={run.project} page="tests" query={asked(address)} onChoose={(query) => {
+            const kept = tests(readAddress("", query));
+            setText(kept.search);
+            go(kept, true);
+          }} />
         {shown > 0 && <Aside key={JSON.stringify(wanted)} run={run} wanted={wanted} shown={shown} chosen={chosen} onChosen={setChosen} />}
       </div>
       {shown === 0 ? <p className="soft">{total === 0 ? "No test gave a result in these cells yet." : "No test fits; choose “all” to see every test."}</p> : <Grid key={`${JSON.stringify(wanted)} ${first.isPlaceholderData}`} run={run} wanted={wanted} page={first.data} chosen={chosen} onChosen={setChosen} />}

@@ -27,6 +27,7 @@ MOST_EXPORTED = 20_000
 MOST_FOUND = 5000  # results that a search looks at, the newest
 MOST_CAUSES = 200
 LEAST_TEXT = 3
+MOST_SEARCHED = 2000  # logs that one answer looks into
 MOST_LOGS = 100  # that are named in one answer
 SEARCH_SECONDS = 3.0
 
@@ -149,7 +150,7 @@ def search_logs(site: Site, name: str, text: str, days: int, before: int | None)
     since = datetime.now(UTC) - timedelta(days=days)
     with site.store.view() as session:
         project = the_project(session, name)
-        rows = logs_since(session, project.id, since, before)
+        rows, there = logs_since(session, project.id, since, before, MOST_SEARCHED)
         end, searched = time.monotonic() + SEARCH_SECONDS, 0
         found: list[FoundLog] = []
         while searched < len(rows) and len(found) < MOST_LOGS and (not searched or time.monotonic() < end):
@@ -161,9 +162,9 @@ def search_logs(site: Site, name: str, text: str, days: int, before: int | None)
                     said = line_of(site, session, row.attempt_id, hits.lines[0])
                     where = (row.run, row.job, row.key, row.attempt_id, row.number, row.state, row.at)
                     found.append(FoundLog(*where, hits.count, hits.lines[0], said))
-    left = len(rows) - searched
+    left = there - searched
     logs = counted(searched, "log")
-    over = f"the last {counted(days, 'day')}" if not left else f"{len(rows):,}, back to #{rows[searched - 1].run}"
+    over = f"the last {counted(days, 'day')}" if not left else f"{there:,}, back to #{rows[searched - 1].run}"
     told = f"stands in {counted(len(found), 'log')}" if found else "stands nowhere"
     return LogSearch(
         f"“{text[:60]}” {told}; {logs} of {over} searched.", found, rows[searched - 1].attempt_id if left else None

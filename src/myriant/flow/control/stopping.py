@@ -37,7 +37,7 @@ def _was_unread(site: Site, project_name: str, number: int, reason: str) -> bool
     with site.store.transaction() as session:
         run = the_run(session, the_project(session, project_name), number)
         session.refresh(run, with_for_update=True)
-        unread = run.plan_digest is None and run.ended_at is None
+        unread = run.plan_digest is None and run.ended_at is None and not cells_of(session, run.id)
         if unread:
             runs.stop_unread(run, reason)
             tell_of_run(session, run)

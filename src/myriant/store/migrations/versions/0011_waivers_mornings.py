@@ -1,4 +1,4 @@
-"""rules that need not hold for a time, morning pages, reasons of approvals, strangers, functions, kept filters"""
+"""rules that need not hold for a time, morning pages that are told, reasons of approvals, strangers, functions"""
 
 from __future__ import annotations
 
@@ -55,17 +55,6 @@ def upgrade() -> None:
     op.drop_column("lasting", "ended_at")
     op.drop_column("lasting", "ended_why")
     op.add_column("lasting", sa.Column("back", ARRAY(sa.Text()), nullable=False, server_default="{}"))
-    op.create_table(
-        "kept_filter",
-        sa.Column("id", sa.Integer(), primary_key=True),
-        sa.Column("project_id", sa.Integer(), sa.ForeignKey("project.id", ondelete="CASCADE"), nullable=False),
-        sa.Column("page", sa.Text(), nullable=False),
-        sa.Column("name", sa.Text(), nullable=False),
-        sa.Column("query", sa.Text(), nullable=False),
-        sa.Column("by", sa.Text(), nullable=False),
-        sa.Column("at", sa.DateTime(timezone=True), nullable=False, server_default=now),
-        sa.UniqueConstraint("project_id", "page", "name"),
-    )
     op.add_column("project", sa.Column("budget", sa.Integer(), nullable=True))
     op.add_column("pull_request", sa.Column("allowed", sa.Text(), nullable=False, server_default=""))
     op.add_column("approval", sa.Column("reason", sa.Text(), nullable=False, server_default=""))
