@@ -9,6 +9,7 @@ import subprocess
 import tempfile
 import threading
 import time
+from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -76,7 +77,13 @@ def writes(report: str, *, status: int = 0) -> str:
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """What takes long begins first, so that the workers end together; core's many quick tests fill what is left."""
+    """What takes long begins first, so that the workers end together; core's many quick tests fill what is left.
+
+    Workers know tests by their ids: of several with one id they would run one, and say that all passed.
+    """
+    twice = [nodeid for nodeid, times in Counter(item.nodeid for item in items).items() if times > 1]
+    if twice:
+        raise pytest.UsageError(f"tests of one id, of which one would run: {twice[:3]}")
 
     def turn(item: pytest.Item) -> tuple[int, int]:
         stem = item.path.stem

@@ -43,12 +43,7 @@ def asked(world: World) -> Repository:
     return world.repository("asked", PLAN, x="1")
 
 
-@schema.parametrize()
-@settings(
-    max_examples=LONG or 3, deadline=None, derandomize=True, database=None, phases=PHASES,
-    suppress_health_check=list(HealthCheck),
-)  # fmt: skip
-def test_no_answer_is_a_fault_of_the_server(world: World, asked: Repository, case: Any) -> None:
+def no_answer_is_a_fault_of_the_server(world: World, asked: Repository, case: Any) -> None:
     for name, values in KNOWN.items():  # half of the time something that is there
         drawn = crc32(repr((name, case.path_parameters, case.query, case.body)).encode("utf-8", "surrogatepass"))
         if name in case.path_parameters and drawn % 2:
@@ -62,3 +57,25 @@ def test_no_answer_is_a_fault_of_the_server(world: World, asked: Repository, cas
         checks = [not_a_server_error, response_schema_conformance] if token else [not_a_server_error]
         case.validate_response(answer, checks=checks)
         assert "nosniff" in answer.headers["x-content-type-options"]
+
+
+def of_route(method: str, path: str) -> Any:
+    """The test of one route, under a name of its own: workers know tests by name."""
+
+    def test(world: World, asked: Repository, case: Any) -> None:
+        no_answer_is_a_fault_of_the_server(world, asked, case)
+
+    bounds = settings(
+        max_examples=LONG or 3, deadline=None, derandomize=True, database=None, phases=PHASES,
+        suppress_health_check=list(HealthCheck),
+    )  # fmt: skip
+    return schema.include(method=method, path=path).parametrize()(bounds(test))
+
+
+ROUTES = [(method.upper(), path) for path, ways in schema.raw_schema["paths"].items() for method in ways]
+for _method, _path in ROUTES:
+    globals()[f"test_{_method}_{_path}"] = of_route(_method, _path)
+
+
+def test_every_route_is_asked() -> None:
+    assert len(ROUTES) >= 148 and len({name for name in globals() if name.startswith("test_")}) == len(ROUTES) + 1
