@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 import time
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
 import pytest
-from sqlalchemy import select
+from sqlalchemy import Connection, select, text
+from sqlalchemy.orm import Session
 
-from conftest import PLAN, Repository, World, junit, writes
+from conftest import PLAN, Repository, World, junit, stored_project, writes
 from myriant.flow.control.stopping import stop_run
 from myriant.flow.planning.reading import plan_run
 from myriant.flow.who import Person
-from myriant.store.tables import Project, Run
+from myriant.store.engine import Store
+from myriant.store.tables import Attempt, Cell, Project, Run
 
 PERL = "/usr/bin/perl -MIO::Socket::INET -e"
 SERVE = (
@@ -443,3 +446,52 @@ def test_what_is_stopped_before_its_plan_was_read_runs_nothing(world: World) -> 
         time.sleep(0.1)
         view = world.get(f"/projects/early-stop/runs/{number}")
     assert view["run"]["verdict"] == "held" and "stopped by Ada Fen" in view["run"]["sentence"]
+
+
+def waits_for_a_lock(store: Store) -> bool:
+    query = "SELECT count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND query ILIKE '%%cell%%'"
+    with store.transaction() as session:
+        return bool(session.scalar(text(query)))
+
+
+@pytest.mark.parametrize("taken", ["while it is stopped", "before, and its reports are read"])
+def test_what_a_runner_takes_or_ends_at_that_moment_is_stopped_whole_or_not_at_all(world: World, taken: str) -> None:
+    site = world.installation.site
+    assert site is not None
+    project, [attempt] = stored_project(site.store)
+    with site.store.transaction() as session:
+        name = session.get_one(Project, project).name
+        run = session.scalars(select(Run).where(Run.project_id == project)).one()
+        cell = session.get_one(Cell, session.get_one(Attempt, attempt).cell_id)
+        run.state, run.verdict, run.plan_digest = "running", "undecided", None
+        cell.state, cell.attempt_id, cell.ready = "waiting", None, False
+        cell_id = cell.id
+
+    def take(session: Session | Connection) -> None:
+        session.execute(text("SELECT 1 FROM cell WHERE id = :cell FOR UPDATE"), {"cell": cell_id})
+        session.execute(text("UPDATE attempt SET state = 'running' WHERE id = :attempt"), {"attempt": attempt})
+        session.execute(
+            text("UPDATE cell SET state = 'running', attempt_id = :attempt WHERE id = :cell"),
+            {"cell": cell_id, "attempt": attempt},
+        )
+
+    ada = Person(0, "Ada Fen", "member")
+    if taken.startswith("while"):
+        with site.store.engine.connect() as runner, ThreadPoolExecutor(1) as threads:
+            take(runner)
+            stopping = threads.submit(stop_run, site, name, 1, ada)
+            while not waits_for_a_lock(site.store):
+                time.sleep(0.05)
+            runner.commit()
+            assert stopping.result() == 1
+        expected = ("stopped", "stopped")
+    else:
+        with site.store.transaction() as session:
+            take(session)
+            session.execute(text("UPDATE attempt SET state = 'reading' WHERE id = :a"), {"a": attempt})
+        stop_run(site, name, 1, ada)
+        expected = ("reading", "running")
+    with site.store.transaction() as session:
+        found = (session.get_one(Attempt, attempt).state, session.get_one(Cell, cell_id).state)
+        session.execute(text("DELETE FROM project WHERE id = :project"), {"project": project})  # it would wait for ever
+    assert found == expected

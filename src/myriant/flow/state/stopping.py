@@ -7,15 +7,20 @@ from collections.abc import Sequence
 from sqlalchemy.orm import Session
 
 from myriant.core.matrix.turns import cost
-from myriant.core.states import State, Why
+from myriant.core.states import OPEN, State, Why
 from myriant.flow.state import attempts, cells, runs
+from myriant.store.attempts import leased
 from myriant.store.changes import tell_of_run
 from myriant.store.runs import cells_left_to_judge, give_back_turns
 from myriant.store.tables import Attempt, Cell, Run
 
 
 def stop_cells(session: Session, run: Run, doomed: Sequence[Cell], why: Why, reason: str) -> None:
-    """End cells that wait or run; the run is concluded when nothing of it is left."""
+    """End cells that wait or run; the run is concluded when nothing of it is left.
+
+    What has ended but for the reading of its reports ends by itself.
+    """
+    doomed = _locked(session, doomed)
     if not doomed:
         return
     unused = sum(cost(c.predicted, run.event) for c in doomed if c.state == State.WAITING and c.attempt_id is None)
@@ -29,3 +34,16 @@ def stop_cells(session: Session, run: Run, doomed: Sequence[Cell], why: Why, rea
     if not cells_left_to_judge(session, run.id) and run.ended_at is None:
         runs.call_for_conclusion(session, run)
     tell_of_run(session, run)
+
+
+def _locked(session: Session, cells: Sequence[Cell]) -> list[Cell]:
+    """Those that wait or run still, locked as they are now: a runner may have taken one since they were read. Attempts
+    come before cells, as where an attempt ends.
+    """
+    session.flush()
+    leased(session, [c.attempt_id for c in cells if c.attempt_id is not None])
+    for cell in sorted(cells, key=lambda c: c.id):
+        session.refresh(cell, with_for_update=True)
+    attempts_now = {a.id: a for a in leased(session, [c.attempt_id for c in cells if c.attempt_id is not None])}
+    reading = {n for n, a in attempts_now.items() if a.state == State.READING}
+    return [c for c in cells if c.state in OPEN and c.attempt_id not in reading]
