@@ -13,6 +13,7 @@ from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
 from itertools import count
 from pathlib import Path
 from typing import Any
@@ -34,6 +35,8 @@ from myriant.wire.parcels import ReportHead, head_bytes
 settings.register_profile("ours", deadline=None, max_examples=50, suppress_health_check=[HealthCheck.too_slow])
 settings.load_profile("ours")
 _names = count(1)
+os.environ["GIT_CONFIG_NOSYSTEM"] = "1"  # what is set up on this machine for its people is no part of any test
+os.environ["GIT_CONFIG_GLOBAL"] = str(Path(__file__).parent / "gitconfig")
 HERE = Path(__file__).parent
 WHEELS = HERE.parent / ".setup/wheels"
 ROOMS = ("flow", "e2e", "cli", "adversary", "api", "runner", "store", "repos", "core")  # the longest first
@@ -127,7 +130,8 @@ class Repository:
         end, news, asked = time.monotonic() + within, -1, 0.0
         while time.monotonic() < end:
             newest = self.world.newest_change(self.name)
-            if newest == news and time.monotonic() < asked + 2:
+            waits = until != "there" and not self.world.is_judged(self.name, commit)
+            if (newest == news or waits) and time.monotonic() < asked + 2:
                 time.sleep(0.05)
                 continue
             news, asked = newest, time.monotonic()
@@ -191,6 +195,21 @@ class World:
             time.sleep(0.2)
             return -2
 
+    def is_judged(self, project: str, commit: str) -> bool:
+        """Whether some run of a commit is decided, as far as the database says."""
+        site = self.installation.site
+        assert site is not None
+        try:
+            with site.store.view() as session:
+                judged = (
+                    select(Run.id)
+                    .join(Project)
+                    .where(Project.name == project, Run.commit == commit, Run.verdict != "undecided")
+                )
+                return session.scalar(judged.limit(1)) is not None
+        except SQLAlchemyError:
+            return True
+
     def word(self, commit: str, project: str, context: str | None = None) -> dict[str, Any] | None:
         """What a project says of a commit."""
         found = self.get(f"/words/{commit}", project=project, context=context)
@@ -249,6 +268,7 @@ def stored_project(store: Store, runs: int = 1, cells: int = 1) -> tuple[int, li
     """A project with runs and cells that have passed; its id and its attempts, oldest run first."""
     with store.transaction() as session:
         made = Project(name=f"stored-{next(_names)}", address="/nowhere", main_branch="main")
+        made.looked_at = datetime.now(UTC) + timedelta(days=1)  # there is nothing to look at
         session.add(made)
         session.flush()
         attempts = []

@@ -33,6 +33,10 @@ HEADERS: Mapping[str, str] = {
 }
 
 
+def _first_word(path: str) -> str:
+    return path.split("/", 2)[1]
+
+
 class Door:
     """Pure ASGI, outermost: asks the route's permission, bounds the body, answers errors as problems.
 
@@ -40,7 +44,10 @@ class Door:
     """
 
     def __init__(self, app: ASGIApp, api: FastAPI, routes: Sequence[APIRoute], prefix: str) -> None:
-        self.app, self.api, self.routes, self.prefix = app, api, routes, prefix
+        self.app, self.api, self.prefix = app, api, prefix
+        self._routes: dict[str, list[APIRoute]] = {}  # by the first word of their paths: of many, few are looked at
+        for route in routes:
+            self._routes.setdefault(_first_word(route.path), []).append(route)
         self._hosts: frozenset[str] | None = None
         self._refusals = Refusals()
 
@@ -82,7 +89,7 @@ class Door:
         if "\0" in path or b"%00" in scope.get("query_string", b""):
             return None, problem(422, "bad-input", "an address holds a NUL", "leave it out")
         inner = {**scope, "path": path.removeprefix(self.prefix), "root_path": ""}
-        for route in self.routes:
+        for route in self._routes.get(_first_word(inner["path"]), ()):
             matched, child = route.matches(inner)
             if matched is not Match.FULL:
                 continue

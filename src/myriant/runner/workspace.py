@@ -94,9 +94,13 @@ def _remove(folder: Path) -> None:
         folder.rmdir()
 
 
+# Whoever owns what an operator lets it see; and what lives for an attempt is not tidied.
+_GIT_CONFIG = "[safe]\n\tdirectory = *\n[maintenance]\n\tauto = false\n[gc]\n\tauto = 0\n"
+
+
 def fetch(lease: Lease, source: str, sandbox: Sandbox, room: Room, stopped: threading.Event) -> None:
     """Check the lease's commit out into a room's empty workspace. Raises SourceMissing."""
-    given = room.give("gitconfig", "[safe]\n\tdirectory = *\n")  # whoever owns what an operator lets it see
+    given = room.give("gitconfig", _GIT_CONFIG)
     environment = {
         "PATH": "/usr/local/bin:/usr/bin:/bin", "HOME": "/nonexistent", "GIT_CONFIG_NOSYSTEM": "1",
         "GIT_TERMINAL_PROMPT": "0", "LC_ALL": "C.UTF-8", "GIT_CONFIG_COUNT": "1",

@@ -15,7 +15,7 @@ from myriant.api.packs import pack_answer, refs_answer
 from myriant.flow.delivery import caches, log, reports, steps
 from myriant.flow.delivery.expected import expected_of_step
 from myriant.flow.delivery.reports import Delivered
-from myriant.flow.dispatch.leases import check_lease
+from myriant.flow.dispatch.leases import source_of_lease
 from myriant.wire.attempts import RECORDS, CacheAnswer, CacheSaid, CacheWanted, Expected, Finish, Size, StepTold
 from myriant.wire.limits import MOST_PIECE
 from myriant.wire.parcels import BadParcel, CacheHead, HeadReader, ReportHead
@@ -145,7 +145,7 @@ def handed(site: TheSite, attempt: int, report: int, token: Token) -> StreamingR
 
 @router.get("/attempts/{attempt}/source/info/refs", include_in_schema=False)
 async def source_refs(site: TheSite, request: Request, attempt: int, service: str) -> StreamingResponse:
-    project, _ = await run_in_threadpool(check_lease, site, attempt, bearer(request))
+    project, _ = await run_in_threadpool(source_of_lease, site, attempt, bearer(request))
     if service != "git-upload-pack":
         raise HTTPException(403, "the source is for fetching only")
     return refs_answer(site, project, request)
@@ -153,5 +153,5 @@ async def source_refs(site: TheSite, request: Request, attempt: int, service: st
 
 @router.post("/attempts/{attempt}/source/git-upload-pack", include_in_schema=False)
 async def source_pack(site: TheSite, request: Request, attempt: int) -> StreamingResponse:
-    project, _ = await run_in_threadpool(check_lease, site, attempt, bearer(request))
+    project, _ = await run_in_threadpool(source_of_lease, site, attempt, bearer(request))
     return await pack_answer(site, project, request)

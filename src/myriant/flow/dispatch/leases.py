@@ -33,7 +33,13 @@ def held(session: Session, attempt_id: int, token: str, *, lock: bool = False) -
     return attempt
 
 
-def check_lease(site: Site, attempt_id: int, token: str) -> tuple[int, str]:
+def check_lease(site: Site, attempt_id: int, token: str) -> None:
+    """Asked before each body of a runner is read. Raises LeaseLost."""
+    with site.store.transaction() as session:
+        held(session, attempt_id, token)
+
+
+def source_of_lease(site: Site, attempt_id: int, token: str) -> tuple[int, str]:
     """The project of a running lease and its commit, for fetching the source. Raises LeaseLost."""
     with site.store.transaction() as session:
         attempt = held(session, attempt_id, token)

@@ -88,8 +88,10 @@ def _look_once(site: Site, project_name: str) -> list[int] | None:
         found = heads(remote, pulls)
     except GitError as error:
         with site.store.transaction() as session:
+            is_news = the_project(session, project_name).trouble != str(error)
             _seen(session, project_name, trouble=str(error))
-        _log.warning("cannot read %s: %s", project_name, error)
+        if is_news:  # not again at each look, for ever
+            _log.warning("cannot read %s: %s", project_name, error)
         return []
     numbers = []
     with site.store.transaction() as session:
