@@ -24,8 +24,12 @@ def browser() -> Iterator[Browser]:
 
 @contextmanager
 def signed_in(browser: Browser, world: World, expected: tuple[str, ...] = ("status of 404",)) -> Iterator[Page]:
-    """A page of somebody who is signed in; errors on its console that are not expected fail the test."""
-    context = browser.new_context(viewport={"width": 1280, "height": 800})
+    """A page of somebody who is signed in; errors on its console that are not expected fail the test.
+
+    One person's browser for all tests of a module: what it has loaded once it need not load and compile again.
+    """
+    there = [c for c in browser.contexts if any(c.cookies(world.address))]
+    context = there[0] if there else browser.new_context(viewport={"width": 1280, "height": 800})
     found = context.new_page()
     problems: list[str] = []
     found.on("pageerror", lambda error: problems.append(str(error)))
@@ -35,10 +39,13 @@ def signed_in(browser: Browser, world: World, expected: tuple[str, ...] = ("stat
             problems.append(said.text) if said.type == "error" and not any(e in said.text for e in expected) else None
         ),
     )
-    found.goto(world.http.post("/sign-in-links", json={}).json()["link"])
-    found.wait_for_url(world.address + "/")
+    if not there:
+        found.goto(world.http.post("/sign-in-links", json={}).json()["link"])
+        found.wait_for_url(world.address + "/")
     yield found
-    context.close()
+    if found.url.startswith(world.address):
+        found.evaluate("localStorage.clear()")  # the next test has nothing of what this one has chosen
+    found.close()
     assert problems == []
 
 

@@ -1,5 +1,5 @@
 /** One stream of changes a browser: the tab that holds the lock listens and tells the others. */
-import type { QueryClient } from "@tanstack/react-query";
+import type { QueryClient, QueryKey } from "@tanstack/react-query";
 import { keys } from "./queries";
 
 export interface Change {
@@ -26,25 +26,59 @@ function setConnected(now: boolean) {
 
 type Message = { change: Change } | { connected: boolean };
 
+const LONGEST = 4000; // milliseconds
+
+/**
+ * Things come in bursts, and what follows from one takes its time: a round soon after the first, the next when that has
+ * ended and twice its time has passed, at least `gap` milliseconds. What comes meanwhile is in the next round, once.
+ */
+export function rounds<T>(gap: number, go: (things: T[]) => Promise<unknown>) {
+  const pending = new Map<string, T>();
+  let timer: ReturnType<typeof setTimeout> | undefined;
+  let ended = false;
+
+  const round = async () => {
+    const things = [...pending.values()];
+    pending.clear();
+    const began = performance.now();
+    let patience: ReturnType<typeof setTimeout> | undefined;
+    await Promise.race([go(things).catch(() => undefined), new Promise((over) => (patience = setTimeout(over, LONGEST)))]);
+    clearTimeout(patience);
+    if (!ended) timer = setTimeout(rested, Math.min(LONGEST, Math.max(gap, 2 * (performance.now() - began))));
+  };
+  const rested = () => {
+    if (pending.size > 0) void round();
+    else timer = undefined;
+  };
+  return {
+    add: (name: string, thing: T) => {
+      pending.set(name, thing);
+      if (!ended) timer ??= setTimeout(() => void round(), 60);
+    },
+    end: () => {
+      ended = true;
+      pending.clear();
+      clearTimeout(timer);
+    },
+  };
+}
+
 /** Keep the queries current until `stop` is aborted. */
 export function listen(client: QueryClient, stop: AbortSignal): void {
   const channel = new BroadcastChannel("myriant-live");
-  const pending = new Map<string, Change>();
-  let timer: number | undefined;
-
-  const flush = () => {
-    timer = undefined;
-    for (const change of pending.values()) refresh(client, change);
-    pending.clear();
-  };
+  const ask = (concerned: QueryKey[]) =>
+    Promise.all(concerned.map((queryKey) => client.invalidateQueries({ queryKey })));
+  const lines = rounds(150, ask);
+  const others = rounds(350, ask);
   const take = (message: Message) => {
     if ("connected" in message) {
       if (message.connected && !connected) void client.invalidateQueries();
       setConnected(message.connected);
       return;
     }
-    pending.set(`${message.change.kind}/${message.change.project}/${message.change.run}`, message.change);
-    timer ??= window.setTimeout(flush, 60);
+    for (const key of concerned(message.change)) {
+      (message.change.kind === "log" ? lines : others).add(JSON.stringify(key), key);
+    }
   };
   channel.onmessage = (event: MessageEvent<Message>) => take(event.data);
   const share = (message: Message) => {
@@ -69,24 +103,20 @@ export function listen(client: QueryClient, stop: AbortSignal): void {
   else void open();
   stop.addEventListener("abort", () => {
     channel.close();
-    clearTimeout(timer);
+    lines.end();
+    others.end();
   });
 }
 
-function refresh(client: QueryClient, change: Change): void {
-  const { kind, project, run } = change;
-  if (kind === "log") {
-    void client.invalidateQueries({ queryKey: keys.log() });
-    return;
-  }
-  void client.invalidateQueries({ queryKey: keys.pulse() });
-  void client.invalidateQueries({ queryKey: keys.desk() });
-  if (kind === "runner" || kind === "cell") void client.invalidateQueries({ queryKey: keys.runners() });
-  if (kind === "project" || kind === "run") void client.invalidateQueries({ queryKey: keys.projects() });
+/** What is asked for again after a change. */
+function concerned({ kind, project, run }: Change): QueryKey[] {
+  if (kind === "log") return [keys.log()];
+  const found: QueryKey[] = [keys.pulse(), keys.desk()];
+  if (kind === "runner" || kind === "cell") found.push(keys.runners());
+  if (kind === "project" || kind === "run") found.push(keys.projects());
   if (project !== null) {
-    void client.invalidateQueries({ queryKey: keys.strip(project) });
-    if (run !== null) void client.invalidateQueries({ queryKey: keys.run(project, run) });
-    void client.invalidateQueries({ queryKey: keys.attempt() });
-    void client.invalidateQueries({ queryKey: keys.log() });
+    found.push(keys.strip(project), keys.attempt(), keys.log());
+    if (run !== null) found.push(keys.run(project, run));
   }
+  return found;
 }

@@ -1,0 +1,46 @@
+import { afterEach, beforeEach, expect, test, vi } from "vitest";
+import { rounds } from "./live";
+
+beforeEach(() => void vi.useFakeTimers({ toFake: ["setTimeout", "clearTimeout", "performance"] }));
+afterEach(() => void vi.useRealTimers());
+
+const rows: [what: string, gap: number, takes: number, comes: number[], began: number[]][] = [
+  ["one thing is asked for soon", 300, 10, [0], [60]],
+  ["a burst is one round", 300, 10, [0, 5, 10, 20, 50], [60]],
+  ["what comes during a round or soon after is in the next", 300, 10, [0, 65, 80, 200, 300], [60, 370]],
+  ["a long burst is a round each gap", 300, 0, Array.from({ length: 90 }, (_, n) => n * 10), [60, 360, 660, 960]],
+  ["a server that takes long is asked less", 300, 1000, [0, 100, 1500, 4000], [60, 3060, 6060]],
+  ["one that never answers holds nothing up", 300, Infinity, [0, 100], [60, 8060]],
+];
+
+test.each(rows)("%s", async (_, gap, takes, comes, began) => {
+  const found: number[] = [];
+  const start = performance.now();
+  const asked = rounds<string>(gap, (things) => {
+    found.push(Math.round((performance.now() - start) / 10) * 10); // a fake clock adds 1 ms to what is due at once
+    expect(new Set(things).size).toBe(things.length);
+    return takes === Infinity ? new Promise(() => undefined) : new Promise((done) => setTimeout(done, takes));
+  });
+  for (const [turn, at] of comes.entries()) {
+    setTimeout(() => {
+      asked.add("strip", "strip");
+      if (turn % 2) asked.add("run", "run");
+    }, at);
+  }
+  await vi.advanceTimersByTimeAsync(30_000);
+  expect(found).toEqual(began);
+});
+
+test("after its end nothing is asked, and a failure is no end", async () => {
+  const go = vi.fn(() => Promise.reject(new Error("away")));
+  const asked = rounds<string>(100, go);
+  asked.add("strip", "strip");
+  await vi.advanceTimersByTimeAsync(1000);
+  asked.add("strip", "strip");
+  await vi.advanceTimersByTimeAsync(1000);
+  expect(go).toHaveBeenCalledTimes(2);
+  asked.end();
+  asked.add("strip", "strip");
+  await vi.advanceTimersByTimeAsync(1000);
+  expect(go).toHaveBeenCalledTimes(2);
+});
