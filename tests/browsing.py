@@ -57,6 +57,7 @@ def page(browser: Browser, world: World) -> Iterator[Page]:
 
 def axe(page: Page) -> list[str]:
     """Violations that axe finds on the page, each with the elements concerned."""
-    page.evaluate(AXE.read_text())
+    if not page.evaluate("'axe' in window"):
+        page.evaluate(AXE.read_text())
     found = page.evaluate("async () => (await axe.run(document, {runOnly: ['wcag2a', 'wcag2aa']})).violations")
     return [f"{v['id']}: {[n['html'][:140] for n in v['nodes'][:3]]}" for v in found]

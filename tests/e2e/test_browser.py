@@ -140,31 +140,6 @@ def test_the_desk_says_who_is_held_since_when_and_what_cannot_run(world: World, 
     expect(row.get_by_role("link", name="Run 2: held")).to_be_visible()
 
 
-@pytest.mark.parametrize("scheme", ["light", "dark"])
-@pytest.mark.parametrize(
-    "path",
-    [
-        "/",
-        "/p/watched/runs/2",
-        "/p/watched/runs/2?section=matrix",
-        "/p/watched/runs/2?section=evidence",
-        "/p/watched?section=sent&list=1",
-        "/p/watched/runs/2?section=change",
-        "/p/watched/trends",
-        "/p/watched/pulls",
-        "/p/watched/settings",
-        "/p/watched/plan",
-        "/nowhere",
-    ],
-)
-def test_every_main_view_passes_axe(world: World, page: Page, story: Repository, path: str, scheme: str) -> None:
-    page.emulate_media(color_scheme="dark" if scheme == "dark" else "light")
-    page.goto(world.address + path)
-    page.wait_for_load_state("networkidle") if "run" not in path else page.get_by_test_id("sentence").wait_for()
-    page.wait_for_timeout(300)
-    assert axe(page) == []
-
-
 def test_an_empty_project_says_what_to_do_next(world: World, page: Page) -> None:
     world.repository("empty-one", None)
     page.goto(f"{world.address}/p/empty-one")

@@ -174,22 +174,80 @@ def test_93_cells_fit_and_are_chosen_by_dragging_and_by_words(
     assert page.evaluate("document.documentElement.scrollWidth <= innerWidth")
 
 
-@pytest.mark.parametrize(
-    ("path", "width"),
-    [("", 768), ("", 400), ("/runs/2?section=tests", 400), ("/runs/2?section=change", 400), ("/trends", 400),
-     ("/versions", 400), ("/past", 400), ("/morning", 400), ("/releases", 400), ("/pulls", 400), ("/settings", 768), ("/settings", 400), ("/plan", 400)],
-)  # fmt: skip
-def test_narrow_windows_hold_every_page(page: Page, world: World, story: Repository, path: str, width: int) -> None:
-    page.set_viewport_size({"width": width, "height": 800})
-    page.goto(of(world, path))
-    page.wait_for_load_state("networkidle") if "/runs" not in path and path else page.get_by_test_id(
-        "sentence"
-    ).wait_for()
-    assert page.evaluate("document.documentElement.scrollWidth <= innerWidth"), path
-    page.get_by_role("button", name="More pages").click()
-    page.get_by_role("menuitem", name="Trends").press("Escape")
-    expect(page.get_by_role("menu")).to_have_count(0)
-    assert axe(page) == []
+RUN = "/runs/2?section="
+VIEWS = {
+    "desk": "/", "add": "/add", "nowhere": "/nowhere", "runners": "/runners",
+    **{s: f"{RUN}{s}" for s in ("findings", "matrix", "tests&state=all", "coverage", "evidence", "sent", "change")},
+    "list": "/runs/2?list=1", "held against": "/runs/2?base=1", "test": "/tests/1", "flaky": "/flaky",
+    **{p: f"/{p}" for p in ("pulls", "trends", "versions", "past", "releases", "rankings", "cost", "morning")},
+    "failures": "/past?look=failures", "settings": "/settings", "plan": "/plan", "forms": "/plan?view=forms",
+    "tag": "/plan?event=tag&tag=v1",
+}  # fmt: skip
+OF_SERVER = ("desk", "add", "nowhere", "runners")
+
+
+@pytest.mark.parametrize("view", VIEWS)
+def test_each_view_is_whole_and_readable_at_three_widths_in_both_themes(
+    page: Page, world: World, story: Repository, view: str
+) -> None:
+    page.goto(world.address + VIEWS[view] if view in OF_SERVER else of(world, VIEWS[view]))
+    page.get_by_test_id("sentence").wait_for() if "/runs/2" in VIEWS[view] else page.wait_for_load_state("networkidle")
+    for width in (1280, 768, 400):
+        page.set_viewport_size({"width": width, "height": 800})
+        for scheme in ("dark", "light"):
+            page.emulate_media(color_scheme="dark" if scheme == "dark" else "light", reduced_motion="reduce")
+            expect(page.locator(f"[data-mantine-color-scheme={scheme}]")).to_have_count(1)
+            assert page.evaluate("document.documentElement.scrollWidth <= innerWidth"), (view, width)
+            assert axe(page) == [], (view, width, scheme)
+    if view not in OF_SERVER:
+        page.get_by_role("button", name="More pages").click()
+        page.get_by_role("menuitem", name="Trends").press("Escape")
+        expect(page.get_by_role("menu")).to_have_count(0)
+
+
+def focus(page: Page, what: str, most: int = 90) -> None:
+    """By Tab alone until something of that name has the focus."""
+    said = ""
+    for _ in range(most):
+        page.keyboard.press("Tab")
+        said = page.evaluate(
+            "(e => e.matches('a, button, input') ? `${e.getAttribute('aria-label')} ${e.innerText}` : '')"
+            "(document.activeElement)"
+        )
+        if re.search(what, said):
+            return
+    raise AssertionError(f"{what} is not reached in {most} steps; at last: {said[:200]}")
+
+
+def test_from_the_desk_to_the_cause_by_keyboard_alone(page: Page, world: World, story: Repository) -> None:
+    page.goto(f"{world.address}/")
+    page.get_by_role("link", name="Run 2: held").first.wait_for()
+    while True:  # of those that are held, ours
+        focus(page, "Run 2: held")
+        if page.evaluate("document.activeElement.getAttribute('href')").startswith("/p/strained/"):
+            break
+    page.keyboard.press("Enter")
+    expect(page.get_by_test_id("sentence")).to_contain_text("Held: 1 test newly fails")
+    page.keyboard.press("j")
+    page.keyboard.press("o")
+    expect(page.get_by_test_id("expected-actual")).to_contain_text("3")
+    expect(page.get_by_test_id("changes")).to_contain_text("Let the tide rise by four")
+    focus(page, "tide.lua:2")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("figure")).to_contain_text("two")
+    page.keyboard.press("d")
+    expect(page.get_by_text("three").first).to_be_visible()
+    page.keyboard.press("5")
+    expect(page.get_by_text("echo is looked for").first).to_be_visible()
+    page.keyboard.press("3")
+    focus(page, "null rises")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("rises")
+    page.go_back()
+    page.keyboard.press("2")
+    focus(page, "lua=5.1: 1 failing")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("cell=unit"))
 
 
 def test_the_list_is_moved_through_by_keys_and_all_of_a_run_is_printed(

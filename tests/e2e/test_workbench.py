@@ -230,20 +230,6 @@ def test_forms_and_text_are_two_views_of_one_document(world: World, page: Page, 
     expect(page.get_by_test_id("editor")).to_contain_text("runtime =")
 
 
-@pytest.mark.parametrize("scheme", ["light", "dark"])
-@pytest.mark.parametrize(
-    "path", ["/p/planned/plan", "/p/planned/plan?view=forms", "/p/planned/plan?event=tag&tag=v1", "/add"]
-)
-def test_the_workbench_passes_axe(world: World, page: Page, planned: Repository, path: str, scheme: str) -> None:
-    page.emulate_media(color_scheme="dark" if scheme == "dark" else "light")
-    page.goto(world.address + path)
-    (
-        page.get_by_test_id("rehearsal") if "plan" in path else page.get_by_label("Path or address of the repository")
-    ).wait_for()
-    page.wait_for_timeout(400)
-    assert axe(page) == []
-
-
 def test_the_schema_and_the_reference_agree_with_what_is_read(world: World) -> None:
     schema = world.http.get(f"{world.address}/schema/plan-1.json").json()
     printed = world.command("plan", "schema")

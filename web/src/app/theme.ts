@@ -7,6 +7,7 @@ export const theme = createTheme({
   primaryShade: { light: 6, dark: 3 },
   colors: { indigo },
   defaultRadius: 3,
+  respectReducedMotion: true,
   fontFamily: '"Schibsted Grotesk Variable", system-ui, sans-serif',
   fontFamilyMonospace: '"Spline Sans Mono Variable", ui-monospace, monospace',
   fontSizes: { xs: "12px", sm: "13.5px", md: "15px", lg: "18px", xl: "22px" },
