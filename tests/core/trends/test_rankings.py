@@ -44,6 +44,11 @@ nan = float("nan")
         ({"a": [3.0]}, {"a": 10.0, "b": 9.0}, {0: (3.0, 1.0)}),  # another cell is as long without it
         ({"a": [nan, 2.0], "b": [5.0]}, {"a": 9.0, "b": 9.0}, {0: (5.0, 0.0), 1: (2.0, 0.0)}),
         ({}, {"a": 9.0}, {}),
+        (
+            {"a": [0.004, 0.006], "b": [0.005, 0.004]},
+            {"a": 0.2, "b": 0.1},
+            {1: (0.01, 0.006)},
+        ),  # nine milliseconds are not slow
         ({"a": [12.0]}, {"a": 10.0}, {0: (12.0, 10.0)}),  # tests side by side take more than their cell
     ],
 )
@@ -51,7 +56,7 @@ def test_a_slow_test_costs_what_its_longest_cell_would_gain(
     seconds: dict[str, list[float]], whole: dict[str, float], told: dict[int, tuple[float, float]]
 ) -> None:
     found = slow_tests({c: np.array(s) for c, s in seconds.items()}, whole)
-    assert {s.test: (s.seconds, s.gain) for s in found} == told
+    assert {s.test: (round(s.seconds, 9), round(s.gain, 9)) for s in found} == told
     assert [s.seconds for s in found] == sorted((s.seconds for s in found), reverse=True)
 
 

@@ -33,8 +33,10 @@ export function Beside({ project, strip, selected, base, onBase }: Props) {
       if (last !== undefined) onBase(last);
     },
   });
+  const none = newest.data?.columns.length === 0 ? `${newest.variables} has no run yet.` : undefined;
   const other = /^\d+$/.test(wanted) && Number(wanted) > 0 && !runs.some((r) => r.number === Number(wanted)) ? Number(wanted) : undefined;
   return (
+    <>
     <Drop
       width={420}
       target={
@@ -51,5 +53,7 @@ export function Beside({ project, strip, selected, base, onBase }: Props) {
       ]}
       nothing="no run is called that"
     />
+    {(newest.error ?? none) && <span role="alert">{newest.error?.message ?? none}</span>}
+    </>
   );
 }

@@ -135,6 +135,19 @@ test("a run is compared with another of the strip, or with any by its number", a
   expect(chosen).toEqual([1, 40, 31, 22]);
 });
 
+test.each([
+  [500, "refused with 500"],
+  [{ ...strip, columns: [] }, "release-1 has no run yet."],
+])("what cannot be compared with says so", async (answer, said) => {
+  const answers = { "GET /api/v1/projects/lockstep/strip": { ...strip, columns: [] }, "GET /api/v1/projects/lockstep/runs": { runs: [], fitting: 0, more: false } };
+  const { user } = shown(<Beside project="lockstep" strip={strip} selected={3} base={1} onBase={() => undefined} />, { answers });
+  await user.click(screen.getByRole("button", { name: "Compare with…" }));
+  await user.type(await screen.findByLabelText("Compare with"), "rele");
+  Object.assign(answers, { "GET /api/v1/projects/lockstep/strip": answer });
+  await user.click(await screen.findByRole("menuitem", { name: "The newest run of release-1" }));
+  expect((await screen.findByRole("alert")).textContent).toBe(said);
+});
+
 test("the legend is put away for good", async () => {
   const { user } = shown(<Legend />);
   expect(within(screen.getByRole("note")).getAllByRole("img").length).toBe(5);

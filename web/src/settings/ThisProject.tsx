@@ -115,9 +115,11 @@ function Removal({ project }: { project: string }) {
   });
   if (!open)
     return (
-      <Button size="compact-xs" variant="default" onClick={() => setOpen(true)}>
-        Remove this project …
-      </Button>
+      <p>
+        <Button size="compact-xs" variant="default" onClick={() => setOpen(true)}>
+          Remove this project …
+        </Button>
+      </p>
     );
   return (
     <form

@@ -65,6 +65,9 @@ def together(failing: Sequence[Collection[int]], least: int = 3) -> list[Togethe
     return sorted(found, key=lambda t: (-len(t.tests) * t.runs, t.tests))
 
 
+LEAST = 0.01  # seconds
+
+
 @dataclass(frozen=True, slots=True)
 class Slow:
     """Seconds that a test takes in all cells together, and what the run would be shorter without it."""
@@ -77,7 +80,8 @@ class Slow:
 def slow_tests(seconds: Mapping[Cell, NDArray[np.float64]], whole: Mapping[Cell, float], most: int = 20) -> list[Slow]:
     """The slowest tests of a run. `seconds` are by cell and test number (NaN: none there), `whole` those of each cell.
 
-    The run is as long as its longest cell: what a test takes in the others makes it no shorter.
+    The run is as long as its longest cell: what a test takes in the others makes it no shorter. Below ten milliseconds
+    in all cells together nothing is slow.
     """
     size = max((len(s) for s in seconds.values()), default=0)
     total, after = np.zeros(size), np.full(size, 0.0)
@@ -90,7 +94,7 @@ def slow_tests(seconds: Mapping[Cell, NDArray[np.float64]], whole: Mapping[Cell,
     for cell in whole.keys() - seconds.keys():
         after = np.maximum(after, whole[cell])
     order = np.argsort(-total, kind="stable")[:most]
-    return [Slow(int(t), float(total[t]), float(longest - after[t])) for t in order if total[t] > 0]
+    return [Slow(int(t), float(total[t]), float(longest - after[t])) for t in order if total[t] >= LEAST]
 
 
 Path = TypeVar("Path", bound=Hashable)
