@@ -104,41 +104,51 @@ function Others({ attempt }: { attempt: Attempt }) {
 function StepsAndLog({ attempt }: { attempt: Attempt }) {
   const { state, usual } = useLogState(attempt.id);
   const [jump, setJump] = useState<{ line: number; nonce: number }>();
+  const [wanted, setWanted] = useState<number>();
   const lineOf = (step: Step) => usual?.steps.find((s) => s.position === step.position)?.first;
+  const ill = attempt.steps.find((s) => s.state !== "passed" && s.state !== "skipped");
+  const chosen = attempt.steps.find((s) => s.position === wanted) ?? ill ?? attempt.steps[0];
   return (
-    <div className={classes.split}>
+    <>
       <ol className={classes.steps} aria-label="Steps">
         {attempt.steps.map((step) => (
-          <StepRow
+          <StepTile
             key={step.position}
             step={step}
+            chosen={step === chosen}
             onJump={() => {
               const line = lineOf(step);
+              setWanted(step.position);
               if (line !== undefined) setJump((j) => ({ line, nonce: (j?.nonce ?? 0) + 1 }));
             }}
           />
         ))}
       </ol>
+      {chosen && (
+        <p className={classes.command}>
+          <code>{chosen.command}</code>
+          {chosen.reason && <span className={classes.reason}>{chosen.reason}</span>}
+        </p>
+      )}
       {state && <Log attempt={attempt.id} state={state} usual={usual} failed={attempt.state === "failed" || attempt.state === "void"} jump={jump} />}
-    </div>
+    </>
   );
 }
 
 const markOfStep: Record<string, string> = { failed: "new", running: "running" };
 
-function StepRow({ step, onJump }: { step: Step; onJump: () => void }) {
+/** A step on the line of its attempt: the longer it took, the wider it is, as far as names leave room. */
+function StepTile({ step, chosen, onJump }: { step: Step; chosen: boolean; onJump: () => void }) {
   const seconds = step.started_at && step.ended_at ? (Date.parse(step.ended_at) - Date.parse(step.started_at)) / 1000 : undefined;
   return (
-    <li>
-      <button type="button" className={`plain ${classes.step ?? ""}`} onClick={onJump}>
+    <li style={{ flexGrow: Math.max(1, Math.round(10 * (seconds ?? 0.1))) }}>
+      <button type="button" className={`plain ${classes.step ?? ""}`} data-state={step.state} aria-current={chosen} title={step.command} onClick={onJump}>
         <StatusMark mark={markNamed(markOfStep[step.state] ?? step.state)} size={12} label={step.state} />
         <span>{step.name}</span>
         <span className="soft">
           {step.exit_status ? `exit ${step.exit_status} · ` : ""}
           {seconds === undefined ? step.state : duration(seconds)}
         </span>
-        <code>{step.command}</code>
-        {step.reason && <span className={classes.reason}>{step.reason}</span>}
       </button>
     </li>
   );

@@ -193,5 +193,5 @@ def _said(runs: Sequence[Decided], branch: str, failed: int, quiet: int, tests: 
     words = f"Of the newest {counted(len(runs), 'push', 'pushes')} to {branch}, {held} {were} held"
     if not failed:
         return f"{words}; no test failed."
-    never = f"; {quiet:,} of {counted(tests, 'test')} never failed" if tests else ""
+    never = f"; {quiet:,} of the newest run's {counted(tests, 'test')} never did" if tests else ""
     return f"{words}; {counted(failed, 'test')} failed in some of them{never}."
