@@ -5,14 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from weakref import WeakKeyDictionary
 
 import pytest
-from playwright.sync_api import Browser, Page, expect, sync_playwright
+from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_playwright
 
 from chromium import FLAGS
 from conftest import World
 
 expect.set_options(timeout=60_000)  # a state is waited for; how long it takes says how busy the machine is
+_signed_in: WeakKeyDictionary[Browser, dict[str, BrowserContext]] = WeakKeyDictionary()
 AXE = Path(__file__).parents[1] / "web/node_modules/axe-core/axe.min.js"
 
 
@@ -28,8 +30,8 @@ def signed_in(browser: Browser, world: World, expected: tuple[str, ...] = ("stat
 
     One person's browser for all tests of a module: what it has loaded once it need not load and compile again.
     """
-    there = [c for c in browser.contexts if any(c.cookies(world.address))]
-    context = there[0] if there else browser.new_context(viewport={"width": 1280, "height": 800})
+    there = _signed_in.setdefault(browser, {}).get(world.address)
+    context = there or browser.new_context(viewport={"width": 1280, "height": 800})
     found = context.new_page()
     problems: list[str] = []
     found.on("pageerror", lambda error: problems.append(str(error)))
@@ -42,6 +44,7 @@ def signed_in(browser: Browser, world: World, expected: tuple[str, ...] = ("stat
     if not there:
         found.goto(world.http.post("/sign-in-links", json={}).json()["link"])
         found.wait_for_url(world.address + "/")
+        _signed_in[browser][world.address] = context
     yield found
     if found.url.startswith(world.address):
         found.evaluate("localStorage.clear()")  # the next test has nothing of what this one has chosen

@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import time
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 import pytest
 from sqlalchemy import Connection, select, text
+from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
 from conftest import PLAN, Repository, World, junit, stored_project, writes
 from myriant.flow.control.stopping import stop_run
+from myriant.flow.keep.projects import forget_project
 from myriant.flow.planning.reading import plan_run
 from myriant.flow.who import Person
 from myriant.store.engine import Store
@@ -448,8 +451,8 @@ def test_what_is_stopped_before_its_plan_was_read_runs_nothing(world: World) -> 
     assert view["run"]["verdict"] == "held" and "stopped by Ada Fen" in view["run"]["sentence"]
 
 
-def waits_for_a_lock(store: Store) -> bool:
-    query = "SELECT count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND query ILIKE '%%cell%%'"
+def waits_for_a_lock(store: Store, what: str = "cell") -> bool:
+    query = f"SELECT count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND query ILIKE '%%{what}%%'"
     with store.transaction() as session:
         return bool(session.scalar(text(query)))
 
@@ -469,7 +472,10 @@ def test_what_a_runner_takes_or_ends_at_that_moment_is_stopped_whole_or_not_at_a
 
     def take(session: Session | Connection) -> None:
         session.execute(text("SELECT 1 FROM cell WHERE id = :cell FOR UPDATE"), {"cell": cell_id})
-        session.execute(text("UPDATE attempt SET state = 'running' WHERE id = :attempt"), {"attempt": attempt})
+        session.execute(
+            text("UPDATE attempt SET state = 'running', lease_until = now() + interval '1 hour' WHERE id = :attempt"),
+            {"attempt": attempt},
+        )
         session.execute(
             text("UPDATE cell SET state = 'running', attempt_id = :attempt WHERE id = :cell"),
             {"cell": cell_id, "attempt": attempt},
@@ -493,5 +499,24 @@ def test_what_a_runner_takes_or_ends_at_that_moment_is_stopped_whole_or_not_at_a
         expected = ("reading", "running")
     with site.store.transaction() as session:
         found = (session.get_one(Attempt, attempt).state, session.get_one(Cell, cell_id).state)
-        session.execute(text("DELETE FROM project WHERE id = :project"), {"project": project})  # it would wait for ever
+    forget_project(site, name)  # while the worker ends its run; one whose reports are never read would wait for ever
     assert found == expected
+
+
+def test_a_project_is_removed_while_something_holds_what_is_in_it(world: World) -> None:
+    site = world.installation.site
+    assert site is not None
+    project, _ = stored_project(site.store)
+    with site.store.transaction() as session:
+        name = session.get_one(Project, project).name
+    with site.store.engine.connect() as holder, ThreadPoolExecutor(1) as threads:
+        holder.execute(text("SELECT 1 FROM run WHERE project_id = :project FOR UPDATE"), {"project": project})
+        removal = threads.submit(forget_project, site, name)
+        while not waits_for_a_lock(site.store, "project"):
+            time.sleep(0.05)
+        with suppress(OperationalError):  # each waits for the other: the database gives one of them up
+            holder.execute(text("SELECT 1 FROM project WHERE id = :project FOR KEY SHARE"), {"project": project})
+        holder.rollback()
+        removal.result()
+    with site.store.transaction() as session:
+        assert session.get(Project, project) is None

@@ -11,7 +11,7 @@ from fastapi.responses import JSONResponse
 from sqlalchemy.exc import DataError, InterfaceError, OperationalError
 from starlette.exceptions import HTTPException
 
-from myriant.flow.errors import FlowError
+from myriant.flow.errors import FlowError, is_deadlock
 
 _log = logging.getLogger(__name__)
 _STATUS = {"not-found": 404, "refused": 409, "forbidden": 403, "lease-lost": 409, "bad-input": 422, "replaced": 409}
@@ -49,6 +49,9 @@ def answer_of(error: Exception) -> JSONResponse:
             said = "the server's disk is full" if full else f"the server's files cannot be used: {error.strerror}"
             mend = "make room on the server; runners keep what they have and try again"
             return _later(problem(503, "storage-away", said, mend), 5)
+        case OperationalError() if is_deadlock(error):
+            said = "something else changed the same things at that moment"
+            return _later(problem(503, "database-away", said, "try again in a moment"), 1)
         case OperationalError() | InterfaceError():
             return _later(
                 problem(503, "database-away", "the database cannot be reached now", "try again in a moment"), 2

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from myriant.store.engine import is_deadlock as is_deadlock  # for those who answer with errors
+
 
 class FlowError(Exception):
     """Something was asked that cannot be done; `mend` says what would help."""

@@ -13,7 +13,7 @@ import alembic.config
 import psycopg
 from alembic.util.exc import CommandError
 from sqlalchemy import Engine, create_engine, event, text
-from sqlalchemy.exc import InvalidatePoolError
+from sqlalchemy.exc import InvalidatePoolError, OperationalError
 from sqlalchemy.orm import Session
 from sqlalchemy.pool import ConnectionPoolEntry
 
@@ -39,6 +39,11 @@ def _prove(connection: Any, record: ConnectionPoolEntry, _proxy: Any) -> None:
             connection.rollback()
         except psycopg.Error as error:
             raise InvalidatePoolError from error
+
+
+def is_deadlock(error: BaseException) -> bool:
+    """Whether two transactions waited for each other and this one was given up: it may be tried again."""
+    return isinstance(error, OperationalError) and isinstance(error.orig, psycopg.errors.DeadlockDetected)
 
 
 class Store:

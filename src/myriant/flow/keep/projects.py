@@ -8,6 +8,8 @@ from contextlib import suppress
 from dataclasses import dataclass
 from urllib.parse import urlsplit
 
+from tenacity import Retrying, retry_if_exception, stop_after_attempt
+
 from myriant.flow.ask.repositories import POLL_SECONDS, is_bare, main_branch_of, opened, suggested_name, why_refused
 from myriant.flow.errors import BadInput, Refused
 from myriant.flow.intake.pulls import start_what_waits
@@ -22,6 +24,7 @@ from myriant.repos.hook import install_hook, remove_hook, try_hook
 from myriant.repos.remote import Remote, heads, is_pull_pattern, without_password
 from myriant.store.audit import record
 from myriant.store.changes import tell
+from myriant.store.engine import is_deadlock
 from myriant.store.projects import all_projects, project_named, remove_project
 from myriant.store.projects import project_names as names
 from myriant.store.retention import blobs_of_project
@@ -205,10 +208,11 @@ def forget_project(site: Site, name: str) -> None:
     if folder is not None:
         with suppress(OSError):
             remove_hook(folder, name)
-    with site.store.transaction() as session:
-        blobs = blobs_of_project(session, project.id) if project is not None else []
-        remove_project(session, name)
-        tell(session, "project", name)
+    for again in Retrying(retry=retry_if_exception(is_deadlock), stop=stop_after_attempt(8), reraise=True):
+        with again, site.store.transaction() as session:  # what goes on in it may hold what is removed, and ends first
+            blobs = blobs_of_project(session, project.id) if project is not None else []
+            remove_project(session, name)
+            tell(session, "project", name)
     for blob in blobs:
         site.blobs.remove(blob)
 
