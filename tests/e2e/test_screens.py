@@ -198,7 +198,7 @@ def test_each_view_is_whole_and_readable_at_three_widths_in_both_themes(
             page.emulate_media(color_scheme="dark" if scheme == "dark" else "light", reduced_motion="reduce")
             expect(page.locator(f"[data-mantine-color-scheme={scheme}]")).to_have_count(1)
             assert page.evaluate("document.documentElement.scrollWidth <= innerWidth"), (view, width)
-            assert axe(page) == [], (view, width, scheme)
+            assert axe(page, colours=scheme == "dark") == [], (view, width, scheme)  # only colours differ there
     if view not in OF_SERVER:
         page.get_by_role("button", name="More pages").click()
         page.get_by_role("menuitem", name="Trends").press("Escape")
