@@ -1,7 +1,6 @@
 # `make demo` and `make test` are all that a fresh machine needs; each installs what is missing.
 BIN := .venv/bin
 SLOTS ?= 4
-WORKERS ?= $(shell expr `nproc` + 1)  # tests wait for states about a quarter of their time
 
 .PHONY: setup demo test check lint lint-python lint-web bench client lock
 
@@ -15,7 +14,7 @@ test: setup       ## lint, then every test
 	@tools/setup --with-browser
 	@$(MAKE) --no-print-directory lint
 	@cd web && ../$(BIN)/npm run -s test
-	@$(BIN)/pytest tests -n $(strip $(WORKERS)) --maxprocesses 4 --dist loadfile --no-loadscope-reorder
+	@$(BIN)/pytest tests -n auto --maxprocesses 3 --dist loadfile --no-loadscope-reorder
 
 check: lint       ## what a change needs while one works: lint, types, unit tests, one push end to end
 	@cd web && ../$(BIN)/npm run -s test

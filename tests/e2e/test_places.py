@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import pytest
-from playwright.sync_api import Page
+from playwright.sync_api import Page, expect
 
 from browsing import browser, page
 from conftest import Repository, World, junit, writes
@@ -227,3 +227,44 @@ def test_every_place_says_the_same_of_a_run(page: Page, world: World, runner: Si
         played.agree(2, Told("undecided", cells - 2, 0, 0, 0, "undecided"))
         played.rest(2, PASSES)
         played.agree(2, Told("clear", cells, 0, 0, 0, "clear", final=True))
+
+
+def test_20000_tests_stand_under_their_heads(page: Page, world: World, runner: Simulated) -> None:
+    groups, each = 200, 100
+    names = [(f"tide.g{g:03d}", f"t{n:02d}") for g in range(groups) for n in range(each)]
+
+    def report(failing: tuple[str, str] | None) -> str:
+        rows = (
+            f'<testcase classname="{g}" name="{n}" time="0.01"'
+            + ("><failure message='expected 3, got 4'/></testcase>" if (g, n) == failing else "/>")
+            for g, n in names
+        )
+        return f'<testsuites><testsuite name="s">{"".join(rows)}</testsuite></testsuites>'
+
+    played = Played(world, page, world.repository("many-tests", plan_of(15)), runner, 15)
+    with runner.beating(played.held):
+        played.push(PASSES)
+        played.claim(15)
+        played.end(5, report(("tide.g117", "t42")))
+        played.end(10, report(None))
+        played.rest(1, report(None))
+        run = played.repo.run_of(played.commit)
+    assert run["run"]["verdict"] == "held" and run["run"]["sentence"].startswith("Held: 1 test newly fails")
+    page.goto(f"{world.address}/p/many-tests/runs/1?section=tests")
+    expect(page.get_by_text("20,000 tests in 15 cells")).to_be_visible()
+    grid = page.get_by_test_id("tests-grid")
+    expect(grid.get_by_role("link", name="t42")).to_have_count(1)
+    page.get_by_text("all", exact=True).click()
+    grid.get_by_role("button", name="Unfold all").click()
+    for key, first, last in (("Home", "t00", "tide.g000"), ("End", "t99", "tide.g199")):
+        grid.focus()
+        page.keyboard.press(key)
+        expect(grid.get_by_role("link", name=first).last).to_be_visible()
+        expect(
+            grid.get_by_role("button", name=re.compile(last)).or_(grid.get_by_role("link", name=first)).first
+        ).to_be_visible()
+        heads, marks = page.evaluate(PLACES)
+        assert len(marks) == 15 and max(min(abs(m - h) for m in marks) for h in heads) <= 0.51, (key, heads, marks)
+    page.get_by_label("Search tests").fill("g117 t4")
+    expect(grid.get_by_role("link")).to_have_count(10)
+    assert page.evaluate("document.querySelectorAll('[data-testid=tests-grid] [class*=row]').length") < 200

@@ -1,4 +1,5 @@
 // @vitest-environment jsdom
+import { scrolled } from "./keys";
 import { act, screen } from "@testing-library/react";
 import { expect, test, vi } from "vitest";
 import { Route, Routes } from "react-router";
@@ -168,4 +169,23 @@ test("a project is removed only when its name is written, after what goes was sa
   await user.type(screen.getByLabelText("Write lockstep to remove it"), "step");
   await user.click(remove);
   expect((await written(2)).map((c) => [c.method, c.path])).toEqual([["PATCH", "/api/v1/projects/lockstep"], ["DELETE", "/api/v1/projects/lockstep?really=lockstep"]]);
+});
+
+test.each([
+  ["End", "region", { scrollHeight: 900, clientHeight: 300 }, false],
+  ["End", "region", { scrollHeight: 300, clientHeight: 300 }, true],
+  ["End", "listbox", { scrollHeight: 900, clientHeight: 300 }, true],
+  ["ArrowLeft", "log", { scrollWidth: 900, clientWidth: 300 }, false],
+  ["ArrowLeft", "log", { scrollHeight: 900, clientHeight: 300 }, true],
+  ["p", "log", { scrollWidth: 900, scrollHeight: 900 }, true],
+])("the key %s in a %s of %j acts: %s", (key, role, sizes, acts) => {
+  const box = document.createElement("div");
+  box.tabIndex = 0;
+  box.setAttribute("role", role);
+  for (const [name, value] of Object.entries(sizes)) Object.defineProperty(box, name, { value });
+  const act = vi.fn();
+  box.addEventListener("keydown", scrolled(act));
+  const event = new KeyboardEvent("keydown", { key, cancelable: true });
+  box.dispatchEvent(event);
+  expect([act.mock.calls.length, event.defaultPrevented]).toEqual(acts ? [1, true] : [0, false]);
 });

@@ -86,13 +86,24 @@ export function clash(id: ActionId, key: string, wish: Wish): ActionId | undefin
   return (Object.keys(actions) as ActionId[]).find((other) => other !== id && (wish.own[other] ?? actions[other].key).toLowerCase() === key.toLowerCase());
 }
 
+/** What is done at a key, but where the key scrolls the box that has the focus. */
+export const scrolled = (act: () => void) => (event: KeyboardEvent) => {
+  const box = event.target;
+  if (box instanceof HTMLElement && box.tabIndex === 0 && /^(region|log)$/.test(box.getAttribute("role") ?? "")) {
+    if (event.key === "End" && box.scrollHeight > box.clientHeight) return;
+    if (/^Arrow(Left|Right)$/.test(event.key) && box.scrollWidth > box.clientWidth) return;
+  }
+  event.preventDefault();
+  act();
+};
+
 export function useActions(bound: Partial<Record<ActionId, () => void>>): void {
   const wish = useWish();
   const items: HotkeyItem[] = [];
   for (const [id, act] of Object.entries(bound)) {
     const key = keyOf(id as ActionId, wish);
-    if (key) items.push([key, act]);
-    if (key === "shift+?") items.push(["?", act]); // where the character needs no shift
+    if (key) items.push([key, scrolled(act), { preventDefault: false }]);
+    if (key === "shift+?") items.push(["?", scrolled(act), { preventDefault: false }]); // where the character needs no shift
   }
   useHotkeys(items, bound.goto ? [] : undefined);
 }
