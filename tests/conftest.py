@@ -337,9 +337,8 @@ def one_installation(prefix: str) -> Iterator[World]:
 
 @pytest.fixture(scope="session")
 def world() -> Iterator[World]:
-    os.environ["MYRIANT_POLL_SECONDS"] = (
-        "60"  # hooks ring; to look at every repository again and again is most of a worker
-    )
+    # hooks ring; to look at every repository again and again is most of a worker
+    os.environ["MYRIANT_POLL_SECONDS"] = "60"
     os.environ["MYRIANT_FREE_REFUSALS"] = "100000"
     os.environ["MYRIANT_HEAD_SECONDS"] = "4"
     os.environ["MYRIANT_MOST_LOG_BYTES"] = str(2_000_000)

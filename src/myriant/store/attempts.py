@@ -67,8 +67,9 @@ def open_leases_of(session: Session, runner_id: int) -> Sequence[Attempt]:
 
 
 def leased(session: Session, attempts: Collection[int]) -> Sequence[Attempt]:
-    """These attempts, locked for this transaction in the order of their ids."""
-    return session.scalars(select(Attempt).where(Attempt.id.in_(attempts)).order_by(Attempt.id).with_for_update()).all()
+    """These attempts as they are now, locked for this transaction in the order of their ids."""
+    query = select(Attempt).where(Attempt.id.in_(attempts)).order_by(Attempt.id).with_for_update()
+    return session.scalars(query, execution_options={"populate_existing": True}).all()
 
 
 def run_id_of_attempt(session: Session, attempt_id: int) -> int | None:

@@ -219,6 +219,12 @@ def open_cells_of(session: Session, run_id: int) -> Sequence[Cell]:
     return session.scalars(query.order_by(Cell.position)).all()
 
 
+def locked_cells(session: Session, cells: Collection[int]) -> Sequence[Cell]:
+    """These cells as they are now, locked for this transaction in the order of their ids."""
+    query = select(Cell).where(Cell.id.in_(cells)).order_by(Cell.id).with_for_update()
+    return session.scalars(query, execution_options={"populate_existing": True}).all()
+
+
 def cells_of_job(session: Session, run_id: int, job: str) -> Sequence[Cell]:
     query = select(Cell).where(Cell.run_id == run_id, Cell.job == job)
     return session.scalars(query.order_by(Cell.position)).all()

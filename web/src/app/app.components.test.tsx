@@ -1,5 +1,5 @@
 // @vitest-environment jsdom
-import { scrolled } from "./keys";
+import { unlessItScrolls } from "./keys";
 import { act, screen } from "@testing-library/react";
 import { expect, test, vi } from "vitest";
 import { Route, Routes } from "react-router";
@@ -184,7 +184,7 @@ test.each([
   box.setAttribute("role", role);
   for (const [name, value] of Object.entries(sizes)) Object.defineProperty(box, name, { value });
   const act = vi.fn();
-  box.addEventListener("keydown", scrolled(act));
+  box.addEventListener("keydown", unlessItScrolls(act));
   const event = new KeyboardEvent("keydown", { key, cancelable: true });
   box.dispatchEvent(event);
   expect([act.mock.calls.length, event.defaultPrevented]).toEqual(acts ? [1, true] : [0, false]);

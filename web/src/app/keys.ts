@@ -87,7 +87,7 @@ export function clash(id: ActionId, key: string, wish: Wish): ActionId | undefin
 }
 
 /** What is done at a key, but where the key scrolls the box that has the focus. */
-export const scrolled = (act: () => void) => (event: KeyboardEvent) => {
+export const unlessItScrolls = (act: () => void) => (event: KeyboardEvent) => {
   const box = event.target;
   if (box instanceof HTMLElement && box.tabIndex === 0 && /^(region|log)$/.test(box.getAttribute("role") ?? "")) {
     if (event.key === "End" && box.scrollHeight > box.clientHeight) return;
@@ -102,8 +102,8 @@ export function useActions(bound: Partial<Record<ActionId, () => void>>): void {
   const items: HotkeyItem[] = [];
   for (const [id, act] of Object.entries(bound)) {
     const key = keyOf(id as ActionId, wish);
-    if (key) items.push([key, scrolled(act), { preventDefault: false }]);
-    if (key === "shift+?") items.push(["?", scrolled(act), { preventDefault: false }]); // where the character needs no shift
+    if (key) items.push([key, unlessItScrolls(act), { preventDefault: false }]);
+    if (key === "shift+?") items.push(["?", unlessItScrolls(act), { preventDefault: false }]); // where the character needs no shift
   }
   useHotkeys(items, bound.goto ? [] : undefined);
 }

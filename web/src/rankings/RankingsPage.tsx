@@ -44,7 +44,7 @@ export function Told({ project, data }: { project: string; data: Rankings }) {
       </Part>
       <Part
         title="Slowest tests"
-        none="No test said how long it takes."
+        none="No test takes 10 ms in all cells together, as far as they say how long they take."
         rows={data.slow}
         heads={["Test", "All cells together", "The run would gain"]}
         about={data.run !== null && data.longest !== null ? `Of #${data.run}, whose longest cell took ${duration(data.longest)}: only what its longest cells lose makes a run shorter.` : undefined}

@@ -37,23 +37,23 @@ export function Beside({ project, strip, selected, base, onBase }: Props) {
   const other = /^\d+$/.test(wanted) && Number(wanted) > 0 && !runs.some((r) => r.number === Number(wanted)) ? Number(wanted) : undefined;
   return (
     <>
-    <Drop
-      width={420}
-      target={
-        <button type="button" className="plain">
-          Compare with…
-        </button>
-      }
-      filter={{ label: "Compare with", placeholder: "Any run: number, title, commit, author, branch or tag", text, onText: setText }}
-      entries={[
-        ...fitting.map((run) => ({ key: run.number, title: `#${run.number} ${run.title}`, left: <VerdictMark verdict={run.word} />, now: run.number === base, onChoose: () => onBase(run.number) })),
-        ...heads.map((branch) => ({ key: branch, title: `The newest run of ${branch}`, onChoose: () => newest.mutate(branch) })),
-        ...elsewhere.map((run) => ({ key: run.number, title: `#${run.number} ${run.title}`, left: <VerdictMark verdict={run.word} />, right: <span className="soft">{run.context || run.event}</span>, onChoose: () => onBase(run.number) })),
-        ...(other === undefined ? [] : [{ title: `Run #${other}, of another strip`, onChoose: () => onBase(other) }]),
-      ]}
-      nothing="no run is called that"
-    />
-    {(newest.error ?? none) && <span role="alert">{newest.error?.message ?? none}</span>}
+      <Drop
+        width={420}
+        target={
+          <button type="button" className="plain">
+            Compare with…
+          </button>
+        }
+        filter={{ label: "Compare with", placeholder: "Any run: number, title, commit, author, branch or tag", text, onText: setText }}
+        entries={[
+          ...fitting.map((run) => ({ key: run.number, title: `#${run.number} ${run.title}`, left: <VerdictMark verdict={run.word} />, now: run.number === base, onChoose: () => onBase(run.number) })),
+          ...heads.map((branch) => ({ key: branch, title: `The newest run of ${branch}`, onChoose: () => newest.mutate(branch) })),
+          ...elsewhere.map((run) => ({ key: run.number, title: `#${run.number} ${run.title}`, left: <VerdictMark verdict={run.word} />, right: <span className="soft">{run.context || run.event}</span>, onChoose: () => onBase(run.number) })),
+          ...(other === undefined ? [] : [{ title: `Run #${other}, of another strip`, onChoose: () => onBase(other) }]),
+        ]}
+        nothing="no run is called that"
+      />
+      {(newest.error ?? none) && <span role="alert">{newest.error?.message ?? none}</span>}
     </>
   );
 }

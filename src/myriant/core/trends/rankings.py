@@ -65,7 +65,7 @@ def together(failing: Sequence[Collection[int]], least: int = 3) -> list[Togethe
     return sorted(found, key=lambda t: (-len(t.tests) * t.runs, t.tests))
 
 
-LEAST = 0.01  # seconds
+SLOW_FROM = 0.01  # seconds in all cells together
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,7 +94,7 @@ def slow_tests(seconds: Mapping[Cell, NDArray[np.float64]], whole: Mapping[Cell,
     for cell in whole.keys() - seconds.keys():
         after = np.maximum(after, whole[cell])
     order = np.argsort(-total, kind="stable")[:most]
-    return [Slow(int(t), float(total[t]), float(longest - after[t])) for t in order if total[t] >= LEAST]
+    return [Slow(int(t), float(total[t]), float(longest - after[t])) for t in order if total[t] >= SLOW_FROM]
 
 
 Path = TypeVar("Path", bound=Hashable)

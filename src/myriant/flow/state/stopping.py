@@ -11,7 +11,7 @@ from myriant.core.states import OPEN, State, Why
 from myriant.flow.state import attempts, cells, runs
 from myriant.store.attempts import leased
 from myriant.store.changes import tell_of_run
-from myriant.store.runs import cells_left_to_judge, give_back_turns
+from myriant.store.runs import cells_left_to_judge, give_back_turns, locked_cells
 from myriant.store.tables import Attempt, Cell, Run
 
 
@@ -42,8 +42,7 @@ def _locked(session: Session, cells: Sequence[Cell]) -> list[Cell]:
     """
     session.flush()
     leased(session, [c.attempt_id for c in cells if c.attempt_id is not None])
-    for cell in sorted(cells, key=lambda c: c.id):
-        session.refresh(cell, with_for_update=True)
-    attempts_now = {a.id: a for a in leased(session, [c.attempt_id for c in cells if c.attempt_id is not None])}
-    reading = {n for n, a in attempts_now.items() if a.state == State.READING}
-    return [c for c in cells if c.state in OPEN and c.attempt_id not in reading]
+    now = locked_cells(session, [c.id for c in cells])
+    holding = leased(session, [c.attempt_id for c in now if c.attempt_id is not None])
+    reading = {a.id for a in holding if a.state == State.READING}
+    return [c for c in now if c.state in OPEN and c.attempt_id not in reading]
