@@ -11,9 +11,11 @@ from datetime import UTC, datetime
 import pytest
 import sqlalchemy as sa
 
-from conftest import Repository, World
+from conftest import Repository, World, stored_project
+from myriant.flow.intake.refs import look
 from myriant.flow.keep import retention as retention_of
 from myriant.store import retention
+from myriant.store.tables import Project
 
 PLAN = """version = 1
 [jobs.unit]
@@ -293,3 +295,19 @@ def test_a_pull_request_of_which_nothing_was_asked_is_not_ready_to_be_merged(wor
     )
     pull = found["pulls"][0]  # type: ignore[index]
     assert not pull["mergeable"] and pull["merge"].startswith("nothing was asked of it"), pull
+
+
+def test_a_repository_that_cannot_be_read_is_reported_once_for_each_reason(
+    world: World, caplog: pytest.LogCaptureFixture
+) -> None:
+    site = world.installation.site
+    assert site is not None
+    project, _ = stored_project(site.store)
+    with site.store.transaction() as session:
+        name = session.get_one(Project, project).name
+    for reports, address in ((1, "/nowhere"), (1, "/nowhere"), (2, "/elsewhere"), (2, "/elsewhere")):
+        with site.store.transaction() as session:
+            session.get_one(Project, project).address = address
+        assert look(site, name) == []
+        assert sum(f"cannot read {name}" in r.getMessage() for r in caplog.records) == reports
+    assert "/elsewhere" in next(p for p in world.get("/projects") if p["name"] == name)["trouble"]

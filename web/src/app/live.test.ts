@@ -1,5 +1,6 @@
 import { afterEach, beforeEach, expect, test, vi } from "vitest";
-import { rounds } from "./live";
+import { concerned, rounds } from "./live";
+import { keys } from "./queries";
 
 beforeEach(() => void vi.useFakeTimers({ toFake: ["setTimeout", "clearTimeout", "performance"] }));
 afterEach(() => void vi.useRealTimers());
@@ -43,4 +44,17 @@ test("after its end nothing is asked, and a failure is no end", async () => {
   asked.add("strip", "strip");
   await vi.advanceTimersByTimeAsync(1000);
   expect(go).toHaveBeenCalledTimes(2);
+});
+
+const always = [keys.pulse(), keys.desk()];
+const ofProject = [keys.strip("lockstep"), keys.attempt(), keys.log()];
+
+test.each([
+  [{ kind: "log", project: "lockstep", run: 3 }, [keys.log()]],
+  [{ kind: "run", project: "lockstep", run: 3 }, [...always, keys.projects(), ...ofProject, keys.run("lockstep", 3)]],
+  [{ kind: "cell", project: "lockstep", run: 3 }, [...always, keys.runners(), ...ofProject, keys.run("lockstep", 3)]],
+  [{ kind: "project", project: "lockstep", run: null }, [...always, keys.projects(), ...ofProject]],
+  [{ kind: "runner", project: null, run: null }, [...always, keys.runners()]],
+])("what is asked for again after %j", (change, asked) => {
+  expect(concerned(change)).toEqual(asked);
 });

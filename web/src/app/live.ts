@@ -109,7 +109,7 @@ export function listen(client: QueryClient, stop: AbortSignal): void {
 }
 
 /** What is asked for again after a change. */
-function concerned({ kind, project, run }: Change): QueryKey[] {
+export function concerned({ kind, project, run }: Change): QueryKey[] {
   if (kind === "log") return [keys.log()];
   const found: QueryKey[] = [keys.pulse(), keys.desk()];
   if (kind === "runner" || kind === "cell") found.push(keys.runners());

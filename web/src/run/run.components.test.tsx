@@ -114,7 +114,7 @@ const strip = { branch: "main", branches: ["main", "release-1"], columns: [1, 2,
 test("a run is compared with another of the strip, or with any by its number", async () => {
   const chosen: number[] = [];
   const answers = {
-    "GET /api/v1/projects/lockstep/strip": { ...strip, columns: [{ run: { number: 31 } }] },
+    "GET /api/v1/projects/lockstep/strip": { ...strip, columns: [{ run: { number: 30 } }, { run: { number: 31 } }] },
     "GET /api/v1/projects/lockstep/runs": { runs: [{ number: 22, title: "Dredge the channel", word: "held", context: "push topic" }, { number: 2, title: "of the strip", word: "held" }], fitting: 2, more: false }, // prettier-ignore
   };
   const { user } = shown(<Beside project="lockstep" strip={strip} selected={3} base={1} onBase={(b) => chosen.push(b)} />, { answers });
