@@ -33,6 +33,7 @@ export function PastPage() {
   const look = looks.find((l) => l.look === query.get("look")) ?? looks[0];
   return (
     <div className={classes.page}>
+      <h1>The past of {project}</h1>
       <div className={classes.looks} role="group" aria-label="What to look for">
         {looks.map((l) => (
           <button key={l.page} type="button" className="plain" aria-pressed={l === look} onClick={() => set({ look: l.look, before: "" })}>
