@@ -39,7 +39,7 @@ def altered(change: Alteration) -> Iterator[Path]:
         for part in ("src", "tests", "pyproject.toml", "docs", "web/dist"):
             source = ROOT / part
             if source.is_dir():
-                shutil.copytree(source, folder / part, ignore=shutil.ignore_patterns("__pycache__"))
+                shutil.copytree(source, folder / part)  # compiled files too: their times stay
             elif source.exists():
                 shutil.copy(source, folder / part)
         for part in (".venv", ".setup"):
@@ -53,7 +53,7 @@ def altered(change: Alteration) -> Iterator[Path]:
 
 def run(folder: Path, words: Sequence[str], longest: float) -> tuple[int | None, str]:
     """Run a Python module there; its exit status (None: it took too long) and what it said."""
-    environment = {**os.environ, "PYTHONPATH": f"{folder / 'src'}:{folder}", "PYTHONDONTWRITEBYTECODE": "1"}
+    environment = {**os.environ, "PYTHONPATH": f"{folder / 'src'}:{folder}"}
     process = subprocess.Popen(
         [sys.executable, "-m", *words], cwd=folder, env=environment, text=True, stdout=subprocess.PIPE,
         stderr=subprocess.STDOUT, start_new_session=True,

@@ -11,6 +11,7 @@ exact within this language.
 from __future__ import annotations
 
 import itertools
+import math
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
@@ -35,6 +36,11 @@ class Explanation:
     outside: int = 0
     rivals: tuple[str, ...] = ()
     next: int | None = None
+
+    @property
+    def parts(self) -> int:
+        """How many conditions it is made of, when it is exact."""
+        return self.selector.count(",") + 1 if self.selector is not None and self.exact else 0
 
     @property
     def exact(self) -> bool:
@@ -141,3 +147,16 @@ def _conditions(cells: Sequence[Mapping[str, str]]) -> Iterator[Condition]:
             ranges += [condition(key, f"!{v}") for v in values]
             ranges += [condition(key, list(pair)) for pair in itertools.combinations(values, 2) if len(values) > 3]
     yield from ranges
+
+
+def beyond_chance(told: Explanation, affected: int, cells: int) -> bool:
+    """Whether a condition says more than that some cells happened to fail: there are fewer conditions as short as it
+    than ways to choose as many cells (with a margin of e²).
+    """
+    if told.selector is None or not 0 < affected < cells:
+        return False
+    of_one = 20  # conditions on a usual matrix's dimensions
+    parts = told.selector.count(",") + 1
+    return parts * math.log(of_one) - math.lgamma(parts + 1) + 2 <= (
+        math.lgamma(cells + 1) - math.lgamma(affected + 1) - math.lgamma(cells - affected + 1)
+    )
