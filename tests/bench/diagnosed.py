@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import random
 from collections import Counter, defaultdict
@@ -44,7 +45,7 @@ def cases(seed: int, each: int, sampled: bool) -> Iterator[Case]:
 
 
 def told(past: Past, results: Sequence[Result]) -> chance.Chance:
-    rows = [(r.commit, r.cell, r.failed, True, r.runner, int(r.at / HOUR) % 24) for r in results]
+    rows = [(r.commit, r.commit, r.cell, r.failed, True, r.runner, int(r.at / HOUR) % 24) for r in results]
     return chance.judged(chance.flat(rows), past.cells, RUNNERS)
 
 
@@ -90,7 +91,7 @@ def first_failing(case: Case) -> tuple[list[Result], list[Result], int] | None:
     by_commit: dict[int, list[Result]] = defaultdict(list)
     for r in case.results:
         by_commit[r.commit].append(r)
-    for before, now in zip(commits[8:], commits[9:], strict=False):
+    for before, now in itertools.pairwise(commits[8:]):
         was = {r.cell for r in by_commit[before] if r.failed}
         if any(r.failed and r.cell not in was for r in by_commit[now]) and not was:
             return [r for r in case.results if r.commit < now], by_commit[now], before
@@ -227,10 +228,7 @@ def searched(case: Case, found: tuple[list[Result], list[Result], int]) -> tuple
         said = "withheld" if fault.by_chance or fault.end > bad else "right"
     elif fault.sort not in ("hours", "world"):
         since = fault.start if good < fault.start <= bad else None
-        if first is not None:
-            said = "right" if first == since else "wrong"
-        else:  # it is not named: true of what began before, or is gone
-            said = "right" if since is None else "wrong"
+        said = "right" if first == since else "wrong"  # none is named: true of what began before
     else:
         said = "wrong" if first is not None else "right"
     return said, _bisected(case, fault, cell, good, bad, at), count
@@ -293,7 +291,12 @@ def measure() -> None:
             for sort, c in [*by_sort.items(), ("all", sum(by_sort.values(), Counter()))]:
                 print(json.dumps({"measure": f"{question}, {name}: {sort}", **c}), flush=True)
         for what, values in more.items():
-            print(json.dumps({"measure": f"{what}, {name}", "mean": round(sum(values) / len(values), 3), "samples": len(values)}), flush=True)
+            print(
+                json.dumps(
+                    {"measure": f"{what}, {name}", "mean": round(sum(values) / len(values), 3), "samples": len(values)}
+                ),
+                flush=True,
+            )
 
 
 if __name__ == "__main__":

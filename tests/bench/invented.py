@@ -128,9 +128,7 @@ class Past:
                 found.append(self._result(faults, commit, number, cell, runner, at + rng.random() * 600, rng))
         return found
 
-    def again(
-        self, faults: Mapping[str, Fault], commit: int, cell: int, at: float, rng: random.Random
-    ) -> Result:
+    def again(self, faults: Mapping[str, Fault], commit: int, cell: int, at: float, rng: random.Random) -> Result:
         """One result more, at a time, on whichever runner."""
         return self._result(faults, commit, cell, self.cells[cell], rng.randrange(len(RUNNERS)), at, rng)
 

@@ -13,6 +13,7 @@ from myriant.flow.announce.sending import deliver
 from myriant.flow.announce.ways import tell_ways
 from myriant.flow.ask.repositories import POLL_SECONDS
 from myriant.flow.conclude.judging import conclude_run
+from myriant.flow.control.repeating import repeat_controls
 from myriant.flow.control.searches import go_on
 from myriant.flow.dispatch.loss import take_back_expired
 from myriant.flow.errors import FlowError
@@ -64,6 +65,10 @@ def task_app(site: Site) -> procrastinate.App:
     @app.task(name="deliver", queue=OUTWARD, retry=persistent)
     def deliver_on(way_id: int) -> None:
         deliver(site, way_id)
+
+    @app.task(name="repeat", retry=persistent)
+    def repeat(run_id: int) -> None:
+        repeat_controls(site, run_id)
 
     @app.task(name="search", retry=persistent)
     def search(search_id: int) -> None:

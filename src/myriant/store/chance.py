@@ -1,18 +1,19 @@
-"""What the newest runs say of chance: attempts with a result, what failed in them, whether a test passed in one."""
+"""What the newest runs say of chance: attempts with a result, what failed in them, what a test gave in each."""
 
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 
-from sqlalchemy import func, or_, select
+from sqlalchemy import Integer, cast, func, or_, select
 from sqlalchemy.orm import Session
 
 from myriant.core.results.model import Outcome
 from myriant.core.results.packed import SEGMENT, outcome_at
 from myriant.core.states import TRUSTED, EventKind, Place
 from myriant.store.raw import raw
-from myriant.store.tables import Attempt, Cell, Control, Failure, Project, Run
+from myriant.store.tables import Attempt, Cell, Control, Failure, Project, Run, Search
 
 MOST_FAILURES = 200_000
 MOST_DOUBTS = 20_000
@@ -20,16 +21,28 @@ MOST_DOUBTS = 20_000
 
 @dataclass(frozen=True, slots=True)
 class WithResult:
-    """An attempt whose result can be trusted, its own or a control run's."""
+    """An attempt whose result can be trusted: its cell's own, a control run's, a try's of a search.
+
+    `depth` is the place of its commit in the order of ancestry; `line` whether that is on the main branch.
+    """
 
     id: int
     cell: int
     job: str
     key: str
     newest: bool  # of its cell
-    main: bool  # of a push to the main branch
-    control: bool
+    line: bool
+    place: str  # here, baseline or search for one that repeats a cell, else empty
     seconds: float
+    commit: str
+    depth: int
+    runner: str
+    hour: int  # of the day, UTC
+
+    @property
+    def own(self) -> bool:
+        """Of the commit that its run tests."""
+        return self.place in ("", Place.HERE)
 
 
 def attempts_with_result(session: Session, project_id: int, runs: int) -> list[WithResult]:
@@ -37,23 +50,44 @@ def attempts_with_result(session: Session, project_id: int, runs: int) -> list[W
     recent = select(Run).where(Run.project_id == project_id).order_by(Run.number.desc()).limit(runs).subquery()
     seconds = func.coalesce(func.extract("epoch", Attempt.ended_at - Attempt.created_at), 0.0)
     main = select(Project.main_branch).where(Project.id == project_id).scalar_subquery()
+    tested = func.coalesce(recent.c.tested, recent.c.commit_id)
+    hour = cast(func.extract("hour", func.timezone("UTC", Attempt.created_at)), Integer)
     rows = session.execute(
         select(
             Attempt.id, Cell.id, Cell.job, Cell.key, Attempt.id == Cell.attempt_id,
-            (recent.c.branch == main) & (recent.c.event == EventKind.PUSH), Attempt.number < 0, seconds,
+            (recent.c.branch == main) & (recent.c.event == EventKind.PUSH), Control.place,
+            seconds, func.coalesce(Control.commit, tested), recent.c.depth, Attempt.runner, hour, Search.commits,
         )
         .join(Cell, Cell.id == Attempt.cell_id)
         .join(recent, recent.c.id == Cell.run_id)
         .outerjoin(Control, Control.attempt_id == Attempt.id)
-        .where(Attempt.state.in_(TRUSTED), or_(Attempt.number > 0, Control.place == Place.HERE))
+        .outerjoin(Search, Search.id == Control.search_id)
+        .where(Attempt.state.in_(TRUSTED), or_(Attempt.number > 0, Control.id.is_not(None)))
         .order_by(recent.c.depth, recent.c.number, (Attempt.number < 0), Attempt.id)
-    )  # fmt: skip
-    return [WithResult(*r[:7], float(r[7])) for r in rows]
+    ).all()  # fmt: skip
+    depths = {row[8]: row[9] for row in rows if row[5] and row[6] in (None, Place.HERE)}
+    found = []
+    for *known, depth, runner, hour_of_day, searched in rows:
+        place, commit = known[6] or "", known[8]
+        if place == Place.SEARCH and searched and commit in searched:
+            depth -= len(searched) - 1 - searched.index(commit)
+        elif place in (Place.SEARCH, Place.BASELINE):
+            if commit not in depths:
+                continue
+            depth = depths[commit]
+            known[5] = True
+        attempt, cell, job, key, newest, line, _, took, _ = known
+        found.append(
+            WithResult(attempt, cell, job, key, newest, line, place, float(took), commit, depth, runner, hour_of_day)
+        )
+    return found
 
 
-def newest_attempts(session: Session, project_id: int, runs: int) -> list[int]:
-    """The newest attempts of all cells of the newest runs."""
+def newest_attempts(session: Session, project_id: int, runs: int, before: int | None = None) -> list[int]:
+    """The newest attempts of all cells of the newest runs, those before a run's number where one is given."""
     recent = select(Run.id).where(Run.project_id == project_id).order_by(Run.number.desc()).limit(runs)
+    if before is not None:
+        recent = recent.where(Run.number < before)
     return list(session.scalars(select(Cell.attempt_id).where(Cell.run_id.in_(recent), Cell.attempt_id.is_not(None))))
 
 
@@ -68,6 +102,24 @@ def failed_in(session: Session, attempts: Sequence[int], only: int | None = None
     found: dict[int, dict[int, bool]] = {}
     for attempt, test, flaky in session.execute(query.order_by(Failure.attempt_id.desc()).limit(MOST_FAILURES)):
         found.setdefault(attempt, {})[test] = flaky
+    return found
+
+
+def runs_failed(session: Session, tests: Sequence[int], attempts: Sequence[int]) -> dict[int, list[tuple[int, int]]]:
+    """By test, the numbers of the runs in which it failed in some of these attempts, with in how many; oldest first."""
+    query = (
+        select(Failure.test, Run.number, func.count())
+        .join(Attempt, Attempt.id == Failure.attempt_id)
+        .join(Cell, Cell.id == Attempt.cell_id)
+        .join(Run, Run.id == Cell.run_id)
+        .where(Failure.attempt_id.in_(attempts), Failure.test.in_(tests), Failure.outcome != Outcome.SKIPPED)
+        .group_by(Failure.test, Run.number)
+        .order_by(Run.number)
+        .limit(MOST_DOUBTS)
+    )
+    found: dict[int, list[tuple[int, int]]] = {}
+    for test, number, times in session.execute(query):
+        found.setdefault(test, []).append((number, times))
     return found
 
 
@@ -93,18 +145,46 @@ def did_pass(session: Session, asked: Collection[tuple[int, int]]) -> set[tuple[
     }
 
 
-def results_of_tests(session: Session, tests: Sequence[int], attempts: Sequence[int]) -> dict[int, int]:
-    """How many of these attempts have a result of each test, skipped ones apart."""
+def outcomes_of_tests(
+    session: Session, tests: Sequence[int], attempts: Sequence[int]
+) -> dict[int, list[tuple[int, list[int]]]]:
+    """By test, its outcomes in these attempts where it ran: each distinct one with the attempts that have it.
+
+    An outcome may come more than once.
+    """
     by_segment: dict[int, list[int]] = {}
     for test in tests:
         by_segment.setdefault(test // SEGMENT, []).append(test)
     rows = raw(session).execute(
-        "SELECT number, outcomes, count(*) FROM segment WHERE attempt_id = ANY(%s) AND number = ANY(%s) GROUP BY 1, 2",
+        """
+        SELECT number, outcomes, array_agg(attempt_id) FROM segment
+        WHERE attempt_id = ANY(%s) AND number = ANY(%s) GROUP BY 1, 2
+        """,
         (list(attempts), list(by_segment)),
     )
-    found: dict[int, int] = {}
-    for number, outcomes, times in rows:
+    found: dict[int, list[tuple[int, list[int]]]] = {test: [] for test in tests}
+    for number, outcomes, those in rows:
         for test in by_segment[number]:
-            if outcome_at(outcomes, test % SEGMENT) not in (Outcome.ABSENT, Outcome.SKIPPED):
-                found[test] = found.get(test, 0) + times
+            outcome = outcome_at(outcomes, test % SEGMENT)
+            if outcome not in (Outcome.ABSENT, Outcome.SKIPPED):
+                found[test].append((outcome, those))
     return found
+
+
+def answers_in_cell(
+    session: Session, project_id: int, job: str, key: str, commits: Sequence[str]
+) -> list[tuple[int, str, datetime]]:
+    """Trusted attempts of a cell on these commits, of runs, control runs and searches alike: id, commit, when."""
+    commit = func.coalesce(Control.commit, Run.tested, Run.commit)
+    rows = session.execute(
+        select(Attempt.id, commit, Attempt.created_at)
+        .join(Cell, Cell.id == Attempt.cell_id)
+        .join(Run, Run.id == Cell.run_id)
+        .outerjoin(Control, Control.attempt_id == Attempt.id)
+        .where(
+            Run.project_id == project_id, Cell.job == job, Cell.key == key, Attempt.state.in_(TRUSTED),
+            or_(Attempt.number > 0, Control.id.is_not(None)), commit.in_(list(commits)),
+        )
+        .order_by(Attempt.id)
+    )  # fmt: skip
+    return [(attempt, said, at) for attempt, said, at in rows]

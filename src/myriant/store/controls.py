@@ -82,8 +82,23 @@ def search_for(session: Session, run_id: int, test: int) -> Search | None:
     return session.scalars(query).first()
 
 
-def tries_of_search(session: Session, search_id: int) -> Sequence[Control]:
-    return session.scalars(select(Control).where(Control.search_id == search_id).order_by(Control.id)).all()
+def searches_in_cell(session: Session, cell_id: int) -> Sequence[int]:
+    """Running searches in a cell: what one of them tries, all of them know."""
+    return session.scalars(
+        select(Search.id).where(Search.cell_id == cell_id, Search.state == SearchState.RUNNING)
+    ).all()
+
+
+def tries_under_way(session: Session, cell_id: int) -> Sequence[str]:
+    """Commits that are being tried in a cell, or wait for it, for whatever reason."""
+    states = (ControlState.WAITING, ControlState.RUNNING)
+    return session.scalars(select(Control.commit).where(Control.cell_id == cell_id, Control.state.in_(states))).all()
+
+
+def lost_tries(session: Session, search_id: int) -> int:
+    """Tries of a search that gave no result that can be trusted."""
+    query = select(func.count()).where(Control.search_id == search_id, Control.state == ControlState.GIVEN_UP)
+    return session.scalar(query) or 0
 
 
 def waiting_tries_of(session: Session, search_id: int) -> Sequence[Control]:

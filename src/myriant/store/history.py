@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 
 from myriant.core.results.model import Outcome
 from myriant.core.results.packed import SEGMENT, decode_durations, duration_codes, unpack_durations
-from myriant.store.tables import Attempt, Cell, Failure, MovedTest, Quarantine, Run, Segment
+from myriant.store.tables import Attempt, Cell, Failure, MovedTest, Project, Quarantine, Run, Segment
 
 
 @dataclass(frozen=True, slots=True)
@@ -165,3 +165,14 @@ def numbers_through(moves: Mapping[int, MovedTest], number: int) -> list[int]:
     while (move := moves.get(found[-1])) is not None and move.before not in found:
         found.append(move.before)
     return found
+
+
+def begun_at(session: Session, project_id: int, depths: Sequence[int]) -> dict[int, int]:
+    """By place in the order of ancestry, the number of the first run of the main branch there."""
+    main = select(Project.main_branch).where(Project.id == project_id).scalar_subquery()
+    query = (
+        select(Run.depth, func.min(Run.number))
+        .where(Run.project_id == project_id, Run.branch == main, Run.depth.in_(list(depths)))
+        .group_by(Run.depth)
+    )
+    return {row[0]: row[1] for row in session.execute(query)}

@@ -635,9 +635,11 @@ class Search(Base):
     run_id: Mapped[int] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"))
     cell_id: Mapped[int] = mapped_column(ForeignKey("cell.id", ondelete="CASCADE"))
     test: Mapped[int]
-    commits: Mapped[list[str]]  # oldest first; the last is known to be bad, what comes before the first to be good
+    good: Mapped[str] = mapped_column(server_default="")  # where the test last passed
+    commits: Mapped[list[str]]  # after it, oldest first; the last is known to be bad
     slots: Mapped[int]
-    missed: Mapped[float]  # chance that a try of a bad commit passes
+    random: Mapped[float] = mapped_column(server_default="0")  # chance, from its past, that it fails at times anyway
+    rate: Mapped[float] = mapped_column(server_default="0")  # how often then
     state: Mapped[SearchState]
     said: Mapped[str] = mapped_column(server_default="")
     by: Mapped[str]

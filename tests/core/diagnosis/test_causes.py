@@ -13,11 +13,10 @@ from hypothesis import strategies as st
 from failures import made, scores
 from myriant.core.diagnosis.discovery import leftovers, not_run
 from myriant.core.diagnosis.expected import expected_and_actual
-from myriant.core.diagnosis.flaky import fitted_prior, is_flaky, is_steady, rate
+from myriant.core.diagnosis.flaky import is_steady
 from myriant.core.diagnosis.frames import frames_of
 from myriant.core.diagnosis.kinds import KindError, kind_of, kinds_from, usual_kinds
 from myriant.core.diagnosis.levels import level_changes
-from myriant.core.diagnosis.search import Chances, Tried, expected_tries, found, next_tries, posterior
 from myriant.core.diagnosis.signature import group, normalised, signature_of
 from myriant.core.diagnosis.slower import slower
 from myriant.core.diagnosis.suspects import Touched, rank
@@ -212,37 +211,8 @@ def test_tests_are_found_again_under_other_names_only_without_a_second_choice() 
     assert moved([test("ebb")], [test("something else altogether")]) == []
 
 
-@given(st.integers(2, 40), st.data())
-def test_without_flakiness_the_first_bad_commit_is_always_found(commits: int, data: st.DataObject) -> None:
-    first, slots = data.draw(st.integers(0, commits - 1)), data.draw(st.integers(1, 5))
-    tried: list[Tried] = []
-    while wanted := next_tries(commits, tried, slots):
-        assert len(wanted) <= slots and all(0 <= at < commits for at in wanted)
-        tried += [Tried(at, failed=at >= first) for at in wanted]
-    assert found(commits, tried)[0] == first and math.isclose(posterior(commits, tried).sum(), 1)
-    assert len(tried) <= 3 * slots + slots * math.ceil(math.log2(commits)) + 2
-
-
-def test_a_search_with_a_flaky_test_repeats_until_it_is_sure() -> None:
-    rng, wrong, chances = random.Random(4), 0, Chances(0.1, 0.1)
-    for _ in range(60):
-        first, tried = rng.randrange(32), []
-        while wanted := next_tries(32, tried, 2, chances):
-            tried += [Tried(at, (at >= first) != (rng.random() < 0.1)) for at in wanted]
-        wrong += found(32, tried, chances)[0] != first
-    assert wrong <= 5 and expected_tries(32, chances) > expected_tries(32)
-    assert next_tries(1, [], 4) == [] and expected_tries(1) == 0
-
-
-def test_rates_of_flaky_tests_come_with_an_interval_and_quarantine_ends_on_proof() -> None:
-    assert rate(0, 500).low == 0 and rate(0, 500).high < 0.01
-    told = rate(5, 100)
-    assert told.low < 0.05 < told.high and told.low > 0.01
-    assert is_flaky(5, 100) and not is_flaky(1, 100) and not is_flaky(0, 10)
+def test_quarantine_ends_on_proof() -> None:
     assert is_steady(0, 160) and not is_steady(0, 100) and not is_steady(1, 1000)
-    assert fitted_prior([0] * 10, [9] * 10) == (0.5, 0.5)
-    a, b = fitted_prior([0] * 95 + [20] * 5, [100] * 100)
-    assert 0.005 < a / (a + b) < 0.02
 
 
 def test_levels_change_where_they_do_and_noise_changes_nothing() -> None:

@@ -3552,6 +3552,8 @@ export interface components {
             actual: string | null;
             /** Where */
             where: string | null;
+            /** Where Sure */
+            where_sure: boolean;
             /** Missed */
             missed: number;
             /** Rivals */
@@ -3560,8 +3562,11 @@ export interface components {
             next_cell: string | null;
             /** Ran In */
             ran_in: number;
+            /** Silent */
+            silent: string[];
             /** Control */
             control: string | null;
+            repeated: components["schemas"]["Repeated"] | null;
             told: components["schemas"]["KindView"] | null;
             first_seen: components["schemas"]["SeenIn"] | null;
             /** Seen */
@@ -3654,7 +3659,8 @@ export interface components {
         };
         /**
          * FlakeView
-         * @description How often a test flakes: a share of its results, with its 90 % interval and the evidence.
+         * @description Whether and how often a test fails by chance: a share of its results where and while it does, with its 90 %
+         *     interval and the evidence.
          */
         FlakeView: {
             /** Test */
@@ -3673,6 +3679,14 @@ export interface components {
             odd: number;
             /** Tries */
             tries: number;
+            /** Sure */
+            sure: number;
+            /** Only */
+            only: string;
+            /** Since */
+            since: number | null;
+            /** Over */
+            over: boolean;
             /** Retested */
             retested: number;
             /** Controlled */
@@ -5270,6 +5284,20 @@ export interface components {
             live: components["schemas"]["LiveNow"][];
             /** Cards */
             cards: components["schemas"]["ReleaseCard"][];
+        };
+        /**
+         * Repeated
+         * @description How often a failed test passed and failed when its cell was repeated, here and on the gate baseline.
+         */
+        Repeated: {
+            /** Here Passed */
+            here_passed: number;
+            /** Here Failed */
+            here_failed: number;
+            /** Baseline Passed */
+            baseline_passed: number;
+            /** Baseline Failed */
+            baseline_failed: number;
         };
         /** Replay */
         Replay: {

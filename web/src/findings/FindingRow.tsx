@@ -17,6 +17,12 @@ export function FindingRow({ finding, run, open, current, onToggle }: { finding:
   }, [current]);
   const jobs = new Set(finding.cells.map((c) => c.job));
   const failed = new Map(finding.cells.map((c) => [`${c.job}/${c.key}`, c.mark]));
+  const silent = new Set(finding.silent);
+  const markOf = (c: Run["cells"][number]) => {
+    const name = `${c.job}/${c.key}`;
+    const ended = c.state === "passed" || c.state === "failed";
+    return markNamed(failed.get(name) ?? (silent.has(name) && ended ? "skipped" : ended ? "passed" : c.mark)); // there it says nothing
+  };
   const cells = run.cells.filter((c) => jobs.has(c.job));
   const { expected, actual } = finding;
   const many = finding.tests.length + finding.more_tests;
@@ -32,12 +38,12 @@ export function FindingRow({ finding, run, open, current, onToggle }: { finding:
         <span className={classes.where}>
           {words[finding.mark]}
           {many > 1 && ` · ${counted(many, "test")} × ${counted(new Set(finding.cells.map((c) => `${c.job}/${c.key}`)).size, "cell")}`} · {where(finding)}
-          {finding.control && ` · ${{ change: "the change did it", world: "not the change", chance: "chance" }[finding.control] ?? ""}`}
+          {finding.control && ` · ${{ change: "the change did it", world: "not the change", chance: "chance", unsure: "not sure yet" }[finding.control] ?? ""}`}
           {finding.taken && <b className={classes.takenBy}>{` · ${finding.taken.by} has it`}</b>}
         </span>
         <span className={classes.thumb}>
           {cells.slice(0, MOST_MARKS).map((c) => (
-            <StatusMark key={c.id} size={9} mark={markNamed(failed.get(`${c.job}/${c.key}`) ?? (c.state === "passed" || c.state === "failed" ? "passed" : c.mark))} />
+            <StatusMark key={c.id} size={9} mark={markOf(c)} />
           ))}
           {cells.length > MOST_MARKS && <span className="soft">+{cells.length - MOST_MARKS}</span>}
         </span>
@@ -52,7 +58,7 @@ function where(finding: Finding) {
   if (finding.where) {
     return (
       <>
-        {finding.missed ? "mostly where " : "only where "}
+        {finding.missed ? "mostly where " : finding.where_sure ? "only where " : "so far where "}
         <code>{finding.where}</code>
         {finding.missed > 0 && ` (wrong for ${finding.missed})`}
       </>

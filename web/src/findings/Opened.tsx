@@ -12,10 +12,20 @@ import { SourceAt } from "./SourceAt";
 import { Why } from "./Why";
 
 const controls: Record<string, string> = {
-  change: "The change did it: repeated just now, the gate baseline still passes.",
-  world: "Not the change: repeated just now, the gate baseline fails too, so something outside did it.",
-  chance: "Chance: it passed here when it was run once more.",
+  change: "The change did it.",
+  world: "Not the change: something outside did it, as the gate baseline fails today too.",
+  chance: "Chance, not the change.",
+  unsure: "Whether the change did it is not sure yet.",
 };
+
+/** What repeating it gave, here and on the gate baseline: "failed 3 of 3 times". */
+function repeats({ here_passed, here_failed, baseline_passed, baseline_failed }: NonNullable<Finding["repeated"]>): string {
+  const here = here_passed + here_failed;
+  const there = baseline_passed + baseline_failed;
+  const tried = (failed: number, all: number) => (failed === 0 ? `passed ${counted(all, "time")}` : failed === all ? `failed ${counted(all, "time")}` : `failed ${failed} of ${all} times`);
+  const told = [here > 0 && `Repeated here it ${tried(here_failed, here)}`, there > 0 && `${here > 0 ? "on" : "On"} the gate baseline, today, it ${tried(baseline_failed, there)}`];
+  return told.filter(Boolean).join("; ");
+}
 const FEW = 12;
 
 /** All the evidence of one cause: what was seen at the left, why and what to do at the right. */
@@ -28,7 +38,11 @@ export function Opened({ finding, run }: { finding: Finding; run: Run }) {
             <b>{finding.told.name}</b> <span className="soft">({finding.told.part})</span> {finding.told.say}
           </p>
         )}
-        {finding.control && <p className={classes.control}>{controls[finding.control]}</p>}
+        {finding.control && (
+          <p className={classes.control}>
+            {controls[finding.control]} {finding.repeated && `${repeats(finding.repeated)}.`}
+          </p>
+        )}
         <Compared finding={finding} />
         <Stack finding={finding} run={run} />
         <Attachments finding={finding} />

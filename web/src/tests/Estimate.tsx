@@ -7,10 +7,22 @@ import { SetAside } from "../findings/SetAside";
 import classes from "./tests.module.css";
 import { keys } from "../app/queries";
 
+const DOUBT = 0.05;
 const percent = (value: number) => `${(100 * value).toFixed(1)} %`;
 
 /** Where a share stands on a scale that gives small ones room. */
 const along = (share: number) => `${100 * Math.sqrt(share)}%`;
+
+/** What all results together say of chance. */
+function said(flake: Flake): string {
+  const where = flake.only && ` (${flake.only})`;
+  const least = `at most ${percent(flake.high)} of them, with 90 % certainty`;
+  if (flake.over) return `It was random${where}, and is no more: no failure by chance since in ${counted(flake.tries, "result")}.`;
+  if (flake.sure < DOUBT || flake.odd === 0) return `No sign of chance in ${counted(flake.tries, "result")}: ${least}.`;
+  const since = flake.since === null ? "" : ` since run #${flake.since}`;
+  const share = `${flake.odd} of ${counted(flake.tries, "result")}${since}${where} failed by it: ${percent(flake.rate)}, between ${percent(flake.low)} and ${percent(flake.high)} (90 %).`;
+  return flake.flaky ? `Flaky: ${share}` : `Perhaps flaky, ${Math.floor(100 * Math.min(flake.sure, 0.99))} % sure: ${share}`;
+}
 
 /** How often a test flakes, with its interval and what the estimate rests on; quarantine from here. */
 export function Estimate({ flake, project }: { flake: Flake; project: string }) {
@@ -33,10 +45,10 @@ export function Estimate({ flake, project }: { flake: Flake; project: string }) 
   return (
     <div>
       <p>
-        {flake.odd === 0 ? `No sign of chance in ${counted(flake.tries, "result")}: at most ${percent(flake.high)} of them, with 90 % certainty.` : `${flake.flaky ? "Flaky" : "Perhaps flaky"}: ${percent(flake.rate)} of its results, between ${percent(flake.low)} and ${percent(flake.high)} (90 %); ${told.join(", ")}, of ${counted(flake.tries, "result")}.`}
+        {said(flake)} {told.length > 0 && `${told.join(", ")}.`}
         {flake.minutes >= 0.1 && ` Repeating it has cost ${flake.minutes.toFixed(1)} min.`}
       </p>
-      {flake.odd > 0 && (
+      {flake.odd > 0 && flake.sure >= DOUBT && (
         <div className={classes.scale} aria-hidden>
           <i style={{ left: along(flake.low), right: `calc(100% - ${along(flake.high)})` }} />
           <b style={{ left: along(flake.rate) }} />

@@ -10,7 +10,6 @@ from where it began. Runs that fail together count as less (design effect, Kish 
 
 from __future__ import annotations
 
-import itertools
 import math
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
@@ -32,7 +31,6 @@ _BREAKS, _MENDS = 3.9, 1.2  # cost of a commit that turns a test: 2 % break one,
 _TURNS = 1.5  # and ln of the commits: cost of a stretch more
 _MOST_EDGES = 60
 _LEAST_COMMITS = 3  # commits that fail, from which on the hour may say something
-_MOST_SCOPES = 8  # that are weighed in full
 _LONGEST_HOURS = 8
 _SHARES = {"": 0.5, "cells": 0.25, "runner": 0.15, "hours": 0.1}  # of the prior, by sort of scope
 _GRID = np.concatenate((np.linspace(0, 0.02, 201), np.linspace(0.0205, 1, 1960)))
@@ -40,12 +38,13 @@ _GRID = np.concatenate((np.linspace(0, 0.02, 201), np.linspace(0.0205, 1, 1960))
 
 @dataclass(frozen=True, slots=True)
 class Results:
-    """All results of one test, as arrays of one length: the place of the commit in the order of ancestry, the cell,
+    """All results of one test, as arrays of one length: the commit, its place in the order of ancestry, the cell,
     whether it failed, whether the commit is on the main line, the runner, the hour of the day (UTC).
 
     Of commits beside the main line only mixed answers and passes are told: they turn nothing on it.
     """
 
+    commit: Numbers
     at: Numbers
     cell: Numbers
     failed: Flags
@@ -122,8 +121,8 @@ def _scopes(told: Results, cells: Sequence[Mapping[str, str]], runners: Sequence
     if len(bad) <= 3:
         names += [(",".join(f"{k}={v}" for k, v in cells[c].items()), frozenset({c})) for c in sorted(bad)]
     picked = [("cells", name, np.isin(told.cell, list(those))) for name, those in names]
-    for runner in set(told.runner[told.failed].tolist()) if len(runners) > 1 else ():
-        picked.append(("runner", f"runner {runners[runner]}", told.runner == runner))
+    bad_on = set(told.runner[told.failed].tolist()) if len(runners) > 1 else set()
+    picked += [("runner", f"runner {runners[runner]}", told.runner == runner) for runner in sorted(bad_on)]
     picked += [("hours", name, within) for name, within in _hours(told)]
     for sort, name, within in picked:
         if within.tobytes() not in seen and (within & told.failed).any():
@@ -176,8 +175,7 @@ class _World:
         self.values = np.array(
             [[float(c.get(k) == v) for c in cells] for k, v in _values(cells)] or [[0.0] * self.size], float
         )
-        # what one commit answered in one cell; a commit beside the line is a group of its own
-        keys = np.stack((told.at, told.cell, told.line.astype(np.int64)))
+        keys = np.stack((told.commit, told.cell))  # what one commit answered in one cell
         _, self.group = np.unique(keys, axis=1, return_inverse=True)
         self.group = self.group.reshape(-1)
 
@@ -217,7 +215,8 @@ def _spread(turned: Flags, could: Flags, values: Floats, once: float) -> Floats:
     few = np.minimum(some, most - some)
     free = 3 + np.minimum(few * np.log(np.maximum(most, 2)), most * math.log(2))
     spread = np.where(some == most, 0.43, np.where(of_value, 1.2 + math.log(max(len(values), 2)), free))
-    return np.where(some > 0, once + spread, 0.0)
+    found: Floats = np.where(some > 0, once + spread, 0.0)
+    return found
 
 
 class _Stretches:
@@ -246,7 +245,8 @@ class _Stretches:
         begin, end = low[:, None], high[None, :]
 
         def along(cost: _Cost) -> Floats:
-            return cost.turning[end] - cost.turning[begin] + cost.odd[end] - cost.odd[begin]
+            found: Floats = cost.turning[end] - cost.turning[begin] + cost.odd[end] - cost.odd[begin]
+            return found
 
         bad, every = self.bad[end] - self.bad[begin], self.every[end] - self.every[begin]
         flat = special.betaln(*RATES)
@@ -271,7 +271,8 @@ class _Stretches:
             at = int(np.argmax(self.random.max(1)))
             after = int(self.every[-1] - self.every[self.edges[at]])
             calm = _steady(after)
-            return Chance(sure, calm.rate, 0.0, calm.high, int(self.bad[-1]), int(self.every[-1]), None, False, scope.name)
+            odd, tries = int(self.bad[-1]), int(self.every[-1])
+            return Chance(sure, calm.rate, 0.0, calm.high, odd, tries, None, False, scope.name)
         chances = np.exp(self.last - self.last.max())
         chances /= chances.sum()
         best = int(chances.argmax())
@@ -309,9 +310,7 @@ def _sum(logs: Floats) -> float:
     return most if most == -math.inf else most + math.log(float(np.exp(logs - most).sum()))
 
 
-def flat(results: Sequence[tuple[int, int, bool, bool, int, int]]) -> Results:
-    """Results from rows of (place, cell, failed, on the main line, runner, hour)."""
-    columns = list(itertools.zip_longest(*results)) or [()] * 6
-    at, cell, failed, line, runner, hour = (np.array(c) for c in columns)
-    whole = [c.astype(np.int64) for c in (at, cell, runner, hour)]
-    return Results(whole[0], whole[1], failed.astype(bool), line.astype(bool), whole[2], whole[3])
+def flat(results: Sequence[tuple[int, int, int, bool, bool, int, int]]) -> Results:
+    """Results from rows of (commit, place, cell, failed, on the main line, runner, hour)."""
+    commit, at, cell, failed, line, runner, hour = np.array(results, np.int64).reshape(-1, 7).T
+    return Results(commit, at, cell, failed.astype(bool), line.astype(bool), runner, hour)

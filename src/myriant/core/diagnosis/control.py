@@ -81,7 +81,7 @@ def wanted(found: Answer) -> tuple[bool, bool]:
     if found.said != "unsure":
         return False, False
     here = found.here.all < MOST_REPEATS
-    return here, found.baseline.all < (MOST_REPEATS if found.baseline.failed else 2)
+    return here, found.baseline.all < (MOST_REPEATS if found.baseline.failed else 1)
 
 
 def _steady(tries: Tries, *, fails: bool) -> float:

@@ -18,10 +18,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
-CONFIDENCE = 0.97
+CONFIDENCE = 0.98
 GOOD = -1  # the place of the commit that was known to be good
 _ERR = 0.005  # a steady test answers otherwise
 _RATES = (0.03, 0.08, 0.15, 0.3, 0.5, 0.7, 0.85)
+_RARE = 0.1
 MOST_TRIES = 60
 _LEAST_TOLD = 0.01  # bits that the best next try must tell
 
@@ -94,7 +95,8 @@ class Belief:
         self.since, self.constant = np.exp(self.since - most), np.exp(self.constant - most)
         w, g = math.exp(self.world - most), math.exp(self.gone - most)
         whole = float(self.since.sum() + self.constant.sum()) + w + g
-        self.since, self.constant, self.world, self.gone = self.since / whole, self.constant / whole, w / whole, g / whole
+        self.since, self.constant = self.since / whole, self.constant / whole
+        self.world, self.gone = w / whole, g / whole
 
     def by_commit(self) -> Floats:
         """For each commit, the chance that it is the first bad one."""
@@ -105,6 +107,10 @@ class Belief:
         chance = self.by_commit()
         at = int(chance.argmax())
         others = {Kind.BEFORE: float(self.constant.sum()), Kind.WORLD: self.world, Kind.GONE: self.gone}
+        if self.gone > _RARE:  # nor is what is too rare to be seen today
+            rare = float(self.constant[self.rates <= _RARE].sum())
+            others[Kind.BEFORE] -= rare
+            others[Kind.GONE] += rare + float(self.since[:, self.after <= _RARE].sum())
         kind = max(others, key=lambda k: others[k])
         if others[kind] > chance[at]:
             told = float((self.constant * self.rates).sum() / max(self.constant.sum(), 1e-300))
@@ -130,15 +136,19 @@ class Belief:
 
 
 def next_tries(
-    belief: Belief, tried: Sequence[Tried], slots: int, running: Sequence[int] = ()
+    belief: Belief, tried: Sequence[Tried], slots: int, running: Sequence[int] = (), *, with_good: bool = True
 ) -> list[int]:
-    """Places to try now, at most `slots` besides those `running`; empty when it is settled or nothing tells more."""
+    """Places to try now, at most `slots` besides those `running`; empty when it is settled or nothing tells more.
+
+    Without `with_good` the good commit is not known, and not tried.
+    """
     if belief.commits < 2 or belief.found().certain or len(tried) + len(running) >= MOST_TRIES:
         return []
-    today = {t.at for t in tried if t.today} | set(running)
-    wanted = [at for at in (belief.commits - 1, GOOD) if at not in today][:slots]
-    if wanted or any(at not in {t.at for t in tried if t.today} for at in (belief.commits - 1, GOOD)):
-        return wanted  # whether there is anything to search for is known first
+    ends = (belief.commits - 1, GOOD) if with_good else (belief.commits - 1,)
+    told = {t.at for t in tried if t.today}
+    if not told.issuperset(ends):  # whether there is anything to search for is known first
+        return [at for at in ends if at not in told and at not in running][:slots]
+    wanted: list[int] = []
     chance, fails = belief.outcomes()
     joint = np.ones((len(chance), 1))
     for at in running:
@@ -146,6 +156,8 @@ def next_tries(
     for _ in range(slots):
         known = _told(chance, joint)
         gains = _gains(chance, joint, fails)
+        if not with_good:
+            gains[0] = known
         best = int(gains.argmax())
         if gains[best] - known < _LEAST_TOLD:
             break
@@ -189,18 +201,18 @@ def _entropies(rows: Floats) -> Floats:
 
 def _explanations(random: float, rate: float) -> list[tuple[float, float, float]]:
     """How often it fails before it begins and after, with a prior: always, at times, and always where it was random."""
-    rows = [(_ERR, 1 - _ERR, 0.6 * (1 - random))]
-    rows += [(_ERR, r, 0.12 * (1 - random) / len(_RATES)) for r in _RATES]
+    rows = [(_ERR, 1 - _ERR, 0.4 * (1 - random))]
+    rows += [(_ERR, r, 0.4 * (1 - random) / len(_RATES)) for r in _RATES]
     near = np.array([_near(r, rate) for r in _RATES]) if random > 0.05 else np.ones(len(_RATES))
-    shares = max(random, 0.05) * near / near.sum()
-    rows += [(r, 1 - _ERR, 0.6 * float(share)) for r, share in zip(_RATES, shares, strict=True) if r < 0.7]
+    shares = max(random, 0.1) * near / near.sum()
+    rows += [(r, 1 - _ERR, 0.4 * float(share)) for r, share in zip(_RATES, shares, strict=True) if r < 0.7]
     return rows
 
 
 def _constant(random: float, rate: float) -> tuple[Floats, Floats]:
     """Rates at which it may fail whatever the commit, with their prior."""
     near = np.array([_near(r, rate) for r in _RATES]) if random > 0.05 else np.ones(len(_RATES))
-    return np.array(_RATES), (0.12 + 0.6 * random) * near / near.sum()
+    return np.array(_RATES), (0.3 + 0.5 * random) * near / near.sum()
 
 
 def _near(rate: float, told: float) -> float:

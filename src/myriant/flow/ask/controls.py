@@ -1,21 +1,30 @@
-"""What control runs say: the change, the world or chance."""
+"""What control runs say: the change, the world, chance, or that it cannot be told yet."""
 
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 
+import numpy as np
 from sqlalchemy.orm import Session
 
-from myriant.core.diagnosis.compare import CellName
+from myriant.core.diagnosis.compare import CellName, failing, sized
+from myriant.core.diagnosis.control import Answer, Tries, answer
+from myriant.core.diagnosis.explain import explain
 from myriant.core.results.model import Outcome
 from myriant.core.results.packed import Outcomes
 from myriant.core.states import ControlState, Place
+from myriant.flow.ask.flakes import values_of
+from myriant.flow.conclude.comparing import Compared
+from myriant.store.chance import newest_attempts, outcomes_of_tests, runs_failed
 from myriant.store.controls import controls_of_run
 from myriant.store.results import outcomes_of
 from myriant.store.tables import Run
 
 _BAD = (Outcome.FAILED, Outcome.ERRORED)
+_RUNS = 30  # before this one, that a test's past is taken from
+_MOST_TESTS = 2000  # whose past is looked at
+_LONE = 2  # runs in a row in which a test fails that is soon well again
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,36 +42,89 @@ def controls_of(session: Session, run: Run) -> list[ControlView]:
 
 
 def answers(
-    session: Session, controls: Sequence[ControlView], failed: Mapping[CellName, Collection[int]]
-) -> dict[int, str]:
-    """By test that failed in some cells, what the control runs of those cells say of it.
+    session: Session, run: Run, compared: Compared, controls: Sequence[ControlView],
+    failed: Mapping[CellName, Collection[int]],
+) -> dict[int, Answer]:  # fmt: skip
+    """By test that newly failed in some cells, what the control runs of those cells say of it.
 
-    "change" (the baseline passes today, or lacks it), "world" (it fails too) or "chance" (it passed here; one cell
-    that says so is enough). A test without an answer yet is left out.
+    A test of which none has ended yet is left out.
     """
-    done = {
-        (c.job, c.key, c.place): c.attempt_id
-        for c in controls
-        if c.state == ControlState.DONE and c.attempt_id is not None
-    }
-    outcomes = outcomes_of(session, list(done.values()))
-    found: dict[int, str] = {}
-    for (job, key, place), attempt in done.items():
-        if place != Place.HERE:
-            continue
-        base = outcomes.get(done.get((job, key, Place.BASELINE), -1))
-        for test in failed.get((job, key), ()):
-            here = _outcome(outcomes[attempt], test)
-            if here in (Outcome.PASSED, Outcome.FLAKY):
-                found[test] = "chance"
-            elif here in _BAD and base is not None and found.get(test) != "chance":
-                there = _outcome(base, test)
-                if there in _BAD:
-                    found[test] = "world"
-                elif there in (Outcome.PASSED, Outcome.ABSENT):
-                    found[test] = "change"
-    return found
+    done = [(c, c.attempt_id) for c in controls if c.state == ControlState.DONE and c.attempt_id is not None]
+    outcomes = outcomes_of(session, [attempt for _, attempt in done])
+    tries: dict[int, dict[str, Tries]] = {}
+    for control, attempt in done:
+        for test in failed.get((control.job, control.key), ()):
+            told = tries.setdefault(test, {Place.HERE: Tries(), Place.BASELINE: Tries()})
+            told[control.place] = _more(told[control.place], _outcome(outcomes[attempt], test), control.place)
+    wanted = [test for test, told in tries.items() if told[Place.HERE].all or told[Place.BASELINE].all]
+    past, random = _past(session, run, wanted)
+    shapes = _Shapes(compared)
+    cells: dict[int, str] = {}
+    for (job, _), tests in failed.items():
+        cells.update(dict.fromkeys(tests, job))
+    return {
+        test: answer(
+            tries[test][Place.HERE], tries[test][Place.BASELINE], *shapes.of(cells[test], test),
+            past.get(test, Tries()), random.get(test, 0.0),
+        )
+        for test in wanted
+    }  # fmt: skip
+
+
+def _more(told: Tries, outcome: int, place: str) -> Tries:
+    if outcome == Outcome.FLAKY:
+        return Tries(told.passed + 1, told.failed + 1)
+    if outcome == Outcome.PASSED or (outcome == Outcome.ABSENT and place == Place.BASELINE):
+        return Tries(told.passed + 1, told.failed)
+    return Tries(told.passed, told.failed + 1) if outcome in _BAD else told
 
 
 def _outcome(outcomes: Outcomes, test: int) -> int:
     return int(outcomes[test]) if test < len(outcomes) else Outcome.ABSENT
+
+
+class _Shapes:
+    """In how many cells of a run a test failed, and how many conditions explain which."""
+
+    def __init__(self, compared: Compared) -> None:
+        self.by_job: dict[str, list[tuple[dict[str, str], Outcomes]]] = {}
+        for (job, key), outcomes in compared.current.items():
+            self.by_job.setdefault(job, []).append((values_of(key), outcomes))
+        self.known: dict[tuple[str, bytes], int] = {}
+
+    def of(self, job: str, test: int) -> tuple[Tries, int, int]:
+        ran = [
+            (v, o) for v, o in self.by_job.get(job, []) if _outcome(o, test) not in (Outcome.ABSENT, Outcome.SKIPPED)
+        ]
+        bad = np.array([bool(failing(sized(o, test + 1))[test]) for _, o in ran], np.bool_)
+        shape = (job, bad.tobytes())
+        if shape not in self.known:
+            self.known[shape] = explain([v for v, _ in ran], bad.tolist()).parts
+        values = {pair for v, _ in ran for pair in v.items()}
+        return Tries(int((~bad).sum()), int(bad.sum())), self.known[shape], len(values)
+
+
+def _past(session: Session, run: Run, tests: Sequence[int]) -> tuple[dict[int, Tries], dict[int, float]]:
+    """What each test gave in the newest runs before this one, and how much it looks like chance there."""
+    asked = list(tests)[:_MOST_TESTS]
+    attempts = newest_attempts(session, run.project_id, _RUNS, before=run.number)
+    results = outcomes_of_tests(session, asked, attempts)
+    failures = runs_failed(session, asked, attempts)
+    past, random = {}, {}
+    for test, told in results.items():
+        every = sum(len(those) for _, those in told)
+        bad = min(every, sum(times for _, times in failures.get(test, ())))
+        past[test] = Tries(every - bad, bad)
+        random[test] = 1 - 0.5 ** len(_lone([number for number, _ in failures.get(test, ())]))
+    return past, random
+
+
+def _lone(numbers: Sequence[int]) -> list[int]:
+    """Where a test failed in one run or two and was well again."""
+    groups: list[list[int]] = []
+    for number in numbers:
+        if groups and number == groups[-1][-1] + 1:
+            groups[-1].append(number)
+        else:
+            groups.append([number])
+    return [g[0] for g in groups if len(g) <= _LONE]

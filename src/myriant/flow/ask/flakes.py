@@ -9,7 +9,9 @@ from datetime import datetime
 
 from sqlalchemy.orm import Session
 
-from myriant.core.diagnosis.flaky import JEFFREYS, fitted_prior, is_flaky, rate
+from myriant.core.diagnosis.chance import Chance, flat, judged
+from myriant.core.diagnosis.flaky import SURE
+from myriant.core.results.model import Outcome
 from myriant.core.results.titles import test_title
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
@@ -18,10 +20,9 @@ from myriant.store.chance import (
     attempts_with_result,
     did_pass,
     failed_in,
-    newest_attempts,
-    results_of_tests,
+    outcomes_of_tests,
 )
-from myriant.store.history import ended_quarantines, open_quarantines
+from myriant.store.history import begun_at, ended_quarantines, open_quarantines
 from myriant.store.results import tests_numbered
 from myriant.store.tables import Project, Quarantine, Test
 
@@ -47,7 +48,9 @@ class QuarantineView:
 
 @dataclass(frozen=True, slots=True)
 class FlakeView:
-    """How often a test flakes: a share of its results, with its 90 % interval and the evidence."""
+    """Whether and how often a test fails by chance: a share of its results where and while it does, with its 90 %
+    interval and the evidence.
+    """
 
     test: int
     title: str
@@ -57,6 +60,10 @@ class FlakeView:
     high: float
     odd: int
     tries: int
+    sure: float  # that it is random at all
+    only: str  # where: a selector, a runner, hours of the day; empty for everywhere
+    since: int | None  # the run from which on; None as far as is known
+    over: bool  # it was random, and is no more
     retested: int  # odd outcomes within one attempt or over reruns
     controlled: int  # that a control run answered otherwise
     alone: int  # lone failures between passes of neighbouring commits
@@ -91,17 +98,45 @@ def flakes_of(site: Site, name: str) -> Flakes:
     with site.store.view() as session:
         project = the_project(session, name)
         aside = {held.test: held for held in open_quarantines(session, project.id)}
-        evidence = _evidence(session, project)
+        attempts = attempts_with_result(session, project.id, RUNS)
+        evidence = _evidence(session, attempts)
         listed = sorted(evidence, key=lambda t: (t not in aside, -evidence[t].seconds, -evidence[t].odd, t))
         shown = [*(t for t in aside if t not in evidence), *listed][:MOST_SHOWN]
         more = len(set(evidence) | set(aside)) - len(shown)
-        return Flakes(RUNS, _views(session, project, shown, evidence, aside), more, _ended(session, project.id))
+        views = _views(session, project, shown, evidence, aside, attempts)
+        return Flakes(RUNS, views, more, _ended(session, project.id))
 
 
 def flake_of(session: Session, project: Project, test: int) -> FlakeView:
     """One test's estimate, also without any evidence of flakiness."""
     aside = {held.test: held for held in open_quarantines(session, project.id)}
-    return _views(session, project, [test], _evidence(session, project, test), aside)[0]
+    attempts = attempts_with_result(session, project.id, RUNS)
+    return _views(session, project, [test], _evidence(session, attempts, test), aside, attempts)[0]
+
+
+def chances_of(session: Session, tests: Sequence[int], attempts: Sequence[WithResult]) -> dict[int, Chance]:
+    """What all results of these attempts say of each test's chance; `since` is a place in the order of ancestry."""
+    by_id = {a.id: a for a in attempts}
+    commits = {c: i for i, c in enumerate(dict.fromkeys(a.commit for a in attempts))}
+    runners = {r: i for i, r in enumerate(dict.fromkeys(a.runner for a in attempts))}
+    found = {}
+    for test, told in outcomes_of_tests(session, tests, list(by_id)).items():
+        cells: dict[tuple[str, str], int] = {}
+        rows: list[tuple[int, int, int, bool, bool, int, int]] = []
+        for outcome, those in told:
+            bad = (True, False) if outcome == Outcome.FLAKY else (outcome in (Outcome.FAILED, Outcome.ERRORED),)
+            for a in (by_id[i] for i in those):
+                cell = cells.setdefault((a.job, a.key), len(cells))
+                rows += [
+                    (commits[a.commit], a.depth, cell, failed, a.line, runners[a.runner], a.hour) for failed in bad
+                ]
+        found[test] = judged(flat(rows), [values_of(key) for _, key in cells], list(runners))
+    return found
+
+
+def values_of(key: str) -> dict[str, str]:
+    """The dimension values that a cell's key tells."""
+    return dict(part.partition("=")[::2] for part in key.split(",") if "=" in part)
 
 
 def _views(
@@ -110,41 +145,30 @@ def _views(
     tests: Sequence[int],
     evidence: Mapping[int, _Evidence],
     aside: Mapping[int, Quarantine],
+    attempts: Sequence[WithResult],
 ) -> list[FlakeView]:
-    results = results_of_tests(session, tests, newest_attempts(session, project.id, RUNS))
-    counts = {t: (e.odd, max(results.get(t, 0), e.odd)) for t in tests for e in (evidence.get(t, _Evidence()),)}
-    prior = _prior(project, counts, len(evidence))
+    chances = chances_of(session, tests, attempts)
     titles = tests_numbered(session, project.id, list(tests))
+    begun = begun_at(session, project.id, [c.since for c in chances.values() if c.since is not None])
     views = []
-    for test, (odd, tries) in counts.items():
-        found, told = rate(odd, tries, prior), evidence.get(test, _Evidence())
+    for test, found in chances.items():
+        told = evidence.get(test, _Evidence())
         row, held = titles.get(test), aside.get(test)
-        sure = is_flaky(odd, tries, prior)
         views.append(
             FlakeView(
                 test, test_title(row.suite, row.klass, row.name) if row else f"test {test}", row.job if row else "",
-                found.mean, found.low, found.high, odd, tries, told.retested, told.controlled, told.alone,
-                told.seconds / 60, sure, sure and held is None,
+                found.rate, found.low, found.high, found.odd if found.now else 0, found.tries, found.sure, found.only,
+                begun.get(found.since or 0), found.sure >= SURE and not found.now, told.retested, told.controlled,
+                told.alone, told.seconds / 60, found.flaky, found.flaky and held is None,
                 quarantine_view(held, titles) if held is not None else None,
             )
         )  # fmt: skip
     return sorted(views, key=lambda v: (-v.minutes, -v.rate, v.title))
 
 
-def _prior(project: Project, counts: Mapping[int, tuple[int, int]], odd_tests: int) -> tuple[float, float]:
-    """The prior of the project: tests without evidence count as never odd, with as many tries as the others have."""
-    tests = project.next_test
-    if not counts or tests < 30:
-        return JEFFREYS
-    usual = sorted(t for _, t in counts.values())[len(counts) // 2]
-    steady = max(0, min(tests, 5000) - odd_tests)
-    odd = [o for o, _ in counts.values()] + [0] * steady
-    return fitted_prior(odd, [t for _, t in counts.values()] + [max(usual, 1)] * steady)
-
-
-def _evidence(session: Session, project: Project, only: int | None = None) -> dict[int, _Evidence]:
+def _evidence(session: Session, every: Sequence[WithResult], only: int | None = None) -> dict[int, _Evidence]:
     """By test, what speaks for chance: mixed results of one cell on one commit, and lone failures."""
-    attempts = attempts_with_result(session, project.id, RUNS)
+    attempts = [a for a in every if a.own]
     failures = failed_in(session, [a.id for a in attempts], only)
     found: dict[int, _Evidence] = {}
     doubted: list[tuple[int, Doubt]] = []
@@ -157,7 +181,7 @@ def _evidence(session: Session, project: Project, only: int | None = None) -> di
     for several in by_cell.values():
         if len(several) > 1:
             doubted += _mixed(several, failures)
-    doubted += _alone([a for a in attempts if a.newest and a.main], failures)
+    doubted += _alone([a for a in attempts if a.newest and a.line], failures)
     passed = did_pass(session, {(attempt, test) for test, d in doubted for attempt in d.others})
     for test, doubt in doubted:
         if all((attempt, test) in passed for attempt in doubt.others):
@@ -183,8 +207,8 @@ def _mixed(several: Sequence[WithResult], failures: Mapping[int, Mapping[int, bo
     for test in set().union(*failed):
         other = next((a for a, tests in zip(several, failed, strict=True) if test not in tests), None)
         if other is not None:
-            again = next((a for a in reversed(several) if a.control), several[-1])
-            kind = "controlled" if again.control else "retested"
+            again = next((a for a in reversed(several) if a.place), several[-1])
+            kind = "controlled" if again.place else "retested"
             found.append((test, Doubt(kind, (other.id,), again.seconds)))
     return found
 

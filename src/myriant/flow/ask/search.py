@@ -9,14 +9,16 @@ from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis import search as core
 from myriant.core.results.model import Outcome
-from myriant.core.states import ControlState, SearchState
-from myriant.flow.ask.flakes import flake_of
+from myriant.core.states import SearchState
+from myriant.flow.ask.flakes import RUNS
+from myriant.flow.ask.flakes import chances_of as chances_of_tests
 from myriant.flow.errors import Refused
 from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.repos.mirror import Mirror
-from myriant.store.controls import cells_with_attempts, search_for, tries_of_search
+from myriant.store.chance import answers_in_cell, attempts_with_result
+from myriant.store.controls import cells_with_attempts, lost_tries, search_for, tries_under_way
 from myriant.store.results import history_of_test, outcomes_of
 from myriant.store.runs import runs_numbered
 from myriant.store.tables import Cell, Project, Run, Search
@@ -57,8 +59,11 @@ class SearchView:
 
 
 @dataclass(frozen=True, slots=True)
-class _Range:
+class Range:
+    """Commits in question, and the cell in which they are tried."""
+
     cell: Cell
+    good: str
     commits: list[str]  # after the good one, up to the bad one
 
 
@@ -70,27 +75,46 @@ def propose_search(site: Site, name: str, number: int, test: int) -> SearchView:
         if begun is not None:
             return search_view(site, session, project, begun)
         found = range_of(site, session, project, run, test)
-        chances = chances_of(session, project, test)
+        chances = chances_of(session, project, found, run, test)
         return _proposed(site, project, found, test, chances)
 
 
-def tries_of(session: Session, row: Search) -> tuple[list[core.Tried], list[int], int]:
-    """Outcomes so far, places of tries under way, and how many tries gave no result."""
-    controls = tries_of_search(session, row.id)
-    places = {commit: i for i, commit in enumerate(row.commits)}
-    done = [c for c in controls if c.state == ControlState.DONE and c.attempt_id is not None]
-    outcomes = outcomes_of(session, [c.attempt_id for c in done if c.attempt_id is not None])
-    tried, lost = [], sum(c.state == ControlState.GIVEN_UP for c in controls)
-    for c in done:
-        found = outcomes[c.attempt_id or 0]
-        outcome = int(found[row.test]) if row.test < len(found) else Outcome.ABSENT
-        if outcome in (Outcome.FAILED, Outcome.ERRORED):
-            tried.append(core.Tried(places[c.commit], failed=True))
-        elif outcome in (Outcome.PASSED, Outcome.FLAKY, Outcome.ABSENT):  # a test that is not there does not fail
-            tried.append(core.Tried(places[c.commit], failed=False))
-        else:
-            lost += 1
-    return tried, [places[c.commit] for c in controls if c.state in (ControlState.WAITING, ControlState.RUNNING)], lost
+@dataclass(frozen=True, slots=True)
+class Known:
+    """What is known of a search's commits, from whatever ran them in its cell."""
+
+    tried: list[core.Tried]
+    running: list[int]  # places
+    lost: int  # tries of its own that gave no result
+
+    @property
+    def today(self) -> int:
+        return sum(t.today for t in self.tried)
+
+
+def known_of(session: Session, row: Search) -> Known:
+    """Outcomes of the test on a search's commits: of its tries, other searches', control runs and earlier runs."""
+    cell, run = session.get_one(Cell, row.cell_id), session.get_one(Run, row.run_id)
+    places = {row.good: core.GOOD, **{commit: i for i, commit in enumerate(row.commits)}}
+    places.pop("", None)
+    found = answers_in_cell(session, run.project_id, cell.job, cell.key, list(places))
+    outcomes = outcomes_of(session, [attempt for attempt, _, _ in found])
+    begun = next((at for attempt, _, at in found if attempt == cell.attempt_id), run.created_at)
+    tried = []
+    for attempt, commit, at in found:
+        given = outcomes[attempt]
+        outcome = int(given[row.test]) if row.test < len(given) else Outcome.ABSENT
+        today = at > begun and attempt != cell.attempt_id
+        if outcome in (Outcome.FAILED, Outcome.ERRORED, Outcome.FLAKY):
+            tried.append(core.Tried(places[commit], failed=True, today=today))
+        if outcome in (Outcome.PASSED, Outcome.FLAKY) or (outcome == Outcome.ABSENT and today):
+            tried.append(core.Tried(places[commit], failed=False, today=today))  # what is not there does not fail
+    running = [places[c] for c in tries_under_way(session, row.cell_id) if c in places]
+    return Known(tried, running, lost_tries(session, row.id))
+
+
+def belief_of(row: Search, known: Known) -> core.Belief:
+    return core.Belief(len(row.commits), known.tried, row.random, row.rate)
 
 
 def named_run(session: Session, name: str, number: int) -> tuple[Project, Run]:
@@ -98,7 +122,7 @@ def named_run(session: Session, name: str, number: int) -> tuple[Project, Run]:
     return project, the_run(session, project, number)
 
 
-def range_of(site: Site, session: Session, project: Project, run: Run, test: int) -> _Range:
+def range_of(site: Site, session: Session, project: Project, run: Run, test: int) -> Range:
     """The cell to search in, the one that ends soonest, and the commits since it last passed there."""
     commit = run.tested or run.commit
     failed = cells_with_attempts(session, run.id)
@@ -115,9 +139,10 @@ def range_of(site: Site, session: Session, project: Project, run: Run, test: int
     mirror = site.mirror(project)
     for cell in sorted(cells, key=lambda c: (c.predicted or 60.0, c.position)):
         for number in sorted((p.run for p in past if p.cell == cell.key and p.run in by_number), reverse=True):
-            commits = _commits(mirror, by_number[number].commit, commit)
+            good = by_number[number].commit
+            commits = _commits(mirror, good, commit)
             if commits:
-                return _Range(cell, commits)
+                return Range(cell, good, commits)
     raise Refused(
         "no earlier commit is known on which this test passed in one of these cells",
         "a search needs a commit that was good: test an older one by hand",
@@ -135,22 +160,18 @@ def _commits(mirror: Mirror, good: str, bad: str) -> list[str]:
         return []
 
 
-def chances_of(session: Session, project: Project, test: int) -> core.Chances:
-    """How a try may err, from how often the test flakes."""
-    told = flake_of(session, project, test)
-    missed = min(max(core.MISSED, told.rate if told.odd else 0.0), 0.4)
-    return core.Chances(missed, false_alarm(missed))
+def chances_of(session: Session, project: Project, found: Range, bad: Run, test: int) -> tuple[float, float]:
+    """The chance that the test failed at times before the commits in question, and how often, from all its results."""
+    told = chances_of_tests(session, [test], attempts_with_result(session, project.id, RUNS))[test]
+    since = bad.depth - len(found.commits)
+    return (told.sure, told.rate) if told.now and (told.since is None or told.since <= since) else (0.0, 0.0)
 
 
-def false_alarm(missed: float) -> float:
-    return missed if missed > core.MISSED else core.FALSE
-
-
-def _proposed(site: Site, project: Project, found: _Range, test: int, chances: core.Chances) -> SearchView:
+def _proposed(site: Site, project: Project, found: Range, test: int, chances: tuple[float, float]) -> SearchView:
     at_once = min(MOST_AT_ONCE, max(1, len(found.commits) - 1))
-    expected = core.expected_tries(len(found.commits), chances, at_once)
+    expected = core.expected_tries(len(found.commits), *chances, at_once)
     seconds = expected / at_once * found.cell.predicted if found.cell.predicted else None
-    lines = _lines(site, project, found.commits, [], [], chances)
+    lines = _lines(site, project, found.commits, Known([], [], 0), core.Belief(len(found.commits), [], *chances))
     only = len(found.commits) == 1
     said = "The commit before it passed: there is nothing to search." if only else ""
     return SearchView(
@@ -160,35 +181,41 @@ def _proposed(site: Site, project: Project, found: _Range, test: int, chances: c
 
 
 def search_view(site: Site, session: Session, project: Project, row: Search) -> SearchView:
-    tried, running, _ = tries_of(session, row)
-    chances = core.Chances(row.missed, false_alarm(row.missed))
+    known = known_of(session, row)
+    belief = belief_of(row, known)
     cell = session.get_one(Cell, row.cell_id)
-    lines = _lines(site, project, row.commits, tried, running, chances)
-    answer = lines[core.found(len(lines), tried, chances)[0]] if row.state == SearchState.FOUND else None
-    expected = core.expected_tries(len(lines), chances, row.slots)
+    lines = _lines(site, project, row.commits, known, belief)
+    answer = belief.found() if row.state == SearchState.FOUND else None
+    expected = core.expected_tries(len(lines), row.random, row.rate, row.slots)
     seconds = expected / row.slots * cell.predicted if cell.predicted else None
     return SearchView(
-        row.id,
-        row.test,
-        cell.job,
-        cell.key,
-        row.state,
-        row.said,
-        len(tried),
-        expected,
-        seconds,
-        row.slots,
-        answer,
-        lines,
-    )
+        row.id, row.test, cell.job, cell.key, row.state, row.said, known.today, expected, seconds, row.slots,
+        lines[answer.at] if answer is not None and answer.at is not None else None, lines,
+    )  # fmt: skip
 
 
-def _lines(
-    site: Site, project: Project, commits: Sequence[str], tried: Sequence[core.Tried], running: Sequence[int],
-    chances: core.Chances,
-) -> list[CommitLine]:  # fmt: skip
+def said_of(row: Search, known: Known, found: core.Found) -> str:
+    """What a search has found, as a sentence without its full stop."""
+    tries = f"{known.today} {'try' if known.today == 1 else 'tries'}"
+    sure = f"with {core.certainty(found.chance)} certainty after {tries}"
+    rate = f"in about {max(1, round(found.rate * 100))} of 100 results"
+    last, good = row.commits[-1][:7], row.good[:7] or "the one before"
+    first = row.commits[found.at][:7] if found.at is not None else ""
+    if not found.certain:
+        likely = f"; the likeliest of these commits is {first}, {core.certainty(found.chance)}" if first else ""
+        return f"which commit it was cannot be told by running it: {tries} leave it open{likely}"
+    return {
+        core.Kind.ALWAYS: f"{first} is the first bad commit, {sure}",
+        core.Kind.AT_TIMES: f"it fails at times since {first}, {rate}, and before it never did, {sure}",
+        core.Kind.BEFORE: f"none of these commits: it fails at times on {good} too, {rate}, {sure}",
+        core.Kind.WORLD: f"none of these commits: it fails today on {good} too, where it passed, {sure}",
+        core.Kind.GONE: f"it cannot be told by running it: today {last} does not fail, in {tries}",
+    }[found.kind]
+
+
+def _lines(site: Site, project: Project, commits: Sequence[str], known: Known, belief: core.Belief) -> list[CommitLine]:
     mirror = site.mirror(project)
-    chance = core.posterior(len(commits), tried, chances)
+    chance = belief.by_commit()
     found = []
     for at, commit in enumerate(commits):
         try:
@@ -196,10 +223,11 @@ def _lines(
             title, author = told.title, told.author
         except GitError:
             title, author = "(no longer in the repository)", ""
+        here = [t for t in known.tried if t.at == at and t.today]
         found.append(
             CommitLine(
-                commit, title, author, float(chance[at]), sum(t.at == at and not t.failed for t in tried),
-                sum(t.at == at and t.failed for t in tried), at in running,
+                commit, title, author, float(chance[at]), sum(not t.failed for t in here),
+                sum(t.failed for t in here), at in known.running,
             )
         )  # fmt: skip
     return found

@@ -9,12 +9,13 @@ from myriant.core.states import ControlState, Place, SearchState
 from myriant.flow.ask.search import (
     MOST_AT_ONCE,
     SearchView,
+    belief_of,
     chances_of,
-    false_alarm,
+    known_of,
     named_run,
     range_of,
+    said_of,
     search_view,
-    tries_of,
 )
 from myriant.flow.errors import NotFound
 from myriant.flow.site import Site
@@ -35,10 +36,10 @@ def begin_search(site: Site, name: str, number: int, test: int, who: Person) -> 
         row = search_for(session, run.id, test)
         if row is None:
             found = range_of(site, session, project, run, test)
-            chances = chances_of(session, project, test)
+            random, rate = chances_of(session, project, found, run, test)
             row = Search(
-                run_id=run.id, cell_id=found.cell.id, test=test, commits=found.commits, slots=MOST_AT_ONCE,
-                missed=chances.missed, state=SearchState.RUNNING, by=who.name,
+                run_id=run.id, cell_id=found.cell.id, test=test, good=found.good, commits=found.commits,
+                slots=MOST_AT_ONCE, random=random, rate=rate, state=SearchState.RUNNING, by=who.name,
             )  # fmt: skip
             session.add(row)
             session.flush()
@@ -78,24 +79,24 @@ def go_on_with_searches(site: Site) -> None:
 
 
 def _go_on(session: Session, row: Search) -> None:
-    tried, running, lost = tries_of(session, row)
-    chances = core.Chances(row.missed, false_alarm(row.missed))
-    if lost >= _MOST_LOST:
-        searches.end(row, found=False, said=f"{lost} tries gave no result that can be trusted")
+    known = known_of(session, row)
+    belief = belief_of(row, known)
+    if known.lost >= _MOST_LOST:
+        searches.end(row, found=False, said=f"{known.lost} tries gave no result that can be trusted")
         return
-    wanted = core.next_tries(len(row.commits), tried, max(0, row.slots - len(running)), chances, running)
+    free = max(0, row.slots - len(known.running))
+    wanted = core.next_tries(belief, known.tried, free, known.running, with_good=bool(row.good))
     for at in wanted:
         session.add(
             Control(
-                run_id=row.run_id, cell_id=row.cell_id, place=Place.SEARCH, commit=row.commits[at],
-                state=ControlState.WAITING,
+                run_id=row.run_id, cell_id=row.cell_id, place=Place.SEARCH,
+                commit=row.good if at == core.GOOD else row.commits[at], state=ControlState.WAITING,
                 search_id=row.id,
             )
         )  # fmt: skip
     if wanted:
         session.flush()
         ring_runners(session)
-    elif not running:
-        at, chance = core.found(len(row.commits), tried, chances)
-        said = f"{row.commits[at][:7]} is the first bad commit, with {chance:.1%} certainty after {len(tried)} tries"
-        searches.end(row, found=chance >= core.CONFIDENCE or len(row.commits) == 1, said=said)
+    elif not known.running:
+        found = belief.found()
+        searches.end(row, found=found.certain or len(row.commits) == 1, said=said_of(row, known, found))

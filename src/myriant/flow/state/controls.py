@@ -6,7 +6,7 @@ from sqlalchemy.orm import Session
 
 from myriant.core.states import CONTROL_MOVES, TRUSTED, ControlState, check_move
 from myriant.store.changes import tell_of_run
-from myriant.store.controls import control_of_attempt, waiting_tries_of
+from myriant.store.controls import control_of_attempt, searches_in_cell, waiting_tries_of
 from myriant.store.queue import defer
 from myriant.store.tables import Attempt, Control, Run
 
@@ -35,14 +35,16 @@ def give_up_tries(session: Session, search_id: int) -> None:
 
 
 def end(session: Session, attempt: Attempt) -> None:
-    """The attempt that repeats a cell has ended; a search whose try it was goes on."""
+    """The attempt that repeats a cell has ended: more may be asked of its cell, and every search in it goes on."""
     control = control_of_attempt(session, attempt.id)
     if control is None:
         return
     _become(control, ControlState.DONE if attempt.state in TRUSTED else ControlState.GIVEN_UP)
     tell_of_run(session, session.get_one(Run, control.run_id))
-    if control.search_id is not None:
-        defer(session, "search", lock=f"search-{control.search_id}", search_id=control.search_id)
+    if control.search_id is None:
+        defer(session, "repeat", lock=f"repeat-{control.run_id}", run_id=control.run_id)
+    for search in searches_in_cell(session, control.cell_id):
+        defer(session, "search", lock=f"search-{search}", search_id=search)
 
 
 def _become(control: Control, then: ControlState) -> None:

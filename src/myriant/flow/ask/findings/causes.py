@@ -6,10 +6,13 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 from sqlalchemy.orm import Session
 
+from myriant.core.diagnosis.compare import failing
+from myriant.core.diagnosis.control import Answer
 from myriant.core.diagnosis.expected import expected_and_actual
-from myriant.core.diagnosis.explain import explain
+from myriant.core.diagnosis.explain import Explanation, beyond_chance, explain
 from myriant.core.diagnosis.frames import frames_of
 from myriant.core.diagnosis.kinds import Kind, kind_of
 from myriant.core.diagnosis.signature import Group, Signature, group, signature_of
@@ -23,6 +26,7 @@ from myriant.flow.ask.findings.model import (
     Finding,
     KindView,
     Place,
+    Repeated,
     SeenIn,
     TakenBy,
 )
@@ -64,7 +68,7 @@ def causes_of(
     for f in failed:
         if f.mark in ("new", "first"):
             unproven.setdefault(f.cell, set()).add(f.shown.number)
-    control = answers(session, controls_of(session, row), unproven)
+    control = answers(session, row, compared, controls_of(session, row), unproven)
     marks: dict[int, str] = {}
     for f in failed:
         marks[f.shown.number] = min(marks.get(f.shown.number, f.mark), f.mark, key=_ORDER.__getitem__)
@@ -135,7 +139,7 @@ class _Maker:
         compared: Compared,
         cells: Sequence[Cell],
         sights: Mapping[str, list[Sight]],
-        control: Mapping[int, str],
+        control: Mapping[int, Answer],
         rules: Sequence[Kind],
         taken: Mapping[str, Taking],
     ) -> None:
@@ -159,11 +163,14 @@ class _Maker:
         shown, sign = first.shown, first.signature
         tests = self.tests(members)
         cells = self.cells(members)
-        told = self.explained({(c.job, c.key) for c in cells}, [t.test for t in tests])
         seen = self.seen(members)
         pair = expected_and_actual(shown.message, shown.detail)
         kind = kind_of((shown.message, shown.detail, shown.extra.get("output", "")), None, self.rules)
         controls = {t.control for t in tests[:MOST_TESTS] if t.mark in ("new", "first")}
+        said = next(
+            (c for c in ("change", "world", "chance") if controls == {c}), "unsure" if controls - {None} else None
+        )
+        told = self.explained({(c.job, c.key) for c in cells}, [t.test for t in tests], said, first.mark)
         title = tests[0].title if len(tests) == 1 else sign.headline
         return Finding(
             id=shown.signature or sign.digest,
@@ -181,7 +188,8 @@ class _Maker:
             expected=pair.expected if pair else None,
             actual=pair.actual if pair else None,
             **told,  # type: ignore[arg-type]  # the keys of explained
-            control=next((c for c in ("change", "world", "chance") if controls == {c}), None),
+            control=said,
+            repeated=self.repeated(tests) if said else None,
             told=KindView(kind.name, kind.part, kind.say, kind.line) if kind else None,
             first_seen=SeenIn(seen[0].number, seen[0].commit, seen[0].at) if seen else None,
             seen=len(seen),
@@ -195,6 +203,18 @@ class _Maker:
             attachments=self.attachments(shown, first.cell),
         )
 
+    def said(self, test: int) -> str | None:
+        told = self.control.get(test)
+        return told.said if told is not None else None
+
+    def repeated(self, tests: Sequence[FailedTest]) -> Repeated | None:
+        """How often its tests were repeated, and what came of it: of the one that was repeated least."""
+        told = [self.control[t.test] for t in tests if t.test in self.control]
+        least = min(told, key=lambda a: (a.here.all, a.baseline.all), default=None)
+        if least is None:
+            return None
+        return Repeated(least.here.passed, least.here.failed, least.baseline.passed, least.baseline.failed)
+
     def taken_by(self, members: Sequence[_Failed]) -> TakenBy | None:
         held = next((t for f in members if (t := self.taken.get(f.shown.signature))), None)
         return TakenBy(held.by, held.at, held.note) if held is not None else None
@@ -207,7 +227,7 @@ class _Maker:
             FailedTest(
                 number, test_title(rows[0].shown.suite, rows[0].shown.klass, rows[0].shown.name), rows[0].shown.kind,
                 rows[0].shown.suite, rows[0].mark, len({r.cell for r in rows}),
-                self.control.get(number) if rows[0].mark in ("new", "first") else None,
+                self.said(number) if rows[0].mark in ("new", "first") else None,
             )
             for number, rows in by_test.items()
         ]  # fmt: skip
@@ -225,22 +245,41 @@ class _Maker:
             for ((job, key), attempt), rows in sorted(by_cell.items(), key=lambda item: (order[item[0][0]], item[0][1]))
         ]  # fmt: skip
 
-    def explained(self, affected: set[tuple[str, str]], tests: Sequence[int]) -> dict[str, object]:
+    def explained(
+        self, affected: set[tuple[str, str]], tests: Sequence[int], control: str | None, mark: str
+    ) -> dict[str, object]:
+        """Where it shows. A cell without a result of these tests, or where they fail otherwise, says nothing of it.
+
+        What may be chance has no condition: not what passed when repeated. What cells that happened to fail would show
+        as well is not sure, and named only where it is one value.
+        """
         numbers = np.array(tests)
-        ran = [name for name, flags in self.ran.items() if flags[numbers[numbers < len(flags)]].any()]
+        ran = [
+            name for name, flags in self.ran.items()
+            if name in affected or self._passes(name, numbers[numbers < len(flags)])
+        ]  # fmt: skip
         jobs = {job for job, _ in ran}
         every = {
             (c.job, c.key): {**c.values, "job": c.job} if len(jobs) > 1 else c.values for c in self.by_name.values()
         }
-        without = [
-            n for n, c in self.by_name.items() if c.job in jobs and n not in self.compared.current and not c.advisory
-        ]
+        without = [n for n, c in self.by_name.items() if c.job in jobs and n not in ran and not c.advisory]
         told = explain([every[n] for n in ran], [n in affected for n in ran], [every[n] for n in without])
+        sure = control in ("change", "world") or mark == "known" or beyond_chance(told, len(affected), len(ran))
+        if mark == "flaky" or control == "chance" or not (sure or told.parts == 1):
+            told = Explanation(None)
         ask = without[told.next] if told.next is not None else None
         return {
-            "where": told.selector, "missed": told.inside + told.outside, "rivals": list(told.rivals),
+            "where": told.selector, "where_sure": sure, "missed": told.inside + told.outside,
+            "rivals": list(told.rivals),
             "next_cell": ",".join((f"job={ask[0]}", ask[1])).rstrip(",") if ask else None, "ran_in": len(ran),
+            "silent": [f"{job}/{key}" for job, key in without],
         }  # fmt: skip
+
+    def _passes(self, name: tuple[str, str], numbers: NDArray[np.int64]) -> bool:
+        """Whether one of these tests ran in the cell, and none of them failed there."""
+        outcomes = self.compared.current[name]
+        flags = self.ran[name]
+        return bool(flags[numbers].any()) and not failing(outcomes[numbers[numbers < len(outcomes)]]).any()
 
     def attachments(self, shown: Shown, cell: tuple[str, str]) -> list[AttachmentView]:
         """The kept files that the failed test names, each beside that of the newest earlier run whose cell passed."""

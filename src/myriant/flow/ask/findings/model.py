@@ -66,6 +66,16 @@ class TakenBy:
 
 
 @dataclass(frozen=True, slots=True)
+class Repeated:
+    """How often a failed test passed and failed when its cell was repeated, here and on the gate baseline."""
+
+    here_passed: int
+    here_failed: int
+    baseline_passed: int
+    baseline_failed: int
+
+
+@dataclass(frozen=True, slots=True)
 class Finding:
     """One cause with every test and cell in which it shows."""
 
@@ -84,11 +94,14 @@ class Finding:
     expected: str | None
     actual: str | None
     where: str | None  # the selector that explains it
+    where_sure: bool  # or it may be chance that just these cells failed
     missed: int  # cells of which the selector is wrong, 0 when it is exact
     rivals: list[str]  # other selectors that fit as well, because of cells that did not run
     next_cell: str | None  # the selector of the cell that tells them apart
     ran_in: int  # cells that ran one of its tests
-    control: str | None  # change, world or chance, once its control runs have ended
+    silent: list[str]  # "job/key" of cells that say nothing of it: no result of its tests, or they fail otherwise
+    control: str | None  # change, world, chance or unsure, once control runs have ended
+    repeated: Repeated | None  # what they gave
     told: KindView | None
     first_seen: SeenIn | None
     seen: int  # runs that saw it, this one included
