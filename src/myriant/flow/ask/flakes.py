@@ -30,6 +30,7 @@ RUNS = 100  # newest, that evidence is taken from
 
 
 MOST_SHOWN = 50
+LEAST_SURE = 0.05  # that a test is random, to be listed without other evidence
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,11 +87,12 @@ class _Evidence:
     retested: int = 0
     controlled: int = 0
     alone: int = 0
+    again: int = 0  # times that it failed anew in one cell after it had passed again
     seconds: float = 0.0
 
     @property
     def odd(self) -> int:
-        return self.retested + self.controlled + self.alone
+        return self.retested + self.controlled + self.alone + self.again
 
 
 def flakes_of(site: Site, name: str) -> Flakes:
@@ -104,7 +106,8 @@ def flakes_of(site: Site, name: str) -> Flakes:
         shown = [*(t for t in aside if t not in evidence), *listed][:MOST_SHOWN]
         more = len(set(evidence) | set(aside)) - len(shown)
         views = _views(session, project, shown, evidence, aside, attempts)
-        return Flakes(RUNS, views, more, _ended(session, project.id))
+        told = [v for v in views if v.quarantine or v.sure >= LEAST_SURE or v.retested or v.controlled or v.alone]
+        return Flakes(RUNS, told, more, _ended(session, project.id))
 
 
 def flake_of(session: Session, project: Project, test: int) -> FlakeView:
@@ -182,6 +185,8 @@ def _evidence(session: Session, every: Sequence[WithResult], only: int | None = 
         if len(several) > 1:
             doubted += _mixed(several, failures)
     doubted += _alone([a for a in attempts if a.newest and a.line], failures)
+    for test, times in _again([a for a in attempts if a.newest and a.line], failures).items():
+        found.setdefault(test, _Evidence()).again = times
     passed = did_pass(session, {(attempt, test) for test, d in doubted for attempt in d.others})
     for test, doubt in doubted:
         if all((attempt, test) in passed for attempt in doubt.others):
@@ -236,6 +241,21 @@ def _alone(newest: Sequence[WithResult], failures: Mapping[int, Mapping[int, boo
         if 2 * len({key for key, _ in doubts}) <= cells[doubts[0][0][0]]
         for _, doubt in doubts
     ]
+
+
+def _again(newest: Sequence[WithResult], failures: Mapping[int, Mapping[int, bool]]) -> Counter[int]:
+    """How often a test failed in a cell after it had failed there before, and no more in between."""
+    found: Counter[int] = Counter()
+    last: dict[tuple[str, str, int], int] = {}
+    places: Counter[tuple[str, str]] = Counter()
+    for a in newest:
+        places[a.job, a.key] += 1
+        at = places[a.job, a.key]
+        for test in failures.get(a.id, {}):
+            before = last.get((a.job, a.key, test))
+            found[test] += before is not None and before < at - 1
+            last[a.job, a.key, test] = at
+    return +found
 
 
 def _ended(session: Session, project_id: int) -> list[QuarantineView]:

@@ -1,0 +1,167 @@
+"""What is repeated, how often, and what is said of it: control runs, searches side by side, chance over many runs."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import pytest
+from sqlalchemy import func, select
+
+from conftest import PLAN, Repository, World, junit, stored_project, writes
+from myriant.core.diagnosis.chance import flat, judged
+from myriant.core.results.identity import Identity
+from myriant.core.results.model import Outcome
+from myriant.flow.ask.flakes import flakes_of
+from myriant.store.results import NotPassed, keep_results
+from myriant.store.results import test_numbers as numbers_of
+from myriant.store.tables import Attempt, Cell, Control, Project, Run, Search
+
+ONE = PLAN.replace('["5.1", "5.4"]', '["5.1"]')
+KEYED = ONE.replace('runtime = ["lua"]', 'runtime = ["lua"]\nsecrets = ["TIDE_KEY"]')
+GREEN = junit(a="passed", b="passed")
+
+
+def until(ask: Callable[[], Any], holds: Callable[[Any], bool], within: float = 120) -> Any:
+    end = time.monotonic() + within
+    while not holds(found := ask()) and time.monotonic() < end:
+        time.sleep(0.1)
+    assert holds(found), found
+    return found
+
+
+def by_hand(number: int, repo: Repository) -> str:
+    """A report in which tests fail from some commit on: a from the third, b from the fifth."""
+    return writes(junit(a="expected 1, got 2" if number >= 3 else "passed", b="too low" if number >= 5 else "passed"))
+
+
+def searched(world: World, repo: Repository, run: dict[str, Any], *tests: int) -> list[dict[str, Any]]:
+    """The answers of searches that began together."""
+    paths = [f"/projects/{repo.name}/runs/{run['run']['number']}/tests/{test}/search" for test in tests]
+    for path in paths:
+        assert world.http.post(path).status_code == 200
+    return [until(lambda p=path: world.get(p), lambda s: s["state"] != "running") for path in paths]  # type: ignore[misc]
+
+
+def numbers_by_name(repo: Repository, run: dict[str, Any]) -> dict[str, int]:
+    found = repo.findings(run)["findings"]
+    return {t["title"].rpartition(" ")[2]: t["test"] for f in found for t in f["tests"]}
+
+
+def test_searches_of_one_cell_share_every_try_and_each_names_its_own_commit(world: World) -> None:
+    repo = world.repository("two-faults", ONE, **{"test.sh": writes(GREEN)})
+    for number in range(8):
+        repo.commit({"test.sh": by_hand(number, repo), "n.txt": str(number)}, f"commit {number}")
+    repo.push()
+    run = repo.run_of(repo.git("rev-parse", "HEAD").strip())
+    tests = numbers_by_name(repo, run)
+    a, b = searched(world, repo, run, tests["a"], tests["b"])
+    assert (a["answer"]["title"], b["answer"]["title"]) == ("commit 3", "commit 5"), (a["said"], b["said"])
+    assert (
+        a["said"].startswith(f"{a['answer']['commit'][:7]} is the first bad commit, with 9") and "100" not in a["said"]
+    )
+    site = world.installation.site
+    assert site is not None
+    a, b = (world.get(f"/projects/{repo.name}/runs/{run['run']['number']}/tests/{tests[t]}/search") for t in "ab")
+    with site.store.transaction() as session:
+        own = dict(
+            session.execute(
+                select(Search.test, func.count()).join(Control, Control.search_id == Search.id).group_by(Search.test)
+                .where(Search.run_id == select(Run.id).join(Project).where(Project.name == repo.name, Run.number == 2).scalar_subquery())
+            ).all()  # type: ignore[arg-type]
+        )  # fmt: skip
+    assert a["tries"] == b["tries"] >= sum(own.values()), "what one tried, the other knows"
+
+
+def test_what_changed_outside_is_no_commits_fault(world: World) -> None:
+    repo = world.repository("outside", None)
+
+    def set_key(value: str) -> None:
+        path = f"/projects/{repo.name}/secrets/TIDE_KEY"
+        assert world.http.put(path, json={"value": value}).status_code == 204
+
+    set_key("high-water")
+    good, bad = writes(GREEN), writes(junit(a="expected high, got low", b="passed"))
+    script = f'if [ "$TIDE_KEY" = high-water ]; then\n(\n{good})\nelse\n(\n{bad})\nfi\n'
+    assert repo.pushed({"myriant.toml": KEYED, "test.sh": script})["run"]["verdict"] == "clear"
+    set_key("low-water")
+    for number in range(4):
+        repo.commit({"n.txt": str(number)}, f"commit {number}")
+    repo.push()
+    run = repo.run_of(repo.git("rev-parse", "HEAD").strip())
+    [finding] = until(lambda: repo.findings(run)["findings"], lambda f: f[0]["control"] == "world")
+    told = finding["repeated"]
+    assert told["here_failed"] >= 1 and told["baseline_failed"] >= 1 and not told["here_passed"]
+    [answer] = searched(world, repo, run, finding["tests"][0]["test"])
+    assert answer["state"] == "found" and answer["answer"] is None
+    assert answer["said"].startswith("none of these commits: it fails today on"), answer["said"]
+
+
+def test_a_failure_without_a_past_is_repeated_until_it_says_something(world: World) -> None:
+    repo = world.repository("no-past", ONE, **{"test.sh": writes(GREEN)})
+    run = repo.pushed({"test.sh": writes(junit(a="passed", b="passed", c="expected 1, got 2"))})
+    [finding] = until(lambda: repo.findings(run)["findings"], lambda f: f[0]["control"] == "change")
+    assert finding["repeated"]["here_failed"] >= 3 and not finding["repeated"]["here_passed"]
+    states = {c["state"] for c in world.get(f"/projects/{repo.name}/runs/2")["controls"]}
+    assert states == {"done"}, "and no longer"
+
+
+LUCK = np.random.default_rng(5)
+PASTS: list[tuple[str, Callable[[int, int], bool], bool, int | None, str]] = [
+    ("never", lambda run, cell: False, False, None, ""),
+    ("always since a run", lambda run, cell: run >= 20, False, None, ""),
+    ("at times", lambda run, cell: bool(LUCK.random() < 0.2), True, None, ""),
+    ("at times since a run", lambda run, cell: run >= 20 and bool(LUCK.random() < 0.5), True, 20, ""),
+    ("at times in one cell", lambda run, cell: cell == 2 and bool(LUCK.random() < 0.4), True, None, "n=2"),
+]
+
+
+def test_chance_is_told_from_all_results_of_the_newest_runs(world: World) -> None:
+    site = world.installation.site
+    assert site is not None
+    owner, attempts = stored_project(site.store, runs=40, cells=4)
+    drawn = [[[bad(run, cell) for cell in range(4)] for run in range(1, 41)] for _, bad, *_ in PASTS]
+    tests: list[Identity] = [("unit", "", "", name) for name, *_ in PASTS]
+    with site.store.transaction() as session:
+        name = session.get_one(Project, owner).name
+        numbers = numbers_of(session, owner, "unit", tests)
+        for at, attempt in enumerate(attempts):
+            run, cell = divmod(at, 4)
+            failed = [told[run][cell] for told in drawn]
+            outcomes = np.array([Outcome.FAILED if f else Outcome.PASSED for f in failed], np.uint8)
+            bad = [NotPassed(int(n), Outcome.FAILED, "m", "", None) for n, f in zip(numbers, failed, strict=True) if f]
+            keep_results(session, attempt, numbers, outcomes, np.full(len(tests), 0.1), bad)
+        hours = session.scalars(select(func.extract("hour", func.timezone("UTC", Attempt.created_at))).where(Attempt.id == attempts[0])).one()  # fmt: skip
+    seen = {f.title: f for f in flakes_of(site, name).tests}
+    for (title, _, flaky, since, only), told in zip(PASTS, drawn, strict=True):
+        rows = [(r, r, c, told[r][c], True, 0, int(hours)) for r in range(40) for c in range(4)]
+        truth = judged(flat(rows), [{"n": str(c)} for c in range(4)], [""])
+        assert (truth.flaky, truth.only if flaky else "") == (flaky, only), (title, truth)
+        if title not in seen:
+            assert not flaky, title
+            continue
+        view = seen[title]
+        assert (view.flaky, view.rate, view.low, view.high) == (truth.flaky, truth.rate, truth.low, truth.high), title
+        assert view.odd == (truth.odd if truth.now else 0) and view.tries == truth.tries
+        assert view.since is None if since is None else abs((view.since or 0) - since) <= 2, (title, view.since)
+        assert view.proposed == flaky
+
+
+@pytest.mark.parametrize("place", ["here", "baseline"])
+def test_a_control_run_is_repeated_by_the_cell_that_is_unsure_only(world: World, place: str) -> None:
+    """Of a run that is no longer held nothing is repeated."""
+    site = world.installation.site
+    assert site is not None
+    from myriant.flow.control.repeating import repeat_controls
+
+    owner, [attempt] = stored_project(site.store)
+    with site.store.transaction() as session:
+        cell = session.scalars(select(Cell).where(Cell.attempt_id == attempt)).one()
+        session.add(Control(run_id=cell.run_id, cell_id=cell.id, place=place, commit="1" * 40, state="done", attempt_id=attempt))  # fmt: skip
+        run = cell.run_id
+    repeat_controls(site, run)
+    with site.store.transaction() as session:
+        assert session.scalar(select(func.count()).select_from(Control).where(Control.run_id == run)) == 1
+    assert owner
