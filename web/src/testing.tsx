@@ -90,7 +90,7 @@ export const run = (more: Partial<Run> = {}): Run =>
 
 export const finding = (more: Partial<Finding> = {}): Finding =>
   ({
-    id: "s1", title: "gauge › rises", headline: "expected 3", exception: "", because: "", job: "unit", mark: "new", outcome: "failed", setup: false, message: "expected 3, got 4", detail: "", output: "", expected: null, actual: null, where: null, where_sure: true, silent: [], missed: 0, rivals: [], next_cell: null, ran_in: 2, control: null, repeated: null, told: null, first_seen: null, seen: 1, taken: null, places: [],
+    id: "s1", title: "gauge › rises", headline: "expected 3", exception: "", because: "", job: "unit", mark: "new", outcome: "failed", setup: false, message: "expected 3, got 4", detail: "", output: "", expected: null, actual: null, where: null, or_where: null, back_since: null, where_sure: true, silent: [], missed: 0, rivals: [], next_cell: null, ran_in: 2, control: null, repeated: null, told: null, first_seen: null, seen: 1, taken: null, places: [],
     tests: [{ test: 7, title: "gauge › rises", kind: "unit", suite: "gauge", mark: "new", cells: 1, control: null }],
     more_tests: 0,
     cells: [{ job: "unit", key: "lua=5.1", attempt_id: 4, mark: "new", outcome: "failed", tests: 1, seconds: 0.2 }],

@@ -24,12 +24,13 @@ class Sight:
     number: int
     commit: str
     at: datetime
+    context: str
 
 
 def sights_of(session: Session, project_id: int, signatures: Sequence[str]) -> dict[str, list[Sight]]:
     """By signature, the runs that saw it, oldest first."""
     rows = session.execute(
-        select(Failure.signature, Run.number, Run.commit, Run.created_at)
+        select(Failure.signature, Run.number, Run.commit, Run.created_at, Run.context)
         .join(Attempt, Attempt.id == Failure.attempt_id)
         .join(Cell, Cell.id == Attempt.cell_id)
         .join(Run, Run.id == Cell.run_id)
@@ -38,8 +39,8 @@ def sights_of(session: Session, project_id: int, signatures: Sequence[str]) -> d
         .order_by(Run.number)
     )
     found: dict[str, list[Sight]] = {}
-    for signature, number, commit, at in rows:
-        found.setdefault(signature, []).append(Sight(number, commit, at))
+    for signature, number, commit, at, context in rows:
+        found.setdefault(signature, []).append(Sight(number, commit, at, context))
     return found
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 from collections import Counter
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -12,7 +13,7 @@ from tests.bench.diagnosed import tables
 
 from myriant.core.diagnosis.chance import Chance, flat, judged
 from myriant.core.diagnosis.control import Tries, answer, wanted
-from myriant.core.diagnosis.explain import Explanation, beyond_chance
+from myriant.core.diagnosis.explain import Explanation, beyond_chance, either
 from myriant.core.diagnosis.search import GOOD, MOST_TRIES, Belief, Kind, Tried, certainty, expected_tries, next_tries
 
 CELLS = [{"lua": v, "database": d} for v in ("5.1", "5.2", "5.3", "5.4") for d in "abc"]
@@ -157,3 +158,19 @@ def test_a_condition_is_named_where_cells_that_happened_to_fail_would_show_none(
     selector: str | None, affected: int, cells: int, told: bool
 ) -> None:
     assert beyond_chance(Explanation(selector), affected, cells) is told
+
+
+TWO = [
+    (lambda c: c["lua"] == "5.1" or c["database"] == "c", {"lua=5.1", "database=c"}),
+    (lambda c: c["lua"] in ("5.1", "5.2") or c["database"] == "a", {"lua<=5.2", "database=a"}),
+    (lambda c: c["lua"] == "5.1" and c["database"] == "c", None),
+    (lambda c: (c["lua"], c["database"]) in {("5.1", "a"), ("5.2", "b"), ("5.3", "c")}, None),
+    (lambda c: True, None),
+    (lambda c: False, None),
+]
+
+
+@pytest.mark.parametrize(("affected", "said"), TWO)
+def test_two_faults_that_look_alike_have_a_condition_each(affected: Any, said: set[str] | None) -> None:
+    told = either(CELLS, [affected(c) for c in CELLS])
+    assert (set(told) if told else None) == said

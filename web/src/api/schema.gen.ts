@@ -3552,6 +3552,8 @@ export interface components {
             actual: string | null;
             /** Where */
             where: string | null;
+            /** Or Where */
+            or_where: string | null;
             /** Where Sure */
             where_sure: boolean;
             /** Missed */
@@ -3569,6 +3571,7 @@ export interface components {
             repeated: components["schemas"]["Repeated"] | null;
             told: components["schemas"]["KindView"] | null;
             first_seen: components["schemas"]["SeenIn"] | null;
+            back_since: components["schemas"]["SeenIn"] | null;
             /** Seen */
             seen: number;
             taken: components["schemas"]["TakenBy"] | null;
@@ -6376,6 +6379,8 @@ export interface components {
             /** Key */
             key: string;
             told: components["schemas"]["KindView"] | null;
+            /** Line */
+            line: string;
         };
         /**
          * Turned

@@ -36,7 +36,7 @@ export function FindingRow({ finding, run, open, current, onToggle }: { finding:
           <span className={`${classes.pair ?? ""} mono`}>{many > 1 && !(expected !== null && actual !== null) ? finding.exception : said}</span>
         </span>
         <span className={classes.where}>
-          {words[finding.mark]}
+          {finding.back_since ? "came back" : words[finding.mark]}
           {many > 1 && ` · ${counted(many, "test")} × ${counted(new Set(finding.cells.map((c) => `${c.job}/${c.key}`)).size, "cell")}`} · {where(finding)}
           {finding.control && ` · ${{ change: "the change did it", world: "not the change", chance: "chance", unsure: "not sure yet" }[finding.control] ?? ""}`}
           {finding.taken && <b className={classes.takenBy}>{` · ${finding.taken.by} has it`}</b>}
@@ -60,6 +60,12 @@ function where(finding: Finding) {
       <>
         {finding.missed ? "mostly where " : finding.where_sure ? "only where " : "so far where "}
         <code>{finding.where}</code>
+        {finding.or_where && (
+          <>
+            {" or "}
+            <code>{finding.or_where}</code>
+          </>
+        )}
         {finding.missed > 0 && ` (wrong for ${finding.missed})`}
       </>
     );

@@ -11,6 +11,11 @@ import classes from "./findings.module.css";
 import { CellFinding, OtherRow, RuleFinding } from "./Others";
 import { PlanProblems } from "./PlanProblems";
 
+function knownOf(told: Found["troubled"], cell: Cell) {
+  const known = told.find((t) => t.job === cell.job && t.key === cell.key);
+  return { told: known?.told ?? undefined, line: known?.line };
+}
+
 /** What did not pass, by cause, most important first; opening a row shows all its evidence in place. */
 export function Findings({ run }: { run: Run }) {
   const [address, go] = useAddress();
@@ -40,7 +45,7 @@ export function Findings({ run }: { run: Run }) {
       {(listed.length > 0 || troubled.length > 0 || rules.length > 0 || others.length > 0) && (
         <ul className={classes.list} data-testid="findings">
           {troubled.map((cell) => (
-            <CellFinding key={cell.id} cell={cell} told={told.find((t) => t.job === cell.job && t.key === cell.key)?.told ?? undefined} />
+            <CellFinding key={cell.id} cell={cell} {...knownOf(told, cell)} />
           ))}
           {listed.map((finding, i) => (
             <FindingRow

@@ -9,7 +9,7 @@ import classes from "./findings.module.css";
 import { SourceAt } from "./SourceAt";
 
 /** A cell that gave no result to trust, failed beside its tests, or cannot run. */
-export function CellFinding({ cell, told }: { cell: Cell; told: KindTold | undefined }) {
+export function CellFinding({ cell, told, line = "" }: { cell: Cell; told: KindTold | undefined; line?: string }) {
   const [address] = useAddress();
   return (
     <li className={classes.item}>
@@ -29,6 +29,11 @@ export function CellFinding({ cell, told }: { cell: Cell; told: KindTold | undef
       {told && (
         <p className={classes.next}>
           <b>{told.name}</b> <span className="soft">({told.part})</span> {told.say}
+        </p>
+      )}
+      {!told && line && (
+        <p className={classes.next}>
+          Its log says: <code>{line}</code>
         </p>
       )}
     </li>

@@ -35,6 +35,15 @@ function Since({ finding, run }: { finding: Finding; run: Run }) {
   return (
     <p>
       {first && first.number === run.run.number && finding.seen <= 1 && "Never seen before this run."}
+      {finding.back_since && (
+        <>
+          It was mended and came back: last seen here in{" "}
+          <Link to={written({ ...address, run: finding.back_since.number, finding: undefined })} title={exact(finding.back_since.at)}>
+            #{finding.back_since.number}
+          </Link>
+          .{" "}
+        </>
+      )}
       {first && first.number < run.run.number && (
         <>
           First seen in{" "}

@@ -2,7 +2,10 @@
 import { screen } from "@testing-library/react";
 import { expect, test, vi } from "vitest";
 import { cell, finding, run, shown, where } from "../testing";
+import type { Flake } from "../api/client";
+import { Estimate } from "../tests/Estimate";
 import { FindingRow } from "./FindingRow";
+import { Opened } from "./Opened";
 import { CellFinding, OtherRow, RuleFinding } from "./Others";
 import { PlanProblems } from "./PlanProblems";
 import { TakeIt } from "./TakeIt";
@@ -13,6 +16,10 @@ const TAKING = "/api/v1/projects/lockstep/runs/2/findings/s1/taking";
 
 test.each([
   [{ where: "lua=5.1" }, "only where lua=5.1"],
+  [{ where: "lua=5.1", where_sure: false }, "so far where lua=5.1"],
+  [{ where: "lua=5.1", or_where: "rounding=down" }, "only where lua=5.1 or rounding=down"],
+  [{ where: "lua=5.1", control: "unsure" }, "not sure yet"],
+  [{ back_since: { number: 1, commit: "c0ffee", at: "2026-11-27T08:00:00Z" } }, "came back"],
   [{ where: "lua=5.1", missed: 2 }, "mostly where lua=5.1 (wrong for 2)"],
   [{ where: null }, "no pattern: 1 of 2 cells"],
   [{ where: null, ran_in: 1 }, "in its one cell"],
@@ -30,6 +37,39 @@ test("a row opens by its whole width, and its marks are one for each cell", asyn
   await user.click(screen.getByRole("button"));
   expect(toggle).toHaveBeenCalledOnce();
   expect(screen.getAllByRole("img").map((m) => m.getAttribute("aria-label"))).toEqual(["failed, new", "failed, new", "passed"]);
+});
+
+test("a cell that says nothing of a cause is not drawn as passed", () => {
+  const failedOtherwise = run({ cells: [cell("unit", { lua: "5.1" }, { mark: "new", state: "failed" }), cell("unit", { lua: "5.4" }, { mark: "new", state: "failed" })] });
+  shown(<FindingRow finding={finding({ silent: ["unit/lua=5.4"] })} run={failedOtherwise} open={false} current={false} onToggle={() => undefined} />);
+  expect(screen.getAllByRole("img").map((m) => m.getAttribute("aria-label"))).toEqual(["failed, new", "failed, new", "skipped"]);
+});
+
+const never = { here_passed: 0, here_failed: 0, baseline_passed: 0, baseline_failed: 0 };
+test.each([
+  ["change", { ...never, here_failed: 3, baseline_passed: 1 }, "The change did it. Repeated here it failed 3 times; on the gate baseline, today, it passed 1 time."],
+  ["world", { ...never, here_failed: 2, baseline_failed: 2 }, "Repeated here it failed 2 times; on the gate baseline, today, it failed 2 times."],
+  ["chance", { ...never, here_failed: 1, here_passed: 2 }, "Chance, not the change. Repeated here it failed 1 of 3 times."],
+  ["unsure", { ...never, baseline_passed: 1 }, "not sure yet. On the gate baseline, today, it passed 1 time."],
+])("what was repeated, how often, stands beside what it says: %s", (control, repeated, said) => {
+  shown(<Opened finding={finding({ control, repeated })} run={two} />);
+  expect(screen.getByText((_, e) => e?.tagName === "P" && e.textContent.includes(said))).toBeTruthy();
+});
+
+test.each([
+  [{ odd: 0, sure: 0 }, "No sign of chance in 40 results"],
+  [{ flaky: true, sure: 0.999, since: 12, only: "lua=5.1" }, "Flaky: 8 of 40 results since run #12 (lua=5.1) failed by it: 20.0 %, between 10.0 % and 32.0 % (90 %)."],
+  [{ sure: 0.713 }, "Perhaps flaky, 71 % sure: 8 of 40 results failed by it"],
+  [{ over: true, sure: 0.99 }, "It was random, and is no more"],
+])("an estimate says what it knows and no more: %j", (more, said) => {
+  const flake = { test: 1, title: "gauge", job: "unit", rate: 0.2, low: 0.1, high: 0.32, odd: 8, tries: 40, only: "", since: null, over: false, retested: 0, controlled: 0, alone: 0, minutes: 0, flaky: false, proposed: false, quarantine: null, ...more } as Flake; // prettier-ignore
+  shown(<Estimate flake={flake} project="lockstep" />);
+  expect(document.querySelector("p")?.textContent).toContain(said);
+});
+
+test("a void cell of no known kind quotes its log", () => {
+  shown(<CellFinding cell={cell("unit", { lua: "5.1" }, { state: "void", mark: "void", reason: "report missing" })} told={undefined} line="sh: 1: askharbour: not found" />);
+  expect(screen.getByText("sh: 1: askharbour: not found")).toBeTruthy();
 });
 
 test("a cause is taken with a note", async () => {

@@ -160,3 +160,15 @@ def beyond_chance(told: Explanation, affected: int, cells: int) -> bool:
     return parts * math.log(of_one) - math.lgamma(parts + 1) + 2 <= (
         math.lgamma(cells + 1) - math.lgamma(affected + 1) - math.lgamma(cells - affected + 1)
     )
+
+
+def either(cells: Sequence[Mapping[str, str]], affected: Sequence[bool]) -> tuple[str, str] | None:
+    """Two conditions on single dimensions that together hold for just the affected cells, where no single one does:
+    two faults that look alike, or one with two ways in. None where there are none, or more than one pair would do.
+    """
+    wanted = _mask(affected)
+    inside = [(c, m) for c in _conditions(cells) if (m := _mask([c.holds(x) for x in cells])) and m & ~wanted == 0]
+    best = {m: c for c, m in reversed(inside)}  # of conditions that hold for the same cells the first, the simplest
+    most = [m for m in best if not any(m != other and m & other == m for other in best)]  # none lies within another
+    pairs = [(a, b) for a, b in itertools.combinations(most, 2) if a | b == wanted]
+    return (str(best[pairs[0][0]]), str(best[pairs[0][1]])) if len(pairs) == 1 else None

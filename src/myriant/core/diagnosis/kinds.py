@@ -5,7 +5,7 @@ from __future__ import annotations
 import functools
 import re
 import tomllib
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from importlib import resources
 from typing import Any
@@ -17,7 +17,8 @@ PARTS = (
 )  # fmt: skip
 MOST_LOOKED_AT = 200_000  # characters of one text, from its end
 _MOST_PATTERN = 4000
-_GROUP = re.compile(r"\{(\w+)\}")
+_GROUP = re.compile(r"\{(\w+)(?:\|([^{}]*))?\}")
+_MAYBE = re.compile(r"\[([^\[\]]*\{(\w+)[^\[\]]*)\]")
 
 
 class KindError(ValueError):
@@ -94,32 +95,58 @@ def kind_of(texts: Iterable[str], exit_status: int | None = None, kinds: Sequenc
         text = text[-MOST_LOOKED_AT:]
         for kind in rules:
             if kind.pattern is not None and (found := kind.pattern.search(text)) is not None:
-                return Told(kind.name, kind.part, _filled(kind.say, found), _line(text, found))
+                return Told(kind.name, kind.part, _filled(kind.say, found.groupdict()), _line(text, found))
     if exit_status:
         for kind in rules:
             if exit_status in kind.exits:
-                return Told(kind.name, kind.part, _without(kind.say), f"exit status {exit_status}")
+                return Told(kind.name, kind.part, _filled(kind.say, {}), f"exit status {exit_status}")
     return None
 
 
-def _filled(say: str, found: re.Match[str]) -> str:
-    """The sentence with the groups that matched; {what}, and the first name in it, stands for whichever did."""
-    groups = found.groupdict()
+def _filled(say: str, groups: Mapping[str, str | None]) -> str:
+    """The sentence with the groups that matched; the first name in it stands for whichever did.
+
+    `{name|words}` is the words where it is not known; what stands in brackets around an unknown name is left out, and
+    so is an unknown name alone.
+    """
     some = next((v for v in groups.values() if v), None)
 
-    def fill(m: re.Match[str]) -> str:
-        value = groups.get(m[1]) or some
-        return value.strip()[:200] if value else "\0"
+    def known(name: str) -> str:
+        return (groups.get(name) or some or "").strip()[:200]
 
-    return _without(_GROUP.sub(fill, say).replace("\0", "{}"))
-
-
-def _without(say: str) -> str:
-    """The sentence without what is not known."""
-    return re.sub(r"\s*\(\{\w*\}\)|\s*\{\w*\}", "", say).strip().replace(" :", ":").replace(" ,", ",")
+    say = _MAYBE.sub(lambda m: m[1] if known(m[2]) else "", say)
+    say = _GROUP.sub(lambda m: known(m[1]) or m[2] or "{}", say)
+    return re.sub(r"\s*\(\{\}\)|\s*\{\}", "", say).strip().replace(" :", ":").replace(" ,", ",")
 
 
 def _line(text: str, found: re.Match[str]) -> str:
     begin = text.rfind("\n", 0, found.start() + 1) + 1
     end = text.find("\n", found.start() + 1)
     return text[begin : end if end >= 0 else len(text)].strip()[:300]
+
+
+_ERROR = re.compile(
+    r"\b(?:error|fatal|panic|exception|cannot|can't|could not|not found|refused|denied|unable to|no such|invalid)\b"
+    r"|\w(?:Error|Exception|Failure)\b|^E\s|\bFAILED\b",
+    re.IGNORECASE,
+)
+_NONE = re.compile(
+    r"\b(?:0|no|without) (?:\w+ )?errors?\b|^make(?:\[\d+\])?: \*\*\*|^\s*at \S+ ?\(|\berrors?\b *[:=] *0\b",
+    re.IGNORECASE,
+)
+_COLOURS = re.compile(r"\x1b\[[0-9;:]*[A-Za-z]")
+
+
+def error_line(log: str) -> str:
+    """The line of a failed step's log that says most plainly what went wrong: the last that speaks of an error (the
+    first of those that come one after another), else the last that says anything. Empty for an empty log.
+    """
+    lines = [_COLOURS.sub("", line).strip() for line in log[-MOST_LOOKED_AT:].splitlines()]
+    lines = [line for line in lines if line]
+    told = [i for i, line in enumerate(lines) if _ERROR.search(line) and not _NONE.search(line)]
+    if not told:
+        return lines[-1][:300] if lines else ""
+    at = told[-1]
+    while at - 1 in told and not re.match(r"\w+(?:\.\w+)*(?:Error|Exception): ", lines[at]):
+        at -= 1
+    return lines[at][:300]

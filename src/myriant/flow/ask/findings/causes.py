@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from myriant.core.diagnosis.compare import failing
 from myriant.core.diagnosis.control import Answer
 from myriant.core.diagnosis.expected import expected_and_actual
-from myriant.core.diagnosis.explain import Explanation, beyond_chance, explain
+from myriant.core.diagnosis.explain import Explanation, beyond_chance, either, explain
 from myriant.core.diagnosis.frames import frames_of
 from myriant.core.diagnosis.kinds import Kind, kind_of
 from myriant.core.diagnosis.signature import Group, Signature, group, signature_of
@@ -158,6 +158,11 @@ class _Maker:
         every = {s.number: s for f in members for s in self.sights.get(f.shown.signature, [])}
         return [every[number] for number in sorted(every)]
 
+    def back_since(self, members: Sequence[_Failed], mark: str) -> SeenIn | None:
+        """The newest earlier run in this one's context that failed by the same cause, which was mended since."""
+        before = [s for s in self.seen(members) if s.context == self.row.context and s.number < self.row.number]
+        return SeenIn(before[-1].number, before[-1].commit, before[-1].at) if before and mark == "new" else None
+
     def finding(self, members: Sequence[_Failed], g: Group) -> Finding:
         first = members[0]
         shown, sign = first.shown, first.signature
@@ -192,6 +197,7 @@ class _Maker:
             repeated=self.repeated(tests) if said else None,
             told=KindView(kind.name, kind.part, kind.say, kind.line) if kind else None,
             first_seen=SeenIn(seen[0].number, seen[0].commit, seen[0].at) if seen else None,
+            back_since=self.back_since(members, first.mark),
             seen=len(seen),
             taken=self.taken_by(members),
             places=[
@@ -265,11 +271,13 @@ class _Maker:
         without = [n for n, c in self.by_name.items() if c.job in jobs and n not in ran and not c.advisory]
         told = explain([every[n] for n in ran], [n in affected for n in ran], [every[n] for n in without])
         sure = control in ("change", "world") or mark == "known" or beyond_chance(told, len(affected), len(ran))
+        two = either([every[n] for n in ran], [n in affected for n in ran]) if not told.exact else None
         if mark == "flaky" or control == "chance" or not (sure or told.parts == 1):
-            told = Explanation(None)
+            told, two = Explanation(None), two if sure and control != "chance" else None
         ask = without[told.next] if told.next is not None else None
         return {
-            "where": told.selector, "where_sure": sure, "missed": told.inside + told.outside,
+            "where": two[0] if two else told.selector, "or_where": two[1] if two else None, "where_sure": sure,
+            "missed": 0 if two else told.inside + told.outside,
             "rivals": list(told.rivals),
             "next_cell": ",".join((f"job={ask[0]}", ask[1])).rstrip(",") if ask else None, "ran_in": len(ran),
             "silent": [f"{job}/{key}" for job, key in without],

@@ -94,6 +94,7 @@ class Finding:
     expected: str | None
     actual: str | None
     where: str | None  # the selector that explains it
+    or_where: str | None  # a second selector: together they explain it
     where_sure: bool  # or it may be chance that just these cells failed
     missed: int  # cells of which the selector is wrong, 0 when it is exact
     rivals: list[str]  # other selectors that fit as well, because of cells that did not run
@@ -104,6 +105,7 @@ class Finding:
     repeated: Repeated | None  # what they gave
     told: KindView | None
     first_seen: SeenIn | None
+    back_since: SeenIn | None  # it was mended in this branch or pull request since that run, and came back
     seen: int  # runs that saw it, this one included
     taken: TakenBy | None
     places: list[Place]  # the project's own, innermost first
@@ -148,6 +150,7 @@ class TroubledCell:
     job: str
     key: str
     told: KindView | None
+    line: str  # of the log, the one that says most plainly what went wrong
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from sqlalchemy.orm import Session
 
-from myriant.core.diagnosis.kinds import Kind, kind_of
+from myriant.core.diagnosis.kinds import Kind, error_line, kind_of
 from myriant.core.states import State
 from myriant.flow.ask.findings.model import KindView, TroubledCell
 from myriant.flow.errors import NotFound
@@ -26,7 +26,7 @@ def troubled_cells(site: Site, session: Session, cells: Sequence[Cell], rules: S
     odd = [c for c in cells if c.state == State.VOID or (c.state == State.FAILED and c.counts.get("unexplained"))]
     found = []
     for cell in odd[:_MOST_TROUBLED]:
-        told = None
+        told, text = None, ""
         if cell.attempt_id is not None:
             attempt = session.get_one(Attempt, cell.attempt_id)
             status = failing_status(session, attempt.id)
@@ -34,7 +34,9 @@ def troubled_cells(site: Site, session: Session, cells: Sequence[Cell], rules: S
                 tail, _, _ = log_piece(site, attempt.id, max(0, attempt.log_size - _TAIL), _TAIL)
             except (NotFound, FileNotFoundError):
                 tail = b""
-            told = kind_of((cell.reason, tail.decode("utf-8", "replace")), status, rules)
+            text = tail.decode("utf-8", "replace")
+            told = kind_of((cell.reason, text), status, rules)
         view = KindView(told.name, told.part, told.say, told.line) if told else None
-        found.append(TroubledCell(cell.job, cell.key, view))
+        line = error_line(text) if view is None else ""
+        found.append(TroubledCell(cell.job, cell.key, view, line))
     return found
