@@ -107,6 +107,57 @@ def test_the_cause_of_each_of_400_failures_is_one_click_away(world: World, brows
     assert re.sub(r"[\d.]+ \|$", "", kept, flags=re.M) == re.sub(r"[\d.]+ \|$", "", told, flags=re.M)
 
 
+OVERLAPPING = """mkdir -p out
+case_of() { # name, message or nothing
+  if [ -n "$2" ]; then echo "<testcase classname='tides' name='$1'><failure message='$2'/></testcase>"; else echo "<testcase classname='tides' name='$1'/>"; fi
+}
+p="$MYRIANT_CELL_PYTHON" r="$MYRIANT_CELL_ROUNDING" slack="" base="" value="" busy=""
+if [ -f red ]; then
+  [ "$p" != 3.8 ] || slack="LookupError: no slack water is known"
+  [ "$r" != bankers ] || base='FATAL: database "logbook" does not exist'
+  case "$p" in 3.12|3.13) value="expected 3, got 4";; esac
+  [ "$p $r $MYRIANT_ATTEMPT" != "3.10 up 1" ] || busy="BusyError: the gauge was busy"
+fi
+{ echo "<testsuite name='s'>"; for n in 1 2 3; do case_of "slack$n" "$slack"; done
+  for n in 1 2; do case_of "base$n" "$base"; done; case_of value "$value"; case_of busy "$busy"; echo "</testsuite>"; } > out/unit.xml
+"""
+TOLD = [  # what the row begins with, what it says of where, what its evidence says, what its control runs say
+    ("LookupError", "only where python=3.8", "no slack water is known", "The change did it."),
+    ("FATAL", "only where rounding=bankers", "no database logbook", "The change did it."),
+    ("value", "only where python>=3.12", "expected", "The change did it."),
+    (
+        "busy",
+        "no pattern: 1 of 24 cells",
+        "the gauge was busy",
+        "Chance, not the change. Repeated here it passed 1 time",
+    ),
+]
+
+
+def test_three_overlapping_faults_and_a_flake_are_told_apart_by_one_click_each(world: World, browser: Browser) -> None:
+    repo = world.repository("overlapping", None)
+    plan = PLAN24[: PLAN24.index("command = ")] + 'command = "sh test.sh"\ncollect = { tests = ["out/unit.xml"] }\n'
+    repo.pushed({"myriant.toml": plan, "test.sh": OVERLAPPING}, within=120)
+    held = repo.pushed({"red": ""}, "Tidy the tables", within=120)
+    assert sum(c["failed"] > 0 for c in held["cells"]) == 16
+    end = time.monotonic() + 180  # until each of them was repeated often enough
+    while time.monotonic() < end:
+        told = {f["control"] for f in repo.findings(held)["findings"]}
+        if told == {"change", "chance"}:
+            break
+        time.sleep(0.3)
+    with signed_in(browser, world) as page:
+        page.goto(f"{world.address}/p/overlapping/runs/{held['run']['number']}")
+        rows = page.get_by_test_id("findings").locator("[data-findings]")
+        expect(rows).to_have_count(len(TOLD))
+        for word, where, evidence, control in TOLD:
+            row = rows.filter(has=page.locator("b", has_text=word))
+            expect(row).to_contain_text(where)
+            row.get_by_role("button").first.click()
+            expect(row).to_contain_text(evidence)
+            expect(row).to_contain_text(control)
+
+
 def test_tests_stand_against_cells_and_each_has_a_page_of_its_own(world: World, browser: Browser) -> None:
     repo = world.repository("grids", None)
     repo.pushed({"myriant.toml": PLAN24, "green.xml": report()}, within=120)
