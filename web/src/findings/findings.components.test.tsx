@@ -58,8 +58,10 @@ test.each([
 
 test.each([
   [{ odd: 0, sure: 0 }, "No sign of chance in 40 results"],
-  [{ flaky: true, sure: 0.999, since: 12, only: "lua=5.1" }, "Flaky: 8 of 40 results since run #12 (lua=5.1) failed by it: 20.0 %, between 10.0 % and 32.0 % (90 %)."],
-  [{ sure: 0.713 }, "Perhaps flaky, 71 % sure: 8 of 40 results failed by it"],
+  [{ flaky: true, sure: 0.999, since: 12, only: "lua=5.1" }, "Flaky, only where lua=5.1: 8 of 40 results since run #12 failed by chance: 20.0 %, between 10.0 % and 32.0 % (90 %)."],
+  [{ sure: 0.713 }, "Perhaps flaky, 71 % sure: 8 of 40 results failed by chance"],
+  [{ sure: 0.99, only: "runner quay" }, "Fails by chance, but seldom, only on runner quay: 8 of 40"],
+  [{ sure: 0.99, flaky: true, only: "from 3 to 5 o'clock (UTC)" }, "Flaky, only from 3 to 5 o'clock (UTC): 8"],
   [{ over: true, sure: 0.99 }, "It was random, and is no more"],
 ])("an estimate says what it knows and no more: %j", (more, said) => {
   const flake = { test: 1, title: "gauge", job: "unit", rate: 0.2, low: 0.1, high: 0.32, odd: 8, tries: 40, only: "", since: null, over: false, retested: 0, controlled: 0, alone: 0, minutes: 0, flaky: false, proposed: false, quarantine: null, ...more } as Flake; // prettier-ignore

@@ -8,6 +8,7 @@ import classes from "./tests.module.css";
 import { keys } from "../app/queries";
 
 const DOUBT = 0.05;
+const SURE = 0.95;
 const percent = (value: number) => `${(100 * value).toFixed(1)} %`;
 
 /** Where a share stands on a scale that gives small ones room. */
@@ -15,13 +16,14 @@ const along = (share: number) => `${100 * Math.sqrt(share)}%`;
 
 /** What all results together say of chance. */
 function said(flake: Flake): string {
-  const where = flake.only && ` (${flake.only})`;
+  const where = flake.only && `, only ${flake.only.startsWith("from ") ? "" : flake.only.startsWith("runner ") ? "on " : "where "}${flake.only}`;
   const least = `at most ${percent(flake.high)} of them, with 90 % certainty`;
   if (flake.over) return `It was random${where}, and is no more: no failure by chance since in ${counted(flake.tries, "result")}.`;
   if (flake.sure < DOUBT || flake.odd === 0) return `No sign of chance in ${counted(flake.tries, "result")}: ${least}.`;
   const since = flake.since === null ? "" : ` since run #${flake.since}`;
-  const share = `${flake.odd} of ${counted(flake.tries, "result")}${since}${where} failed by it: ${percent(flake.rate)}, between ${percent(flake.low)} and ${percent(flake.high)} (90 %).`;
-  return flake.flaky ? `Flaky: ${share}` : `Perhaps flaky, ${Math.floor(100 * Math.min(flake.sure, 0.99))} % sure: ${share}`;
+  const share = `${flake.odd} of ${counted(flake.tries, "result")}${since} failed by chance: ${percent(flake.rate)}, between ${percent(flake.low)} and ${percent(flake.high)} (90 %).`;
+  if (flake.flaky) return `Flaky${where}: ${share}`;
+  return flake.sure >= SURE ? `Fails by chance, but seldom${where}: ${share}` : `Perhaps flaky${where}, ${Math.floor(100 * flake.sure)} % sure: ${share}`;
 }
 
 /** How often a test flakes, with its interval and what the estimate rests on; quarantine from here. */

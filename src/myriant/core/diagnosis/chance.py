@@ -95,6 +95,7 @@ def judged(told: Results, cells: Sequence[Mapping[str, str]], runners: Sequence[
     found: list[tuple[float, _Scope, _Stretches]] = []
     scopes = list(_scopes(told, cells, runners))
     counts = {sort: max(1, sum(s.sort == sort for s in scopes)) for sort in _SHARES}
+    counts["hours"] = 24 * _LONGEST_HOURS  # stretches of a day: the one that is looked at was chosen by what failed
     for scope in scopes:
         stretches = _Stretches(world, scope.within)
         weight = math.log(PRIOR * _SHARES[scope.sort] / counts[scope.sort]) + stretches.evidence

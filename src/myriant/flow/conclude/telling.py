@@ -10,7 +10,7 @@ import numpy as np
 from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis.compare import Tally
-from myriant.core.diagnosis.explain import explain
+from myriant.core.diagnosis.explain import beyond_chance, explain
 from myriant.core.gate.judge import Judged, Waived
 from myriant.core.gate.marks import mark_of
 from myriant.core.gate.measures import sum_of, tally_of_job
@@ -139,14 +139,17 @@ def _brought_along(cells: Sequence[Cell]) -> list[str]:
 
 
 def _where(cells: Sequence[Cell], compared: Compared) -> str | None:
-    """The selector that explains which cells have new failures, when they are all of one job."""
+    """The selector that explains which cells have new failures, when they are all of one job.
+
+    Of several conditions at once none is told where cells that happened to fail would show as many.
+    """
     flagged = {name for name, c in compared.cells.items() if c.new.any()}
     jobs = {job for job, _ in flagged}
     if len(jobs) != 1:
         return None
     ran = [c for c in cells if c.job in jobs and (c.job, c.key) in compared.cells]
     told = explain([c.values for c in ran], [(c.job, c.key) in flagged for c in ran])
-    return told.selector if told.exact else None
+    return told.selector if told.parts == 1 or (told.exact and beyond_chance(told, len(flagged), len(ran))) else None
 
 
 def _first_here(compared: Compared) -> int:
