@@ -108,6 +108,18 @@ def test_a_failure_without_a_past_is_repeated_until_it_says_something(world: Wor
     assert states == {"done"}, "and no longer"
 
 
+def test_what_one_version_breaks_in_several_ways_is_one_cause(world: World) -> None:
+    repo = world.repository(
+        "one-version", PLAN.replace('["5.1", "5.4"]', '["5.1", "5.2", "5.4"]'), **{"test.sh": writes(GREEN)}
+    )
+    bad = writes(junit(a="expected 1, got 2", b="expected low, got high"))
+    script = f'if [ "$MYRIANT_CELL_LUA" = 5.1 ]; then\n(\n{bad})\nelse\n(\n{writes(GREEN)})\nfi\n'
+    [one] = repo.findings(repo.pushed({"test.sh": script}))["findings"]
+    assert len(one["tests"]) == 2 and one["because"] == "they are of one file and fail in just the same cells"
+    two = repo.findings(repo.pushed({"test.sh": bad}))["findings"]  # in every cell: two causes may reach as far
+    assert sorted(len(f["tests"]) for f in two) == [1, 1]
+
+
 LUCK = np.random.default_rng(5)
 PASTS: list[tuple[str, Callable[[int, int], bool], bool, int | None, str]] = [
     ("never", lambda run, cell: False, False, None, ""),

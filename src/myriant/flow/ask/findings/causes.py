@@ -75,10 +75,39 @@ def causes_of(
     counts = {mark: sum(m == mark for m in marks.values()) for mark in _ORDER}
     taken = {t.signature: t for t in open_takings(session, project.id)}
     maker = _Maker(session, row, compared, cells, sights, control, rules, taken)
+    groups = joined_by_reach(failed, groups, maker.ran)
     causes = [(sorted((failed[m] for m in g.members), key=_importance), g) for g in groups]
     causes.sort(key=lambda cause: (_ORDER[cause[0][0].mark], -len(cause[0]), cause[0][0].signature.headline))
     listed = [maker.finding(members, g) for members, g in causes[:MOST_FINDINGS]]
     return listed, len(causes) - len(listed), counts
+
+
+def joined_by_reach(
+    failed: Sequence[_Failed], groups: Sequence[Group], ran: Mapping[tuple[str, str], NDArray[np.bool_]]
+) -> list[Group]:
+    """Causes that are one where a version breaks a thing in several ways: new failures of one test file, by one
+    exception, in just the same cells, while their tests pass in others.
+    """
+    found: list[Group] = []
+    places: dict[tuple[object, ...], int] = {}
+    for g in groups:
+        members = [failed[m] for m in g.members]
+        first = members[0].shown
+        cells = frozenset(f.cell for f in members)
+        job = members[0].cell[0]
+        everywhere = all(
+            c in cells for c, flags in ran.items() if c[0] == job and flags[first.number : first.number + 1]
+        )
+        alike = (first.suite, first.klass, members[0].signature.kind, cells)
+        if everywhere or any(f.mark != "new" for f in members) or len({f.shown.klass for f in members}) > 1:
+            found.append(g)
+        elif alike in places:
+            at = places[alike]
+            found[at] = Group((*found[at].members, *g.members), "they are of one file and fail in just the same cells")
+        else:
+            places[alike] = len(found)
+            found.append(g)
+    return found
 
 
 def _importance(f: _Failed) -> tuple[int, int]:
