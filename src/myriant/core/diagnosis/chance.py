@@ -33,7 +33,7 @@ _MOST_EDGES = 60
 _LEAST_COMMITS = 3  # commits that fail, from which on the hour may say something
 _LONGEST_HOURS = 8
 _SHARES = {"": 0.5, "cells": 0.25, "runner": 0.15, "hours": 0.1}  # of the prior, by sort of scope
-_GRID = np.concatenate((np.linspace(0, 0.02, 201), np.linspace(0.0205, 1, 1960)))
+_GRID = np.concatenate((np.linspace(0, 0.02, 101), np.linspace(0.0225, 0.2, 72), np.linspace(0.205, 1, 160)))
 
 
 @dataclass(frozen=True, slots=True)
@@ -277,8 +277,8 @@ class _Stretches:
         chances = np.exp(self.last - self.last.max())
         chances /= chances.sum()
         best = int(chances.argmax())
-        begun = self.edges[:-1][chances > 1e-3]
-        weights = chances[chances > 1e-3]
+        begun = self.edges[:-1][chances > 0.01]
+        weights = chances[chances > 0.01]
         effect = self._together(int(self.edges[best]))
         bad = (self.bad[-1] - self.bad[begun]) / effect
         good = (self.every[-1] - self.every[begun]) / effect - bad

@@ -180,6 +180,7 @@ class _Maker:
         self.control = control
         self.rules = rules
         self.taken = taken
+        self.bad = {n: failing(o) for n, o in compared.current.items()}
         self.ran = {n: (o != Outcome.ABSENT) & (o != Outcome.SKIPPED) for n, o in compared.current.items()}
 
     def seen(self, members: Sequence[_Failed]) -> list[Sight]:
@@ -314,9 +315,7 @@ class _Maker:
 
     def _passes(self, name: tuple[str, str], numbers: NDArray[np.int64]) -> bool:
         """Whether one of these tests ran in the cell, and none of them failed there."""
-        outcomes = self.compared.current[name]
-        flags = self.ran[name]
-        return bool(flags[numbers].any()) and not failing(outcomes[numbers[numbers < len(outcomes)]]).any()
+        return bool(self.ran[name][numbers].any()) and not self.bad[name][numbers].any()
 
     def attachments(self, shown: Shown, cell: tuple[str, str]) -> list[AttachmentView]:
         """The kept files that the failed test names, each beside that of the newest earlier run whose cell passed."""
