@@ -16,7 +16,7 @@ from scipy import special
 CONFIDENCE = 0.95
 MOST_REPEATS = 4  # of one cell, here and on the baseline
 _ERR = 0.005  # chance that a steady test answers otherwise
-_PRIOR = {"change": 0.6, "world": 0.1, "as before": 0.15, "since": 0.15}
+_PRIOR = {"change": 0.67, "world": 0.1, "as before": 0.13, "since": 0.1}
 _RANDOM = 0.6  # of "as before", for a test that is known to be random
 _NEW = (0.6, 1.2)  # Beta prior of the rate of a test that has just begun to be random
 _OLD = (0.5, 3.0)
