@@ -26,7 +26,7 @@ def troubled_cells(site: Site, session: Session, cells: Sequence[Cell], rules: S
     odd = [c for c in cells if c.state == State.VOID or (c.state == State.FAILED and c.counts.get("unexplained"))]
     found = []
     for cell in odd[:_MOST_TROUBLED]:
-        told, text = None, ""
+        told, text, status = None, "", None
         if cell.attempt_id is not None:
             attempt = session.get_one(Attempt, cell.attempt_id)
             status = failing_status(session, attempt.id)
@@ -37,6 +37,6 @@ def troubled_cells(site: Site, session: Session, cells: Sequence[Cell], rules: S
             text = tail.decode("utf-8", "replace")
             told = kind_of((cell.reason, text), status, rules)
         view = KindView(told.name, told.part, told.say, told.line) if told else None
-        line = error_line(text) if view is None else ""
+        line = error_line(text) if view is None and status else ""  # of steps that ended well it says nothing
         found.append(TroubledCell(cell.job, cell.key, view, line))
     return found
