@@ -174,3 +174,26 @@ TWO = [
 def test_two_faults_that_look_alike_have_a_condition_each(affected: Any, said: set[str] | None) -> None:
     told = either(CELLS, [affected(c) for c in CELLS])
     assert (set(told) if told else None) == said
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_a_search_that_does_not_know_its_good_commit_tries_it_never_and_ends(seed: int) -> None:
+    rng, tried = random.Random(seed), [Tried(11, True, today=False)]
+    first = rng.randrange(12)
+    while wanted := next_tries(belief := Belief(12, tried), tried, 3, with_good=False):
+        assert GOOD not in wanted
+        tried += [Tried(at, at >= first) for at in wanted]
+        assert len(tried) <= MOST_TRIES + 3
+    assert belief.found().at in (first, None)  # that it fails everywhere today cannot be told from the first commit
+
+
+@pytest.mark.parametrize(("random_before", "rate"), [(0.0, 0.0), (1.0, 0.2)])
+def test_what_a_search_will_cost_is_said_within_a_factor_of_three(random_before: float, rate: float) -> None:
+    took = []
+    for seed in range(12):
+        rng, tried = random.Random(seed), [Tried(GOOD, False, today=False), Tried(31, True, today=False)]
+        while wanted := next_tries(Belief(32, tried, random_before, rate), tried, 4):
+            tried += [Tried(at, at >= 20 or rng.random() < rate) for at in wanted]
+        took.append(len(tried) - 2)
+    mean, said = sum(took) / len(took), expected_tries(32, random_before, rate, 4)
+    assert said / 3 <= mean <= 3 * said, (mean, said)
