@@ -57,6 +57,9 @@ def test_searches_of_one_cell_share_every_try_and_each_names_its_own_commit(worl
     repo.push()
     run = repo.run_of(repo.git("rev-parse", "HEAD").strip())
     tests = numbers_by_name(repo, run)
+    path = f"/projects/{repo.name}/runs/{run['run']['number']}/tests/{tests['a']}/search"
+    assert world.http.post(path).json()["state"] == "running"
+    assert world.http.delete(path).json()["state"] == "stopped"  # and goes on below, with what was tried
     a, b = searched(world, repo, run, tests["a"], tests["b"])
     assert (a["answer"]["title"], b["answer"]["title"]) == ("commit 3", "commit 5"), (a["said"], b["said"])
     assert (
