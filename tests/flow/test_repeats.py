@@ -14,7 +14,9 @@ from conftest import PLAN, Repository, World, junit, stored_project, writes
 from myriant.core.diagnosis.chance import flat, judged
 from myriant.core.results.identity import Identity
 from myriant.core.results.model import Outcome
+from myriant.flow.ask.controls import lone
 from myriant.flow.ask.flakes import flakes_of
+from myriant.flow.control.repeating import repeat_controls
 from myriant.store.results import NotPassed, keep_results
 from myriant.store.results import test_numbers as numbers_of
 from myriant.store.tables import Attempt, Cell, Control, Project, Run, Search
@@ -32,7 +34,7 @@ def until(ask: Callable[[], Any], holds: Callable[[Any], bool], within: float = 
     return found
 
 
-def by_hand(number: int, repo: Repository) -> str:
+def failing_from(number: int) -> str:
     """A report in which tests fail from some commit on: a from the third, b from the fifth."""
     return writes(junit(a="expected 1, got 2" if number >= 3 else "passed", b="too low" if number >= 5 else "passed"))
 
@@ -53,7 +55,7 @@ def numbers_by_name(repo: Repository, run: dict[str, Any]) -> dict[str, int]:
 def test_searches_of_one_cell_share_every_try_and_each_names_its_own_commit(world: World) -> None:
     repo = world.repository("two-faults", ONE, **{"test.sh": writes(GREEN)})
     for number in range(8):
-        repo.commit({"test.sh": by_hand(number, repo), "n.txt": str(number)}, f"commit {number}")
+        repo.commit({"test.sh": failing_from(number), "n.txt": str(number)}, f"commit {number}")
     repo.push()
     run = repo.run_of(repo.git("rev-parse", "HEAD").strip())
     tests = numbers_by_name(repo, run)
@@ -119,6 +121,10 @@ def test_what_one_version_breaks_in_several_ways_is_one_cause(world: World) -> N
     script = f'if [ "$MYRIANT_CELL_LUA" = 5.1 ]; then\n(\n{bad})\nelse\n(\n{writes(GREEN)})\nfi\n'
     [one] = repo.findings(repo.pushed({"test.sh": script}))["findings"]
     assert len(one["tests"]) == 2 and one["because"] == "they are of one file and fail in just the same cells"
+    alone = writes(junit(a="passed", b="passed", fresh="expected 1, got 2"))  # a test that the other cells have not
+    only = script.replace(bad, alone)
+    [new] = repo.findings(repo.pushed({"test.sh": only}))["findings"]
+    assert len(new["tests"]) == 1 and new["ran_in"] == 1
     two = repo.findings(repo.pushed({"test.sh": bad}))["findings"]  # in every cell: two causes may reach as far
     assert sorted(len(f["tests"]) for f in two) == [1, 1]
 
@@ -165,13 +171,10 @@ def test_chance_is_told_from_all_results_of_the_newest_runs(world: World) -> Non
 
 
 @pytest.mark.parametrize("place", ["here", "baseline"])
-def test_a_control_run_is_repeated_by_the_cell_that_is_unsure_only(world: World, place: str) -> None:
-    """Of a run that is no longer held nothing is repeated."""
+def test_of_a_run_that_is_not_held_nothing_is_repeated(world: World, place: str) -> None:
     site = world.installation.site
     assert site is not None
-    from myriant.flow.control.repeating import repeat_controls
-
-    owner, [attempt] = stored_project(site.store)
+    _, [attempt] = stored_project(site.store)
     with site.store.transaction() as session:
         cell = session.scalars(select(Cell).where(Cell.attempt_id == attempt)).one()
         session.add(Control(run_id=cell.run_id, cell_id=cell.id, place=place, commit="1" * 40, state="done", attempt_id=attempt))  # fmt: skip
@@ -179,4 +182,10 @@ def test_a_control_run_is_repeated_by_the_cell_that_is_unsure_only(world: World,
     repeat_controls(site, run)
     with site.store.transaction() as session:
         assert session.scalar(select(func.count()).select_from(Control).where(Control.run_id == run)) == 1
-    assert owner
+
+
+@pytest.mark.parametrize(
+    ("places", "begins"), [([], []), ([3], [3]), ([3, 4], [3]), ([3, 4, 5], []), ([1, 3, 5, 6, 7, 9], [1, 3, 9])]
+)
+def test_a_failure_is_lone_where_it_is_soon_well_again(places: list[int], begins: list[int]) -> None:
+    assert lone(places) == begins

@@ -83,12 +83,18 @@ def attempts_with_result(session: Session, project_id: int, runs: int) -> list[W
     return found
 
 
-def newest_attempts(session: Session, project_id: int, runs: int, before: int | None = None) -> list[int]:
-    """The newest attempts of all cells of the newest runs, those before a run's number where one is given."""
-    recent = select(Run.id).where(Run.project_id == project_id).order_by(Run.number.desc()).limit(runs)
-    if before is not None:
-        recent = recent.where(Run.number < before)
-    return list(session.scalars(select(Cell.attempt_id).where(Cell.run_id.in_(recent), Cell.attempt_id.is_not(None))))
+def main_attempts(session: Session, project_id: int, runs: int, before: int) -> dict[int, int]:
+    """The newest attempts of all cells of the newest runs of the main branch before a run, with their runs' numbers."""
+    main = select(Project.main_branch).where(Project.id == project_id).scalar_subquery()
+    recent = (
+        select(Run.id, Run.number)
+        .where(Run.project_id == project_id, Run.number < before, Run.branch == main, Run.event == EventKind.PUSH)
+        .order_by(Run.number.desc())
+        .limit(runs)
+        .subquery()
+    )
+    query = select(Cell.attempt_id, recent.c.number).join(recent, recent.c.id == Cell.run_id)
+    return {row[0]: row[1] for row in session.execute(query.where(Cell.attempt_id.is_not(None)))}
 
 
 def failed_in(session: Session, attempts: Sequence[int], only: int | None = None) -> dict[int, dict[int, bool]]:

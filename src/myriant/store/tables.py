@@ -642,6 +642,7 @@ class Search(Base):
     rate: Mapped[float] = mapped_column(server_default="0")  # how often then
     state: Mapped[SearchState]
     said: Mapped[str] = mapped_column(server_default="")
+    answer: Mapped[str] = mapped_column(server_default="")  # the commit that it ended with, where it found one
     by: Mapped[str]
     at: Mapped[datetime] = _now()
 

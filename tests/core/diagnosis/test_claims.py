@@ -73,6 +73,14 @@ def test_chance_is_told_apart_from_change(
         assert told.sure < 0.05
 
 
+def test_what_was_random_and_is_no_more_is_counted_from_its_end() -> None:
+    rng = random.Random(3)
+    rows = [(at, at, c, at < 40 and rng.random() < 0.2, True, 0, 0) for at in range(80) for c in range(12)]
+    told = judged(flat(rows), CELLS, ["dock"])
+    assert told.sure > 0.99 and not told.now and not told.flaky
+    assert told.odd == 0 and 36 * 12 <= told.tries <= 42 * 12
+
+
 def test_a_few_lone_failures_are_perhaps_chance_and_two_answers_of_one_commit_surely() -> None:
     one = [(at, at, c, at == 20 and c == 3, True, 0, 0) for at in range(40) for c in range(12)]
     assert not judged(flat(one), CELLS, ["dock"]).flaky

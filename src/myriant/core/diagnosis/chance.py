@@ -59,8 +59,9 @@ class Chance:
 
     `sure` is the probability that it is random at all; `rate` how often it fails where and while it is, with a 90 %
     interval that reaches down to 0 as long as it may be steady; `odd` of `tries` results were failures there. `since`
-    is the place of the commit from which on (None: as far back as is known), `now` whether it still is; `only` names
-    the scope ("" for everywhere, a selector, `runner NAME`, `from 2 to 4 o'clock (UTC)`).
+    is the place of the commit from which on (None: as far back as is known), `now` whether it still is (else results
+    are counted from its end); `only` names the scope ("" for everywhere, a selector, `runner NAME`,
+    `from 2 to 4 o'clock (UTC)`).
     """
 
     sure: float
@@ -265,14 +266,13 @@ class _Stretches:
             before[j] = _sum(np.array((chance[j], calm[j], plain[0, j - 1]))) + turn
         self.evidence = float(np.logaddexp(chance[-1], calm[-1]))
         self.last = before[:-1] + self.random[:, -1]  # the last stretch is one of chance, and began here
+        self.over = self.edges[int((chance[1:-1] + plain[1:, -1]).argmax()) + 1] if size > 1 else 0  # if it is none
 
     def told(self, sure: float, scope: _Scope) -> Chance:
         now = math.exp(min(0.0, float(_sum(self.last)) - self.evidence))
         if now < 0.5:  # it was, and is no more
-            at = int(np.argmax(self.random.max(1)))
-            after = int(self.every[-1] - self.every[self.edges[at]])
-            calm = _steady(after)
-            odd, tries = int(self.bad[-1]), int(self.every[-1])
+            odd, tries = (int(c[-1] - c[self.over]) for c in (self.bad, self.every))
+            calm = _steady(tries)
             return Chance(sure, calm.rate, 0.0, calm.high, odd, tries, None, False, scope.name)
         chances = np.exp(self.last - self.last.max())
         chances /= chances.sum()

@@ -142,7 +142,7 @@ def next_tries(
 
     Without `with_good` the good commit is not known, and not tried.
     """
-    if belief.commits < 2 or belief.found().certain or len(tried) + len(running) >= MOST_TRIES:
+    if belief.found().certain or len(tried) + len(running) >= MOST_TRIES:
         return []
     ends = (belief.commits - 1, GOOD) if with_good else (belief.commits - 1,)
     told = {t.at for t in tried if t.today}

@@ -6,6 +6,7 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis.compare import CellName, failing, sized
@@ -16,7 +17,7 @@ from myriant.core.results.packed import Outcomes
 from myriant.core.states import ControlState, Place
 from myriant.flow.ask.flakes import values_of
 from myriant.flow.conclude.comparing import Compared
-from myriant.store.chance import newest_attempts, outcomes_of_tests, runs_failed
+from myriant.store.chance import main_attempts, outcomes_of_tests, runs_failed
 from myriant.store.controls import controls_of_run
 from myriant.store.results import outcomes_of
 from myriant.store.tables import Run
@@ -87,44 +88,53 @@ class _Shapes:
     """In how many cells of a run a test failed, and how many conditions explain which."""
 
     def __init__(self, compared: Compared) -> None:
-        self.by_job: dict[str, list[tuple[dict[str, str], Outcomes]]] = {}
+        cells: dict[str, list[tuple[dict[str, str], Outcomes]]] = {}
         for (job, key), outcomes in compared.current.items():
-            self.by_job.setdefault(job, []).append((values_of(key), outcomes))
-        self.known: dict[tuple[str, bytes], int] = {}
+            cells.setdefault(job, []).append((values_of(key), outcomes))
+        self.jobs = {job: ([v for v, _ in those], _side_by_side([o for _, o in those])) for job, those in cells.items()}
+        self.known: dict[tuple[str, bytes], tuple[Tries, int, int]] = {}
 
     def of(self, job: str, test: int) -> tuple[Tries, int, int]:
-        ran = [
-            (v, o) for v, o in self.by_job.get(job, []) if _outcome(o, test) not in (Outcome.ABSENT, Outcome.SKIPPED)
-        ]
-        bad = np.array([bool(failing(sized(o, test + 1))[test]) for _, o in ran], np.bool_)
-        shape = (job, bad.tobytes())
+        values, outcomes = self.jobs.get(job, ([], np.zeros((0, 0), np.uint8)))
+        here = outcomes[:, test] if test < outcomes.shape[1] else np.zeros(len(values), np.uint8)
+        ran = (here != Outcome.ABSENT) & (here != Outcome.SKIPPED)
+        bad = failing(here)[ran]
+        shape = (job, (ran.astype(np.uint8) + failing(here)).tobytes())
         if shape not in self.known:
-            self.known[shape] = explain([v for v, _ in ran], bad.tolist()).parts
-        values = {pair for v, _ in ran for pair in v.items()}
-        return Tries(int((~bad).sum()), int(bad.sum())), self.known[shape], len(values)
+            those = [v for v, r in zip(values, ran.tolist(), strict=True) if r]
+            parts = explain(those, bad.tolist()).parts
+            every = {pair for v in those for pair in v.items()}
+            self.known[shape] = (Tries(int((~bad).sum()), int(bad.sum())), parts, len(every))
+        return self.known[shape]
+
+
+def _side_by_side(cells: Sequence[Outcomes]) -> NDArray[np.uint8]:
+    size = max(len(o) for o in cells)
+    return np.stack([sized(o, size) for o in cells])
 
 
 def _past(session: Session, run: Run, tests: Sequence[int]) -> tuple[dict[int, Tries], dict[int, float]]:
-    """What each test gave in the newest runs before this one, and how much it looks like chance there."""
+    """What each test gave in the newest runs of the main branch before this one, and how much it looks like chance."""
     asked = list(tests)[:_MOST_TESTS]
-    attempts = newest_attempts(session, run.project_id, _RUNS, before=run.number)
-    results = outcomes_of_tests(session, asked, attempts)
-    failures = runs_failed(session, asked, attempts)
+    attempts = main_attempts(session, run.project_id, _RUNS, before=run.number)
+    results = outcomes_of_tests(session, asked, list(attempts))
+    failures = runs_failed(session, asked, list(attempts))
+    places = {number: i for i, number in enumerate(sorted(set(attempts.values())))}
     past, random = {}, {}
     for test, told in results.items():
         every = sum(len(those) for _, those in told)
         bad = min(every, sum(times for _, times in failures.get(test, ())))
         past[test] = Tries(every - bad, bad)
-        random[test] = 1 - 0.5 ** len(_lone([number for number, _ in failures.get(test, ())]))
+        random[test] = 1 - 0.5 ** len(lone([places[number] for number, _ in failures.get(test, ())]))
     return past, random
 
 
-def _lone(numbers: Sequence[int]) -> list[int]:
-    """Where a test failed in one run or two and was well again."""
+def lone(places: Sequence[int]) -> list[int]:
+    """Where a test failed in one run or two and was well in the next, of runs by their place in a row."""
     groups: list[list[int]] = []
-    for number in numbers:
-        if groups and number == groups[-1][-1] + 1:
-            groups[-1].append(number)
+    for place in places:
+        if groups and place == groups[-1][-1] + 1:
+            groups[-1].append(place)
         else:
-            groups.append([number])
+            groups.append([place])
     return [g[0] for g in groups if len(g) <= _LONE]

@@ -185,12 +185,12 @@ def search_view(site: Site, session: Session, project: Project, row: Search) -> 
     belief = belief_of(row, known)
     cell = session.get_one(Cell, row.cell_id)
     lines = _lines(site, project, row.commits, known, belief)
-    answer = belief.found() if row.state == SearchState.FOUND else None
+    answer = next((line for line in lines if line.commit == row.answer), None)  # not what later tries would say
     expected = core.expected_tries(len(lines), row.random, row.rate, row.slots)
     seconds = expected / row.slots * cell.predicted if cell.predicted else None
     return SearchView(
         row.id, row.test, cell.job, cell.key, row.state, row.said, known.today, expected, seconds, row.slots,
-        lines[answer.at] if answer is not None and answer.at is not None else None, lines,
+        answer if row.state == SearchState.FOUND else None, lines,
     )  # fmt: skip
 
 

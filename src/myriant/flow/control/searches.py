@@ -99,4 +99,6 @@ def _go_on(session: Session, row: Search) -> None:
         ring_runners(session)
     elif not known.running:
         found = belief.found()
-        searches.end(row, found=found.certain or len(row.commits) == 1, said=said_of(row, known, found))
+        if found.certain and found.at is not None:
+            row.answer = row.commits[found.at]
+        searches.end(row, found=found.certain, said=said_of(row, known, found))

@@ -26,6 +26,7 @@ def give_up_attempt(session: Session, attempt: Attempt) -> None:
     control = control_of_attempt(session, attempt.id)
     if control is not None:
         give_up(control)
+        _ask_on(session, control)
 
 
 def give_up_tries(session: Session, search_id: int) -> None:
@@ -41,6 +42,11 @@ def end(session: Session, attempt: Attempt) -> None:
         return
     _become(control, ControlState.DONE if attempt.state in TRUSTED else ControlState.GIVEN_UP)
     tell_of_run(session, session.get_one(Run, control.run_id))
+    _ask_on(session, control)
+
+
+def _ask_on(session: Session, control: Control) -> None:
+    """What is asked of its cell may want another repeat, also where this one gave nothing."""
     if control.search_id is None:
         defer(session, "repeat", lock=f"repeat-{control.run_id}", run_id=control.run_id)
     for search in searches_in_cell(session, control.cell_id):

@@ -95,9 +95,8 @@ def joined_by_reach(
         first = members[0].shown
         cells = frozenset(f.cell for f in members)
         job = members[0].cell[0]
-        everywhere = all(
-            c in cells for c, flags in ran.items() if c[0] == job and flags[first.number : first.number + 1]
-        )
+        there = {c for c, flags in ran.items() if c[0] == job and flags[first.number : first.number + 1].any()}
+        everywhere = cells >= there
         alike = (first.suite, first.klass, members[0].signature.kind, cells)
         if everywhere or any(f.mark != "new" for f in members) or len({f.shown.klass for f in members}) > 1:
             found.append(g)

@@ -15,4 +15,5 @@ def upgrade() -> None:
     op.add_column("search", sa.Column("good", sa.Text(), nullable=False, server_default=""))
     op.add_column("search", sa.Column("random", sa.Float(), nullable=False, server_default="0"))
     op.add_column("search", sa.Column("rate", sa.Float(), nullable=False, server_default="0"))
+    op.add_column("search", sa.Column("answer", sa.Text(), nullable=False, server_default=""))
     op.drop_column("search", "missed")
