@@ -101,6 +101,7 @@ CONTROLS = [
     ("four of them", Tries(0, 4), Tries(1, 0), Tries(0, 1), 0, Tries(), 0, "change"),
     ("no baseline", Tries(0, 4), Tries(), Tries(0, 12), 0, STEADY, 0, "unsure"),
     ("nothing was repeated", Tries(), Tries(), Tries(0, 12), 0, STEADY, 0, "unsure"),
+    ("only the baseline was repeated", Tries(), Tries(2, 0), Tries(0, 12), 0, STEADY, 0, "unsure"),
     ("a test that is random already", Tries(0, 1), Tries(1, 0), Tries(11, 1), 3, Tries(540, 60), 1, "chance"),
 ]
 
@@ -152,6 +153,12 @@ def test_a_search_names_no_commit_that_did_nothing(fails: list[float], good: flo
             begins = fails.index(max(fails)) if kind in (Kind.ALWAYS, Kind.AT_TIMES) else None
             right += found.at == begins and (begins is not None or found.kind is kind)
     assert right >= named - 3 and named >= 50, (right, named)
+
+
+def test_what_fails_seldom_but_was_seen_to_fail_today_is_not_gone() -> None:
+    tried = [Tried(GOOD, False, today=False), Tried(15, True, today=False)]
+    tried += [Tried(at, n == 11) for at in (GOOD, 15) for n in range(30)]
+    assert Belief(16, tried).found().kind is Kind.BEFORE
 
 
 def test_certainty_is_rounded_down_and_never_whole() -> None:
