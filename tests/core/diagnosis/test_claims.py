@@ -157,7 +157,7 @@ def test_a_search_names_no_commit_that_did_nothing(fails: list[float], good: flo
 
 def test_what_fails_seldom_but_was_seen_to_fail_today_is_not_gone() -> None:
     tried = [Tried(GOOD, False, today=False), Tried(15, True, today=False)]
-    tried += [Tried(at, n == 11) for at in (GOOD, 15) for n in range(30)]
+    tried += [Tried(at, n == 11 or (at == 15 and n == 20)) for at in (GOOD, 15) for n in range(30)]
     assert Belief(16, tried).found().kind is Kind.BEFORE
 
 
