@@ -26,7 +26,7 @@ WORDS = {
     "state": "passed", "verdict": "held", "mark": "new", "event": "push", "purpose": "push", "content": "tests",
     "place": "here", "kind": "unit", "context": "push main", "role": "viewer", "isolation": "sandbox", "what": "vanished",
 }  # fmt: skip
-STATES = {"control": "waiting", "search": "running", "approval": "waiting", "pull_request": "open"}
+STATES = {"control": "waiting", "search": "running", "approval": "waiting", "pull_request": "open", "batch": "done"}
 
 
 @pytest.fixture

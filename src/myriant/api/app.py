@@ -25,11 +25,13 @@ from starlette.types import ASGIApp, Receive, Scope, Send
 from myriant import __version__
 from myriant.api import (
     attempts,
+    batches,
     caches,
     coverage,
     events,
     filters,
     findings,
+    foreign,
     live_events,
     plans,
     projects,
@@ -61,7 +63,7 @@ ROUTERS = (
     protocol_attempts.router, protocol_runners.router,  # asked most, and looked through in this order
     sign_in.router, projects.router, plans.router, runs.router, releases.router, coverage.router, findings.router,
     tests.router, attempts.router, runners.router, secrets.router, caches.router, events.router, sendings.router,
-    source.router, filters.router, live_events.router, ways.router, trends.router,
+    source.router, filters.router, live_events.router, ways.router, trends.router, batches.router, foreign.router,
 )  # fmt: skip
 
 

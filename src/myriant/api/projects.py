@@ -62,6 +62,9 @@ class ProjectChange(BaseModel):
     pull_refs: str | None = Field(None, max_length=200)
     pull_strangers: bool | None = None
     pull_target: str | None = Field(None, max_length=500)
+    pull_refresh: str | None = Field(None, max_length=200)
+    stranger_minutes: int | None = Field(None, ge=0, le=100_000_000)  # 0: no bound
+    drill: str | None = Field(None, max_length=200)
     budget: int | None = Field(None, ge=0, le=100_000_000)  # minutes a month; 0: none
 
 

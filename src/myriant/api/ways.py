@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 from fastapi import APIRouter
 from pydantic import BaseModel, Field
@@ -24,6 +24,7 @@ class NewWay(BaseModel):
     kind: Annotated[str, Field(pattern="^(request|mail)$")] = "request"
     always: bool = False
     branches: list[Annotated[str, Field(max_length=500)]] = Field([], max_length=50)
+    events: list[Literal["push", "pull-request", "tag", "schedule"]] = Field([], max_length=10)
     on: bool = True
     morning: str = Field("", max_length=200)  # "weekday 07:30 Europe/Oslo"
     url: str = Field("", max_length=2000)

@@ -31,10 +31,12 @@ app = typer.Typer(
     help="Runs test suites over a matrix of runtime versions, gates commits, and says what is new, where and why.",
 )
 project = typer.Typer(no_args_is_help=True, help="The repositories that are watched.")
+standin = typer.Typer(no_args_is_help=True, help="Simulated services of the outside, for trying things out.")
 demo = typer.Typer(no_args_is_help=True, help="The demo's made-up world.")
 app.add_typer(project, name="project")
 app.add_typer(plans, name="plan")
 app.add_typer(demo, name="demo")
+app.add_typer(standin, name="stand-in")
 app.add_typer(inspect, name="inspect")
 app.add_typer(secret, name="secret")
 app.add_typer(attest, name="attest")
@@ -64,10 +66,10 @@ def up(
 ) -> None:
     """Start database, server, worker and one runner; stop them all with Ctrl-C."""
     from myriant.cli.up import up as run_up
-    from myriant.demo.load import load_demo
+    from myriant.demo.load import load_with_harbour
 
     try:
-        run_up(data, port, slots, share, load_demo if with_demo else None)
+        run_up(data, port, slots, share, load_with_harbour if with_demo else None)
     except Trouble as trouble:
         stop(str(trouble), trouble.mend)
 
@@ -132,6 +134,19 @@ def runner(
         stop(f"the server refuses this runner: {error}")
     except BadRegister as error:
         stop(str(error), "mend the file, or leave --runtimes out", status=2)
+
+
+@standin.command(name="host")
+def standin_host(
+    folder: Annotated[Path, typer.Option(help="Where its repositories lie.")],
+    port: Port = 8421,
+    token: Annotated[str, typer.Option(envvar="MYRIANT_HOST_TOKEN", help="Who shows it may write.")] = "",
+) -> None:
+    """Serve a made-up host of code with pull requests, for trying things out."""
+    from myriant.standins.serving import serve_host
+
+    _log_to_stderr("host")
+    serve_host(folder, port, token)
 
 
 @app.command(name="sign-in")
@@ -255,6 +270,28 @@ def tell_pull_request(
     """Tell of a pull request: opened, updated, merged or closed."""
     wish = {"source": source, "target": target, "title": title, "state": state, "trusted": trusted}
     typer.echo(Connection().put(f"/projects/{name}/pull-requests/{number}", wish)["said"] or "nothing was started")
+
+
+@project.command(name="together")
+def test_together(
+    name: Annotated[str, typer.Argument(help="The project.")],
+    pulls: Annotated[list[int], typer.Argument(help="Numbers of open pull requests, in the order of merging.")],
+    merge: Annotated[bool, typer.Option("--merge", help="Push them to their target once they are clear.")] = False,
+    wait: Annotated[bool, typer.Option("--wait", help="Wait until it is known.")] = False,
+) -> None:
+    """Test pull requests together, as their target would become, and find which of them makes the gate hold.
+
+    Exit status with --wait: 0 when all of them are clear together, 1 when some are left out.
+    """
+    server = Connection()
+    number = server.post(f"/projects/{name}/batches", {"pulls": pulls, "merge": merge})["number"]
+    while True:
+        found = next(b for b in server.get(f"/projects/{name}/pull-requests")["batches"] if b["number"] == number)
+        if not wait or found["state"] != "testing":
+            break
+        time.sleep(0.5)
+    typer.echo(plain(f"batch {number}: {found['said']}"))
+    raise typer.Exit(1 if wait and any(p["state"] == "out" for p in found["pulls"]) else 0)
 
 
 @project.command(name="drill")

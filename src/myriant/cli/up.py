@@ -16,7 +16,7 @@ import httpx
 import typer
 
 from myriant.blobs import Blobs
-from myriant.cli.database import Database
+from myriant.cli.database import Database, free_port
 from myriant.cli.errors import Trouble
 from myriant.cli.place import Place
 from myriant.cli.processes import Parts
@@ -38,9 +38,11 @@ class Installation:
     """One running installation; `begin` brings everything up, `stop` takes everything down."""
 
     def __init__(
-        self, place: Place, port: int, slots: int, share: Sequence[Path] = (), *, tell: Callable[[str], None] = say
-    ) -> None:
+        self, place: Place, port: int, slots: int, share: Sequence[Path] = (), *, tell: Callable[[str], None] = say,
+        with_host: bool = False,
+    ) -> None:  # fmt: skip
         self.place, self.port, self.slots, self.share, self.say = place, port, slots, share, tell
+        self.host_port = (port + 1 if _is_free(port + 1) else free_port()) if with_host else None
         self.address = f"http://127.0.0.1:{port}"
         self.database = Database(place.postgres)
         self.parts = Parts(tell)
@@ -72,6 +74,12 @@ class Installation:
             "MYRIANT_DATA": str(self.place.data),
             "MYRIANT_RUNNER_TOKEN": runner,
         }
+        if self.host_port is not None:
+            reachable = [os.environ.get("MYRIANT_TELL_TO", ""), f"127.0.0.1:{self.host_port}"]
+            self.parts.environment["MYRIANT_TELL_TO"] = ",".join(filter(None, reachable))
+            self.parts.start(
+                "host", ["stand-in", "host", "--folder", str(self.place.demo), "--port", str(self.host_port)]
+            )
         self.say("starting server, worker and runner")
         self.parts.start("server", ["server", "--port", str(self.port)])
         self.parts.start("worker", ["worker"])
@@ -147,14 +155,18 @@ class Installation:
 
 
 def _port_is_free(port: int) -> None:
+    if not _is_free(port):
+        raise Trouble(f"port {port} of 127.0.0.1 is taken by another program", "choose another with --port")
+
+
+def _is_free(port: int) -> bool:
     with socket.socket() as probe:
         probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:
             probe.bind(("127.0.0.1", port))
-        except OSError as error:
-            raise Trouble(
-                f"port {port} of 127.0.0.1 is taken by another program", "choose another with --port"
-            ) from error
+        except (OSError, OverflowError):
+            return False
+    return True
 
 
 def up(
@@ -162,11 +174,11 @@ def up(
     port: int,
     slots: int,
     share: list[Path],
-    prepare: Callable[[Site, Path, Sequence[Path], Callable[[str], None]], None] | None,
+    prepare: Callable[[Site, Path, Sequence[Path], Callable[[str], None], str], None] | None,
 ) -> None:
-    """Run an installation until Ctrl-C."""
+    """Run an installation until Ctrl-C; what is prepared is given the address of a stand-in host beside it."""
     began = time.monotonic()
-    installation = Installation(Place(data), port, slots, share)
+    installation = Installation(Place(data), port, slots, share, with_host=prepare is not None)
     asked: list[int] = []  # an Event would deadlock: a signal may come while this thread holds its lock
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda number, _: asked.append(number))
@@ -174,9 +186,12 @@ def up(
         site = installation.begin()
         if prepare is not None:
             quick = replace(site, store=Store(site.store.url, durable=False))
-            prepare(quick, installation.place.demo, share, say)
+            host = f"http://127.0.0.1:{installation.host_port}"
+            prepare(quick, installation.place.demo, share, say, host)
             quick.store.close()
         say(f"ready after {time.monotonic() - began:.1f} s; stop with Ctrl-C")
+        if prepare is not None:
+            typer.echo(f"\n  a made-up host of its code: {host}")
         typer.echo(f"\n  {installation.address}\n  sign in once within the hour: {installation.link()}\n")
         while not asked:
             installation.tend()

@@ -111,6 +111,14 @@ class PullState(StrEnum):
     CLOSED = "closed"
 
 
+class BatchState(StrEnum):
+    """Of several pull requests that are tested together."""
+
+    TESTING = "testing"
+    DONE = "done"
+    STOPPED = "stopped"
+
+
 class Why(StrEnum):
     """Why a run or cell is as it is; its reason says the same in words."""
 

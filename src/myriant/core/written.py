@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 from fractions import Fraction
 from typing import Any
@@ -72,6 +72,11 @@ def duration(seconds: float) -> str:
 def counted(number: int, one: str, many: str | None = None) -> str:
     """A number with its noun: 1 test, 3 tests, 1,204 tests."""
     return f"{number:,} {one if number == 1 else many or one + 's'}"
+
+
+def joined(words: Sequence[str]) -> str:
+    """Words in a row: "7", "7 and 8", "7, 8 and 9"."""
+    return " and ".join([*([", ".join(words[:-1])] if len(words) > 1 else []), *words[-1:]])
 
 
 def day(at: datetime) -> str:

@@ -19,3 +19,4 @@ TOBIAS = Author("Tobias Wrenfield")
 MARISOL = Author("Marisol Quay")
 ANSELM = Author("Anselm Dyke")
 YUKI = Author("Yuki Sallowmere")
+CASPER = Author("Casper Reed")  # a stranger

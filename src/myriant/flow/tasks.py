@@ -19,6 +19,7 @@ from myriant.flow.dispatch.loss import take_back_expired
 from myriant.flow.errors import FlowError
 from myriant.flow.ingest.attempts import ingest_attempt
 from myriant.flow.intake.refs import look
+from myriant.flow.keep.drills import drill_by_schedule
 from myriant.flow.keep.projects import project_names
 from myriant.flow.keep.timekeeping import keep_time
 from myriant.flow.planning.reading import plan_run
@@ -69,6 +70,10 @@ def task_app(site: Site) -> procrastinate.App:
     @app.task(name="repeat", retry=persistent)
     def repeat(run_id: int) -> None:
         repeat_controls(site, run_id)
+
+    @app.task(name="drill", queue=OUTWARD)
+    def drill_of(project_id: int) -> None:
+        drill_by_schedule(site, project_id)
 
     @app.task(name="search", retry=persistent)
     def search(search_id: int) -> None:

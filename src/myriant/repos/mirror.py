@@ -194,22 +194,7 @@ class Mirror:
             git(self.path, "merge-base", target, source)
         except GitError as error:
             raise GitError("the two branches have no common ancestor") from error
-        written = (
-            git(
-                self.path,
-                "merge-tree",
-                "--write-tree",
-                "-z",
-                "--name-only",
-                "--no-messages",
-                target,
-                source,
-                allowed=(0, 1),
-            )
-            .decode("utf-8", "replace")
-            .split("\0")
-        )
-        tree, conflicts = written[0], tuple(dict.fromkeys(p for p in written[1:] if p))
+        tree, conflicts = self._merged(target, source)
         if conflicts:
             return Merge(None, tree, conflicts)
         if self.commit(source).tree == tree and self.is_ancestor(target, source):
@@ -221,6 +206,25 @@ class Mirror:
         ).decode().strip()  # fmt: skip
         git(self.path, "update-ref", f"refs/myriant/merges/{keep_as}", commit)
         return Merge(commit, tree, ())
+
+    def merge_upon(self, base: str, source: str, message: str, at: datetime, keep_as: str) -> Merge:
+        """A merge commit of `source` upon `base`, dated, kept as a ref: what a branch would become. Raises GitError."""
+        tree, conflicts = self._merged(base, source)
+        if conflicts:
+            return Merge(None, tree, conflicts)
+        dated = at.isoformat()
+        commit = git(
+            self.path, "commit-tree", tree, "-p", base, "-p", source, "-F", "-", feed=message.encode(),
+            environment={"GIT_AUTHOR_DATE": dated, "GIT_COMMITTER_DATE": dated},
+        ).decode().strip()  # fmt: skip
+        git(self.path, "update-ref", f"refs/myriant/batches/{keep_as}", commit)
+        return Merge(commit, tree, ())
+
+    def _merged(self, base: str, source: str) -> tuple[str, tuple[str, ...]]:
+        """The tree of a merge, and the files in which it has conflicts. Raises GitError."""
+        words = ("merge-tree", "--write-tree", "-z", "--name-only", "--no-messages", base, source)
+        written = git(self.path, *words, allowed=(0, 1)).decode("utf-8", "replace").split("\0")
+        return written[0], tuple(dict.fromkeys(p for p in written[1:] if p))
 
     def branches(self) -> dict[str, str]:
         """Branches of the mirror and their commits."""

@@ -112,6 +112,15 @@ def reopen_job_results(session: Session, run_id: int) -> None:
     session.execute(update(JobResult).where(JobResult.run_id == run_id).values(good=None, trusted=None))
 
 
+def judged_rules(session: Session, run: Run, names: Collection[str]) -> dict[str, int]:
+    """By name of a rule, in how many earlier runs of the run's branch it was judged."""
+    context = f"{EventKind.PUSH} {run.branch}"
+    there = select(func.count()).where(
+        Run.project_id == run.project_id, Run.context == context, Run.number < run.number
+    )
+    return {n: session.scalar(there.where(Run.judged.contains([{"name": n}]))) or 0 for n in names}
+
+
 def runs_with_ids(session: Session, ids: Iterable[int]) -> dict[int, Run]:
     wanted = list(ids)
     return {r.id: r for r in session.scalars(select(Run).where(Run.id.in_(wanted)))} if wanted else {}

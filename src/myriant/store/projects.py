@@ -91,6 +91,24 @@ def open_pulls_from(session: Session, project_id: int, branch: str) -> Sequence[
     ).all()
 
 
+def open_pulls_into(session: Session, project_id: int, branch: str) -> Sequence[PullRequest]:
+    """Open pull requests that ask to be merged into a branch, the oldest first."""
+    query = select(PullRequest).where(PullRequest.project_id == project_id, PullRequest.target == branch)
+    return session.scalars(query.where(PullRequest.state == PullState.OPEN).order_by(PullRequest.number)).all()
+
+
+def projects_to_refresh(session: Session, now: datetime) -> Sequence[Project]:
+    """Projects whose pull requests are to be tested with their moved targets now, locked."""
+    query = select(Project).where(Project.pull_refresh_at <= now)
+    return session.scalars(query.with_for_update(skip_locked=True)).all()
+
+
+def projects_to_drill(session: Session, now: datetime) -> Sequence[Project]:
+    """Projects whose gate is to be tried now, locked."""
+    query = select(Project).where(Project.drill_at <= now)
+    return session.scalars(query.with_for_update(skip_locked=True)).all()
+
+
 def close_pulls_from(session: Session, project_id: int, sources: Collection[str]) -> Sequence[int]:
     """Pull requests whose own ref is gone are over; their numbers."""
     if not sources:

@@ -9,7 +9,8 @@ from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import insert, or_, select, update
+from sqlalchemy import or_, select, update
+from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session, aliased
 
 from myriant.core.results.identity import Identity, identity_key, list_digest
@@ -77,7 +78,8 @@ def test_numbers(session: Session, project_id: int, job: str, tests: list[Identi
             for number, key, test in added:
                 copy.write_row((project_id, number, key, job, *(_clean(part) for part in test)))
     numbers = np.array([found[key] for key in keys], "<i8")
-    session.execute(insert(TestList).values(project_id=project_id, digest=digest, numbers=numbers.tobytes()))
+    kept = insert(TestList).values(project_id=project_id, digest=digest, numbers=numbers.tobytes())
+    session.execute(kept.on_conflict_do_nothing())  # two cells may bring the same list at once
     return numbers
 
 

@@ -9,7 +9,7 @@ from sqlalchemy import ColumnElement, and_, case, delete, func, literal, literal
 from sqlalchemy.orm import Session, aliased
 
 from myriant.core.states import DECIDED, OPEN, TRUSTED, ApprovalState, EventKind, Mark, State, Verdict
-from myriant.store.tables import Approval, Attempt, Cell, Project, Report, Run, Segment
+from myriant.store.tables import Approval, Attempt, Batch, Cell, Project, PullRequest, Report, Run, Segment
 
 WAITING: ColumnElement[str] = literal_column("'waiting'")  # as partial indexes have them
 RUNNING: ColumnElement[str] = literal_column("'running'")
@@ -46,16 +46,26 @@ def newest_runs_of_pulls(session: Session, project_id: int) -> dict[int, int]:
     return {pull: number for pull, number in rows if pull is not None}
 
 
-PULL, TAGGED = "pull request ", "tag "
+PULL, TAGGED, BATCH = "pull request ", "tag ", "batch "
 
 
 def on_ref(ref: str) -> ColumnElement[bool]:
-    """Runs of a branch, of a tag ("tag v1.0") or of a pull request ("pull request 7", which no branch shows)."""
+    """Runs of a branch, of a tag ("tag v1.0"), of a pull request ("pull request 7") or a batch of them ("batch 2"),
+    which no branch shows.
+    """
     if ref.startswith(PULL) and ref.removeprefix(PULL).isdigit():
         return Run.pull_request == int(ref.removeprefix(PULL)[:9])
+    if ref.startswith(BATCH) and ref.removeprefix(BATCH).isdigit():
+        number = int(ref.removeprefix(BATCH)[:9])
+        return Run.batch_id.in_(select(Batch.id).where(Batch.number == number, Batch.project_id == Run.project_id))
     if ref.startswith(TAGGED):
         return Run.tag == ref.removeprefix(TAGGED)
-    return and_(Run.branch == ref, Run.pull_request.is_(None))
+    return and_(Run.branch == ref, on_branch())
+
+
+def on_branch() -> ColumnElement[bool]:
+    """Runs of what is on a branch: of no merge that is only tried."""
+    return and_(Run.pull_request.is_(None), Run.batch_id.is_(None))
 
 
 def runs_on(session: Session, project_id: int, ref: str, most: int, before: Run | None = None) -> Sequence[Run]:
@@ -70,7 +80,7 @@ def newest_runs_on_main(session: Session, most: int) -> dict[int, list[Run]]:
     """By project, the newest runs on its main branch in the order of ancestry, of all projects at once."""
     place = func.row_number().over(partition_by=Run.project_id, order_by=(Run.depth.desc(), Run.number.desc()))
     query = select(Run.id, place.label("place")).join(Project, Project.id == Run.project_id)
-    ranked = query.where(Run.branch == Project.main_branch, Run.pull_request.is_(None)).subquery()
+    ranked = query.where(Run.branch == Project.main_branch, on_branch()).subquery()
     rows = session.scalars(
         select(Run).join(ranked, ranked.c.id == Run.id).where(ranked.c.place <= most).order_by(ranked.c.place)
     )
@@ -84,10 +94,12 @@ def refs_with_runs(session: Session, project_id: int, most: int) -> list[str]:
     """Branches, tags and pull requests that have runs, the latest used first."""
     named = case(
         (Run.pull_request.is_not(None), func.concat(PULL, Run.pull_request)),
+        (Run.batch_id.is_not(None), func.concat(BATCH, Batch.number)),
         (Run.tag != "", func.concat(TAGGED, Run.tag)),
         else_=Run.branch,
     )
-    refs = select(named).where(Run.project_id == project_id).group_by(named).order_by(func.max(Run.id).desc())
+    refs = select(named).outerjoin(Batch, Batch.id == Run.batch_id).where(Run.project_id == project_id)
+    refs = refs.group_by(named).order_by(func.max(Run.id).desc())
     return list(session.scalars(refs.limit(most)))
 
 
@@ -108,6 +120,13 @@ def progress_of_runs(session: Session, runs: Sequence[int]) -> dict[int, tuple[i
         ).where(Cell.run_id.in_(runs), Cell.selected, ~Cell.gated).group_by(Cell.run_id)  # fmt: skip
         found |= {run: (ended, cells, running, failed) for run, ended, cells, running, failed in session.execute(asked)}
     return found
+
+
+def decided_before(session: Session, run: Run, most: int) -> Sequence[Run]:
+    """The newest judged pushes to a run's branch that came before it."""
+    context = f"{EventKind.PUSH} {run.branch}"
+    query = select(Run).where(Run.project_id == run.project_id, Run.context == context, Run.number < run.number)
+    return session.scalars(query.where(Run.verdict.in_(DECIDED)).order_by(Run.number.desc()).limit(most)).all()
 
 
 def newest_run_in(session: Session, project_id: int, context: str, commit: str) -> int | None:
@@ -317,6 +336,30 @@ def answers_to(session: Session, run: Run, contents: Sequence[str]) -> dict[str,
         .order_by(Cell.id)
     )
     return {cell.content or "": (cell, attempt, number) for cell, attempt, number in rows}
+
+
+def newest_run_of_pull(session: Session, project_id: int, pull: int) -> Run | None:
+    query = select(Run).where(Run.project_id == project_id, Run.pull_request == pull)
+    return session.scalars(query.order_by(Run.number.desc()).limit(1)).first()
+
+
+def seconds_of_pull(session: Session, project_id: int, pull: int) -> float:
+    """How long runners were busy with a pull request, up to now."""
+    ended = func.coalesce(Attempt.ended_at, func.now())
+    took = func.extract("epoch", ended - func.coalesce(Attempt.started_at, Attempt.created_at))
+    query = select(func.coalesce(func.sum(took), 0.0)).join(Cell, Cell.id == Attempt.cell_id)
+    query = query.join(Run, Run.id == Cell.run_id).where(Run.project_id == project_id, Run.pull_request == pull)
+    return float(session.scalar(query) or 0.0)
+
+
+def open_runs_of_strangers(session: Session) -> Sequence[tuple[Run, int]]:
+    """Runs that go on of strangers' pull requests whose minutes are bounded, with the minutes."""
+    query = select(Run, Project.stranger_minutes).join(Project, Project.id == Run.project_id)
+    query = query.join(
+        PullRequest, and_(PullRequest.project_id == Run.project_id, PullRequest.number == Run.pull_request)
+    )
+    query = query.where(Run.state.in_(OPEN), PullRequest.stranger, Project.stranger_minutes.is_not(None))
+    return session.execute(query).tuples().all()  # type: ignore[return-value]
 
 
 def has_run_of_pull(session: Session, project_id: int, pull: int, commit: str) -> bool:

@@ -30,6 +30,7 @@ from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 from myriant.core.states import (
     ApprovalState,
+    BatchState,
     Content,
     ControlState,
     EventKind,
@@ -63,7 +64,8 @@ class Word(TypeDecorator[Any]):
 
 
 _WORDS: tuple[type[StrEnum], ...] = (
-    ApprovalState, Content, ControlState, EventKind, Mark, Place, PullState, SearchState, State, Verdict, Why
+    ApprovalState, BatchState, Content, ControlState, EventKind, Mark, Place, PullState, SearchState, State, Verdict,
+    Why,
 )  # fmt: skip
 
 
@@ -132,6 +134,15 @@ class Project(Base):
     pull_refs: Mapped[str] = mapped_column(server_default="")  # refs that are pull requests: refs/changes/*/head
     pull_target: Mapped[str] = mapped_column(server_default="")  # into which they go; empty: the main branch
     pull_strangers: Mapped[bool] = mapped_column(server_default=text("false"))  # such refs are of strangers
+    pull_refresh: Mapped[str] = mapped_column(server_default="")  # "at once", or a time: tested anew when it moved
+    pull_refresh_at: Mapped[datetime | None]
+    stranger_minutes: Mapped[int | None]  # of runners, that a stranger's pull request may take; None: no bound
+    drill_words: Mapped[str] = mapped_column(server_default="")  # "monday 06:00 Europe/Oslo": its gate is tried then
+    drill_at: Mapped[datetime | None]
+    drilled_at: Mapped[datetime | None]  # the last time
+    drilled: Mapped[Json] = mapped_column(server_default="{}")  # what came of it: passed, said
+    foreign: Mapped[Json] = mapped_column("foreign_events", server_default="{}")  # how another host's are read
+    foreign_secret: Mapped[bytes | None]  # by which they are known, sealed
     event_secret: Mapped[str] = mapped_column(server_default="")  # what events told over HTTP are signed with
     next_number: Mapped[int] = mapped_column(server_default="1")
     next_test: Mapped[int] = mapped_column(server_default="0")
@@ -158,6 +169,7 @@ class Run(Base):
         Index("run_of_baseline", "baseline_id"),
         Index("run_of_plan", "plan_digest"),
         Index("run_of_asked", "asked_digest"),
+        Index("run_of_batch", "batch_id"),
         Index("run_open", "project_id", postgresql_where=text("state in ('waiting', 'running')")),
     )
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -172,6 +184,7 @@ class Run(Base):
     tag: Mapped[str] = mapped_column(server_default="")
     source: Mapped[str] = mapped_column(server_default="")  # a pull request's own branch; `branch` is its target
     pull_request: Mapped[int | None]
+    batch_id: Mapped[int | None] = mapped_column(ForeignKey("batch.id", ondelete="SET NULL"))
     base: Mapped[str | None]  # the target's commit that a pull request was merged into
     tested: Mapped[str | None]  # the merge that was tested, when it is not the commit itself
     wish: Mapped[Json] = mapped_column(server_default="{}")  # of a person: jobs and cells
@@ -308,6 +321,7 @@ class Way(Base):
     moments: Mapped[list[str]] = mapped_column(server_default="{}")  # of news: held, cleared, released; none: each
     planned: Mapped[bool] = mapped_column(server_default=text("false"))  # it stands in the plan on the main branch
     branches: Mapped[list[str]] = mapped_column(server_default="{}")  # globs; none: all
+    events: Mapped[list[str]] = mapped_column(server_default="{}")  # push, pull-request, …; none: all
     on: Mapped[bool] = mapped_column("in_force", server_default=text("true"))
     morning: Mapped[str] = mapped_column(server_default="")  # "weekday 07:30 Europe/Oslo": its morning page
     morning_at: Mapped[datetime | None]  # when it comes next; None: outcomes are told
@@ -804,6 +818,32 @@ class PullRequest(Base):
     stranger: Mapped[bool] = mapped_column(server_default=text("false"))  # its author may not write here
     allowed: Mapped[str] = mapped_column(server_default="")  # the head that a maintainer let run all the same
     opened_at: Mapped[datetime] = _now()
+
+
+class Batch(Base):
+    """Pull requests that are tested together, merged one upon the other in the order given."""
+
+    __tablename__ = "batch"
+    __table_args__ = (
+        UniqueConstraint("project_id", "number"),
+        Index("batch_open", "project_id", postgresql_where=text("state = 'testing'")),
+    )
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    number: Mapped[int]
+    target: Mapped[str]
+    base: Mapped[str]  # the target's commit that they are merged into
+    asked: Mapped[list[Any]]  # {pull, head, title}, in the order given
+    stack: Mapped[list[Any]] = mapped_column(server_default="[]")  # {pull, commit}: those that are merged now
+    out: Mapped[list[Any]] = mapped_column(server_default="[]")  # {pull, why, run}: those that are left out
+    again: Mapped[list[int]] = mapped_column(server_default="{}")  # runs that were run again before a pull was named
+    merge: Mapped[bool] = mapped_column(server_default=text("false"))  # into the target, once they are clear
+    merged: Mapped[str] = mapped_column(server_default="")  # the commit that the target became
+    state: Mapped[BatchState]
+    said: Mapped[str] = mapped_column(server_default="")
+    by: Mapped[str]
+    at: Mapped[datetime] = _now()
+    ended_at: Mapped[datetime | None]
 
 
 class Schedule(Base):

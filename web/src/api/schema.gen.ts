@@ -2216,6 +2216,92 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/batches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Test open pull requests merged one upon the other, and find which of them makes the gate hold. */
+        post: operations["test_together"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/batches/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Test no more of it. */
+        delete: operations["stop_batch"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/foreign-events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How another host's events are read. */
+        get: operations["foreign"];
+        /** @description Take another host's events, read by a mapping of JSON Pointers. */
+        put: operations["set_foreign"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/foreign-events/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What an example would mean by a mapping; nothing is started. */
+        post: operations["try_foreign"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/foreign-events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description An event of another host, in its own shape, shown to be its own as the project's mapping says. */
+        post: operations["foreign_event"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2450,6 +2536,67 @@ export interface components {
              * Format: date-time
              */
             started_at: string;
+            /** Ended At */
+            ended_at: string | null;
+        };
+        /** BatchNumber */
+        BatchNumber: {
+            /** Number */
+            number: number;
+        };
+        /** BatchPull */
+        BatchPull: {
+            /** Number */
+            number: number;
+            /** Title */
+            title: string;
+            /** State */
+            state: string;
+            /** Why */
+            why: string;
+            /** Run */
+            run: number | null;
+        };
+        /** BatchRun */
+        BatchRun: {
+            /** Number */
+            number: number;
+            verdict: components["schemas"]["Verdict"];
+            /** Source */
+            source: string;
+            /** Sentence */
+            sentence: string;
+        };
+        /**
+         * BatchState
+         * @description Of several pull requests that are tested together.
+         * @enum {string}
+         */
+        BatchState: "testing" | "done" | "stopped";
+        /** BatchView */
+        BatchView: {
+            /** Number */
+            number: number;
+            state: components["schemas"]["BatchState"];
+            /** Said */
+            said: string;
+            /** Target */
+            target: string;
+            /** Pulls */
+            pulls: components["schemas"]["BatchPull"][];
+            /** Runs */
+            runs: components["schemas"]["BatchRun"][];
+            /** Merge */
+            merge: boolean;
+            /** Merged */
+            merged: string;
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
             /** Ended At */
             ended_at: string | null;
         };
@@ -3181,6 +3328,8 @@ export interface components {
             strangers: components["schemas"]["StrangersPull"][];
             /** Budgets */
             budgets: components["schemas"]["BudgetNote"][];
+            /** Gates */
+            gates: components["schemas"]["GateNote"][];
             pulse: components["schemas"]["Load"];
         };
         /** DeskProject */
@@ -3284,6 +3433,18 @@ export interface components {
             /** Right */
             right: boolean;
         };
+        /** DrilledView */
+        DrilledView: {
+            /** Passed */
+            passed: boolean;
+            /** Said */
+            said: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+        };
         /** EarlierName */
         EarlierName: {
             /** Title */
@@ -3359,6 +3520,13 @@ export interface components {
             file: string;
             /** Says */
             says: string;
+        };
+        /** Example */
+        Example: {
+            /** Mapping */
+            mapping: string;
+            /** Example */
+            example: string;
         };
         /**
          * Expected
@@ -3740,6 +3908,39 @@ export interface components {
             /** High */
             high: number;
         };
+        /**
+         * ForeignMeaning
+         * @description What an example would mean.
+         */
+        ForeignMeaning: {
+            /** Said */
+            said: string;
+            /** Number */
+            number: number | null;
+            /** Source */
+            source: string | null;
+            /** Target */
+            target: string | null;
+            /** Title */
+            title: string;
+            /** Author */
+            author: string;
+            state: components["schemas"]["PullState"] | null;
+            /** May Write */
+            may_write: boolean | null;
+        };
+        /**
+         * ForeignView
+         * @description How another host's events are read; the secret is shown to nobody.
+         */
+        ForeignView: {
+            /** Mapping */
+            mapping: string;
+            /** By */
+            by: string;
+            /** Secret */
+            secret: boolean;
+        };
         /** Forgotten */
         Forgotten: {
             /** Caches */
@@ -3816,6 +4017,16 @@ export interface components {
             log_bytes: number;
             /** File Bytes */
             file_bytes: number;
+        };
+        /**
+         * GateNote
+         * @description A gate that was tried by schedule and did not hold.
+         */
+        GateNote: {
+            /** Project */
+            project: string;
+            /** Said */
+            said: string;
         };
         /** GivenPass */
         GivenPass: {
@@ -4511,6 +4722,26 @@ export interface components {
             /** Example */
             example: string | number | null;
         };
+        /** NewBatch */
+        NewBatch: {
+            /** Pulls */
+            pulls: number[];
+            /**
+             * Merge
+             * @default false
+             */
+            merge: boolean;
+        };
+        /** NewForeign */
+        NewForeign: {
+            /**
+             * Mapping
+             * @default
+             */
+            mapping: string;
+            /** Secret */
+            secret?: string | null;
+        };
         /** NewPass */
         NewPass: {
             /** Projects */
@@ -4579,6 +4810,11 @@ export interface components {
              * @default []
              */
             branches: string[];
+            /**
+             * Events
+             * @default []
+             */
+            events: ("push" | "pull-request" | "tag" | "schedule")[];
             /**
              * On
              * @default true
@@ -4922,6 +5158,12 @@ export interface components {
             pull_strangers?: boolean | null;
             /** Pull Target */
             pull_target?: string | null;
+            /** Pull Refresh */
+            pull_refresh?: string | null;
+            /** Stranger Minutes */
+            stranger_minutes?: number | null;
+            /** Drill */
+            drill?: string | null;
             /** Budget */
             budget?: number | null;
         };
@@ -4951,6 +5193,15 @@ export interface components {
             pull_strangers: boolean;
             /** Pull Target */
             pull_target: string;
+            /** Pull Refresh */
+            pull_refresh: string;
+            /** Stranger Minutes */
+            stranger_minutes: number | null;
+            /** Drill Words */
+            drill_words: string;
+            /** Drill At */
+            drill_at: string | null;
+            drilled: components["schemas"]["DrilledView"] | null;
             /** Keep Days */
             keep_days: number | null;
             newest: components["schemas"]["RunLine"] | null;
@@ -5092,6 +5343,8 @@ export interface components {
             pulls: components["schemas"]["PullLine"][];
             /** Closed */
             closed: number;
+            /** Batches */
+            batches: components["schemas"]["BatchView"][];
         };
         /** QuarantineView */
         QuarantineView: {
@@ -6651,6 +6904,8 @@ export interface components {
             planned: boolean;
             /** Branches */
             branches: string[];
+            /** Events */
+            events: string[];
             /** On */
             on: boolean;
             /** Morning */
@@ -11413,6 +11668,208 @@ export interface operations {
         responses: {
             /** @description Successful Response */
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    test_together: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewBatch"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BatchNumber"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    stop_batch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    foreign: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ForeignView"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    set_foreign: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewForeign"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    try_foreign: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Example"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ForeignMeaning"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    foreign_event: {
+        parameters: {
+            query: {
+                project: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Taken"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };

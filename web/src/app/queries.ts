@@ -20,6 +20,7 @@ export const keys = {
   kinds: (project: string) => ["kinds", project],
   flaky: (project: string) => ["flaky", project],
   secrets: (project: string) => ["secrets", project],
+  foreign: (project: string) => ["foreign", project],
   caches: (project: string) => ["caches", project],
   audit: (project: string) => ["audit", project],
   morning: (project: string) => ["morning", project],
@@ -109,6 +110,9 @@ export const morningQuery = (project: string) =>
     queryKey: keys.morning(project),
     queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/morning", { signal, params: { path: { project }, query: { zone: Intl.DateTimeFormat().resolvedOptions().timeZone } } })),
   });
+
+export const foreignQuery = (project: string) =>
+  queryOptions({ queryKey: keys.foreign(project), queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/foreign-events", { signal, params: { path: { project } } })) });
 
 export const releasesQuery = (project: string) =>
   queryOptions({ queryKey: keys.releases(project), queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/releases", { signal, params: { path: { project } } })) });

@@ -21,7 +21,7 @@ export function Desk() {
   if (desk.projects.length === 0) return <FirstVisit empty />;
   const held = desk.projects.filter((p) => p.held_since && p.project.newest?.word !== "clear");
   const unread = desk.projects.filter((p) => p.project.trouble);
-  const needs = held.length + desk.stuck.length + unread.length + desk.approvals.length + desk.strangers.length + desk.budgets.length;
+  const needs = held.length + desk.stuck.length + unread.length + desk.approvals.length + desk.strangers.length + desk.budgets.length + desk.gates.length;
   return (
     <div className={classes.desk}>
       <h1>{headline(held, desk.stuck, desk.approvals.length)}</h1>
@@ -54,6 +54,17 @@ export function Desk() {
                     <b>{s.project}</b> pull request {s.number}
                   </Link>{" "}
                   {s.title} <span className="soft">by {s.author || "a stranger"}: a maintainer looks at it before it runs</span>
+                </span>
+              </li>
+            ))}
+            {desk.gates.map((g) => (
+              <li key={g.project}>
+                <VerdictMark verdict="held" size={13} />
+                <span>
+                  <Link to={`/p/${g.project}/settings`}>
+                    <b>{g.project}</b>
+                  </Link>{" "}
+                  {g.said}
                 </span>
               </li>
             ))}

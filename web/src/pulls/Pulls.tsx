@@ -1,13 +1,15 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Button, Checkbox } from "@mantine/core";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, taken, type Pull } from "../api/client";
 import { Awaited } from "../app/Awaited";
-import { keys, pullsQuery } from "../app/queries";
+import { keys, meQuery, pullsQuery } from "../app/queries";
 import { useNow } from "../app/useNow";
 import { ago, counted, exact, middle, short } from "../app/words";
 import { StatusMark, VerdictMark } from "../marks/StatusMark";
 import { markOfLetter } from "../marks/shapes";
+import { Batches } from "./Batches";
 import classes from "./pulls.module.css";
 
 const MOST_MARKS = 24;
@@ -16,6 +18,7 @@ const MOST_MARKS = 24;
 export function Pulls() {
   const { project = "" } = useParams();
   const [closed, setClosed] = useState(false);
+  const [chosen, setChosen] = useState<number[]>([]); // in the order in which they were chosen
   const found = useQuery(pullsQuery(project, closed));
   const now = useNow();
   return (
@@ -31,9 +34,11 @@ export function Pulls() {
             )}
             <ul className={classes.list}>
               {data.pulls.map((pull) => (
-                <Row key={pull.number} project={project} pull={pull} now={now} />
+                <Row key={pull.number} project={project} pull={pull} now={now} place={chosen.indexOf(pull.number)} onChoose={closed || data.pulls.length < 2 ? undefined : (yes) => setChosen(yes ? [...chosen, pull.number] : chosen.filter((n) => n !== pull.number))} />
               ))}
             </ul>
+            {!closed && <Together project={project} chosen={chosen.filter((n) => data.pulls.some((p) => p.number === n))} onDone={() => setChosen([])} />}
+            {!closed && <Batches project={project} batches={data.batches} now={now} />}
             {(closed || data.closed > 0) && (
               <button type="button" className={`plain ${classes.other ?? ""}`} onClick={() => setClosed(!closed)}>
                 {closed ? "Those that are open" : counted(data.closed, "that is over", "that are over")}
@@ -46,7 +51,34 @@ export function Pulls() {
   );
 }
 
-function Row({ project, pull, now }: { project: string; pull: Pull; now: number }) {
+/** Test what is chosen as the target would become with all of it. */
+function Together({ project, chosen, onDone }: { project: string; chosen: readonly number[]; onDone: () => void }) {
+  const client = useQueryClient();
+  const [merge, setMerge] = useState(false);
+  const may = ["maintainer", "admin"].includes(useQuery(meQuery).data?.role ?? "");
+  const begin = useMutation({
+    mutationFn: () => taken(api.POST("/api/v1/projects/{project}/batches", { params: { path: { project } }, body: { pulls: [...chosen], merge } })),
+    onSuccess: async () => {
+      onDone();
+      await client.invalidateQueries({ queryKey: keys.strip(project) });
+    },
+  });
+  if (chosen.length < 2) return null;
+  return (
+    <div className={classes.together} role="group" aria-label="Test together">
+      <span>
+        {chosen.join(", ")}: merged one upon the other in this order, tested as one, and the one that breaks it found.
+      </span>
+      {may && <Checkbox size="xs" label="and merged once they are clear" checked={merge} onChange={(e) => setMerge(e.currentTarget.checked)} />}
+      <Button size="compact-xs" loading={begin.isPending} onClick={() => begin.mutate()}>
+        Test them together
+      </Button>
+      {begin.error && <span role="alert">{begin.error.message}</span>}
+    </div>
+  );
+}
+
+function Row({ project, pull, now, place, onChoose }: { project: string; pull: Pull; now: number; place: number; onChoose: ((yes: boolean) => void) | undefined }) {
   const client = useQueryClient();
   const test = useMutation({
     mutationFn: () => taken(api.POST("/api/v1/projects/{project}/pull-requests/{number}/runs", { params: { path: { project, number: pull.number } } })),
@@ -59,7 +91,10 @@ function Row({ project, pull, now }: { project: string; pull: Pull; now: number 
   const to = `/p/${project}${pull.newest ? `/runs/${pull.newest.number}` : ""}?branch=${encodeURIComponent(`pull request ${pull.number}`)}`;
   return (
     <li className={classes.pull} aria-label={`Pull request ${pull.number}`}>
-      <VerdictMark verdict={pull.verdict} size={16} />
+      <div className={classes.mark}>
+        <VerdictMark verdict={pull.verdict} size={16} />
+        {onChoose && <input type="checkbox" aria-label={`Test ${pull.number} together with others${place < 0 ? "" : `, as number ${place + 1}`}`} checked={place >= 0} onChange={(e) => onChoose(e.currentTarget.checked)} />}
+      </div>
       <div className={classes.what}>
         <div>
           <span className="tabular soft">{pull.number}</span>{" "}

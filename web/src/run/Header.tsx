@@ -19,7 +19,7 @@ function eventOf(run: Run): string {
     case "tag":
       return `tag ${run.tag}`;
     case "pull-request":
-      return `pull request ${run.pull_request ?? ""}: ${run.source} into ${run.run.branch}`;
+      return `${run.pull_request === null ? "" : `pull request ${run.pull_request}: `}${run.source} into ${run.run.branch}`;
     case "schedule":
       return `${run.run.context} on ${run.run.branch}`;
     case "manual":

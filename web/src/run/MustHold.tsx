@@ -79,7 +79,7 @@ export function saysOf(rule: Rule): string {
   const found = rule.value === null ? "not measured" : rule.value;
   const of = counts(rule.measure) && rule.value !== null ? `${found === "0" ? "none" : found} found` : found;
   if (rule.limit === null) return [of, rule.reason].filter(Boolean).join("; ");
-  return `${of}, ${allowed(rule)}${rule.value === null && rule.reason ? `; ${rule.reason}` : ""}`;
+  return `${of}, ${allowed(rule)}${rule.reason ? `; ${rule.reason}` : ""}`;
 }
 
 const counts = (measure: string) => /^(tests|results|analysis)\./.test(measure) && measure !== "tests.share-passed";

@@ -42,6 +42,8 @@ export function ProjectPage() {
 /** The line of a run as the picker names it; undefined for a run on no branch. */
 export function lineOf(run: Run): string | undefined {
   if (run.pull_request !== null) return `pull request ${run.pull_request}`;
+  const batch = /^pull-request batch-(\d+)$/.exec(run.run.context);
+  if (batch) return `batch ${batch[1] ?? ""}`;
   return run.tag ? `tag ${run.tag}` : run.run.branch || undefined;
 }
 

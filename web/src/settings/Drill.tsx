@@ -1,6 +1,9 @@
-import { Button } from "@mantine/core";
-import { useMutation } from "@tanstack/react-query";
-import { api, taken, type DrillStep } from "../api/client";
+import { Button, TextInput } from "@mantine/core";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, taken, type DrillStep, type Project } from "../api/client";
+import { projectsQuery } from "../app/queries";
+import { exact } from "../app/words";
 import { VerdictMark } from "../marks/StatusMark";
 import classes from "./settings.module.css";
 
@@ -16,6 +19,7 @@ export function Drill({ project }: { project: string }) {
       <Button size="xs" variant="default" loading={drill.isPending} onClick={() => drill.mutate()}>
         Try the gate
       </Button>
+      <Scheduled project={project} />
       {drill.error && <p role="alert">{drill.error.message}</p>}
       {drill.data && (
         <>
@@ -39,6 +43,42 @@ export function Drill({ project }: { project: string }) {
         </>
       )}
     </section>
+  );
+}
+
+/** When the gate is tried by itself, and what came of the last time. */
+function Scheduled({ project }: { project: string }) {
+  const found = useQuery(projectsQuery).data?.find((p) => p.name === project);
+  return found ? <Times key={found.drill_words} project={found} /> : null;
+}
+
+function Times({ project }: { project: Project }) {
+  const client = useQueryClient();
+  const [words, setWords] = useState(project.drill_words);
+  const keep = useMutation({
+    mutationFn: () => taken(api.PATCH("/api/v1/projects/{project}", { params: { path: { project: project.name } }, body: { drill: words.trim() } })),
+    onSuccess: () => client.invalidateQueries(),
+  });
+  return (
+    <form
+      className={classes.fields}
+      onSubmit={(e) => {
+        e.preventDefault();
+        keep.mutate();
+      }}
+    >
+      <TextInput size="xs" label="Also by itself, at" placeholder="never; monday 06:00 Europe/Oslo" value={words} onChange={(e) => setWords(e.currentTarget.value)} />
+      <Button size="xs" variant="default" type="submit" loading={keep.isPending}>
+        Keep
+      </Button>
+      {project.drill_at && <span className="soft">next {exact(project.drill_at)}</span>}
+      {project.drilled && (
+        <span>
+          {exact(project.drilled.at)}: {project.drilled.said}
+        </span>
+      )}
+      {keep.error && <span role="alert">{keep.error.message}</span>}
+    </form>
   );
 }
 

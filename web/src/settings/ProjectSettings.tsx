@@ -3,6 +3,7 @@ import { Audit } from "./Audit";
 import { Badges } from "./Badges";
 import { Caches } from "./Caches";
 import { Drill } from "./Drill";
+import { Foreign } from "./Foreign";
 import { Kinds } from "./Kinds";
 import { Secrets } from "./Secrets";
 import { ThisProject } from "./ThisProject";
@@ -19,6 +20,7 @@ export function ProjectSettings() {
       <p className="soft">What the server keeps for this project and its plan cannot hold. What is tested, and by which rules, stands in the plan.</p>
       <ThisProject key={project} project={project} />
       <Ways project={project} />
+      <Foreign project={project} />
       <Badges project={project} />
       <Secrets project={project} />
       <Caches project={project} />

@@ -28,8 +28,10 @@ function Fields({ project }: { project: Project }) {
   const [tracker, setTracker] = useState(project.tracker);
   const [pulls, setPulls] = useState(project.pull_refs);
   const [strangers, setStrangers] = useState(project.pull_strangers);
+  const [refresh, setRefresh] = useState(project.pull_refresh);
+  const [minutes, setMinutes] = useState<number | "">(project.stranger_minutes ?? "");
   const change = useMutation({
-    mutationFn: (body: { name?: string; description?: string; paused?: boolean; tracker?: string; pull_refs?: string; pull_strangers?: boolean }) =>
+    mutationFn: (body: { name?: string; description?: string; paused?: boolean; tracker?: string; pull_refs?: string; pull_strangers?: boolean; pull_refresh?: string; stranger_minutes?: number }) =>
       taken(api.PATCH("/api/v1/projects/{project}", { params: { path: { project: project.name } }, body })),
     onSuccess: async (now) => {
       await client.invalidateQueries();
@@ -43,7 +45,7 @@ function Fields({ project }: { project: Project }) {
         className={classes.fields}
         onSubmit={(e) => {
           e.preventDefault();
-          change.mutate({ ...(name === project.name ? {} : { name }), description, tracker, pull_refs: pulls, pull_strangers: strangers });
+          change.mutate({ ...(name === project.name ? {} : { name }), description, tracker, pull_refs: pulls, pull_strangers: strangers, pull_refresh: refresh.trim(), stranger_minutes: minutes === "" ? 0 : minutes });
         }}
       >
         <TextInput size="xs" label="Name" value={name} disabled={!admin} onChange={(e) => setName(e.currentTarget.value)} />
@@ -51,6 +53,8 @@ function Fields({ project }: { project: Project }) {
         <TextInput size="xs" label="Where #123 in notes leads" placeholder="https://tracker.example/{id}" value={tracker} onChange={(e) => setTracker(e.currentTarget.value)} />
         <TextInput size="xs" label="Refs that are pull requests" placeholder="none; for example refs/changes/*/head" value={pulls} onChange={(e) => setPulls(e.currentTarget.value)} />
         {pulls && <Checkbox size="xs" label="They are of strangers: a maintainer looks at each head before it runs" checked={strangers} onChange={(e) => setStrangers(e.currentTarget.checked)} />}
+        <TextInput size="xs" label="Pull requests whose target moved are tested anew" placeholder="when somebody asks; at once; day 02:00 Europe/Oslo" w={300} value={refresh} onChange={(e) => setRefresh(e.currentTarget.value)} />
+        <NumberInput size="xs" label="Minutes of runners that a stranger's may take" min={1} placeholder="no bound" value={minutes} onChange={(v) => setMinutes(typeof v === "number" ? v : "")} />
         <Button size="xs" type="submit" loading={change.isPending}>
           Keep
         </Button>

@@ -62,6 +62,7 @@ function One({ project, way }: { project: string; way: Way }) {
       <b>{way.name}</b>
       <span>
         {way.kind === "mail" ? "mail to" : "a request to"} {way.shown}, {way.morning ? `the morning page, every ${way.morning}` : way.always ? "each outcome, pending ones too" : way.moments.length ? `when it is ${way.moments.join(" or ")}` : "when a branch becomes held, held by more, clear again, or released"}
+        {way.events.length > 0 && `, of ${way.events.map((e) => e.replace("-", " ")).join(", ")} runs`}
         {way.branches.length > 0 && `, of ${way.branches.join(", ")}`}
         {!way.on && "; switched off"}
       </span>
@@ -90,7 +91,7 @@ function One({ project, way }: { project: string; way: Way }) {
 function Add({ project, onDone }: { project: string; onDone: () => void }) {
   const client = useQueryClient();
   const values = useQuery(templateValuesQuery).data ?? [];
-  const [wish, setWish] = useState({ name: "", kind: "request", branches: "", url: "", header: "", body: USUAL, to: "", authors: false, what: "news", every: "weekday", at: "07:30" });
+  const [wish, setWish] = useState({ name: "", kind: "request", branches: "", url: "", header: "", body: USUAL, to: "", authors: false, pulls: false, what: "news", every: "weekday", at: "07:30" });
   const set = (change: Partial<typeof wish>) => setWish({ ...wish, ...change });
   const keep = useMutation({
     mutationFn: () => {
@@ -98,7 +99,7 @@ function Add({ project, onDone }: { project: string; onDone: () => void }) {
       return api.PUT("/api/v1/projects/{project}/ways/{way}", {
         params: { path: { project, way: wish.name } },
         body: {
-          kind: wish.kind, always: wish.what === "always", on: true, morning: wish.what === "morning" ? `${wish.every} ${wish.at} ${zone}` : "", url: wish.url.trim(), method: "POST", body: wish.kind === "request" ? wish.body : "", authors: wish.authors,
+          kind: wish.kind, always: wish.what === "always", on: true, morning: wish.what === "morning" ? `${wish.every} ${wish.at} ${zone}` : "", url: wish.url.trim(), method: wish.pulls ? "PUT" : "POST", events: wish.pulls ? ["pull-request"] : [], body: wish.kind === "request" ? wish.body : "", authors: wish.authors,
           branches: wish.branches.split(/[\s,]+/).filter(Boolean),
           headers: name && rest.length ? { [name.trim()]: rest.join(":").trim() } : {},
           to: wish.kind === "mail" ? wish.to.split(/[\s,;]+/).filter(Boolean) : [],
@@ -132,6 +133,7 @@ function Add({ project, onDone }: { project: string; onDone: () => void }) {
         <>
           <TextInput size="xs" label="Address" placeholder="https://rooms.example/hooks/{secret:ROOM_KEY}" value={wish.url} onChange={(e) => set({ url: e.currentTarget.value })} />
           <TextInput size="xs" label="A header" placeholder="Authorization: Bearer {secret:ROOM_TOKEN}" value={wish.header} onChange={(e) => set({ header: e.currentTarget.value })} />
+          <Checkbox size="xs" label="Keep a text on each pull request up to date: PUT, of pull requests only" checked={wish.pulls} onChange={(e) => set({ pulls: e.currentTarget.checked, ...(e.currentTarget.checked ? { what: "always" } : {}) })} />
           <Textarea size="xs" label="Body, JSON" autosize minRows={4} maxRows={14} classNames={{ input: "mono" }} value={wish.body} onChange={(e) => set({ body: e.currentTarget.value })} />
           <details>
             <summary>Values that can stand in braces</summary>

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from myriant.core.states import EventKind
 
+BATCH = "batch-"  # pull requests that are tested together
 EVIDENCE = ""  # of a run whose results are no verdict: a partial one by hand, an upload
 
 
@@ -26,9 +27,13 @@ class Context:
             case EventKind.PUSH:
                 return f"push to {self.name}"
             case EventKind.PULL_REQUEST:
-                return f"pull request {self.name}"
+                return self.name.replace("-", " ") if self.name.startswith(BATCH) else f"pull request {self.name}"
             case kind:
                 return f"{kind} {self.name}"
+
+
+def of_batch(number: int) -> Context:
+    return Context(EventKind.PULL_REQUEST, f"{BATCH}{number}")
 
 
 def push_to(branch: str) -> Context:

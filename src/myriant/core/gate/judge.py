@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from fractions import Fraction
+from types import MappingProxyType
 
 from myriant.core.plan.model import BuiltIn, Level, Plan, Rule
 from myriant.core.states import Verdict
@@ -95,12 +96,13 @@ class Measured:
 
 def judge(
     plan: Plan | None, rules: Sequence[Rule], measured: Measured, evidence: Evidence,
-    waivers: Mapping[str, Sequence[Waived]] | None = None,
+    waivers: Mapping[str, Sequence[Waived]] | None = None, judged_before: Mapping[str, int] | None = None,
 ) -> list[Judged]:  # fmt: skip
     """Judge the built-in rules, at the levels that the plan gives them, and the plan's own `rules` beside them.
 
     Equality meets a limit; comparison is on exact fractions. A limit "baseline" without a baseline value is met.
-    `waivers` are by the names of the plan's own rules; no built-in rule can be waived.
+    `waivers` are by the names of the plan's own rules; no built-in rule can be waived. `judged_before` says in how many
+    runs a rule was judged already: one that is new may only warn for a while.
     """
 
     def level(rule: BuiltIn) -> Level:
@@ -116,13 +118,23 @@ def judge(
         _reasons(BuiltIn.LOOSENED, level(BuiltIn.LOOSENED), [Reason(line) for line in evidence.loosened]),
     ]
     stand = {j.rule.measure: j.rule.level for j in judged if j.rule.measure}
-    own = judge_rules([r for r in rules if not _repeats(r, stand)], measured)
+    own = judge_rules([r for r in rules if not _repeats(r, stand)], measured, judged_before or {})
     return [*judged, *(_waived(j, (waivers or {}).get(j.rule.name, ())) for j in own)]
 
 
-def judge_rules(rules: Sequence[Rule], measured: Measured) -> list[Judged]:
+def judge_rules(
+    rules: Sequence[Rule], measured: Measured, judged_before: Mapping[str, int] = MappingProxyType({})
+) -> list[Judged]:
     """A plan's own rules by what is measured."""
-    return [_of_plan(rule, measured) for rule in rules]
+    return [_settling(_of_plan(rule, measured), judged_before.get(rule.name, 0)) for rule in rules]
+
+
+def _settling(j: Judged, before: int) -> Judged:
+    """A rule that only warns in its first runs."""
+    if before >= j.rule.after_runs or j.rule.level == "warn":
+        return j
+    said = f"it only warns in its first {j.rule.after_runs} runs, this is number {before + 1}"
+    return replace(j, rule=replace(j.rule, level="warn"), reason=f"{j.reason}; {said}" if j.reason else said)
 
 
 def _waived(j: Judged, waivers: Sequence[Waived]) -> Judged:
@@ -141,7 +153,7 @@ def about(rule: Rule) -> str:
 
 def _repeats(rule: Rule, stand: Mapping[str, Level]) -> bool:
     """Whether a built-in rule says the same of every cell, and no less strictly: it is said once."""
-    whole = not (rule.jobs or rule.cells is not None or rule.folder or rule.since)
+    whole = not (rule.jobs or rule.cells is not None or rule.folder or rule.since or rule.after_runs)
     same = rule.sign == "at-most" and rule.limit == 0 and rule.measure in stand
     return whole and same and (rule.level == stand[rule.measure] or rule.level == "warn")
 

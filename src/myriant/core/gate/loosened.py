@@ -167,6 +167,8 @@ def _gate(now: Plan, before: Plan) -> Iterator[str]:
             yield f"the rule “{old.name}” only warns"
         if best.since is not None and best.since != old.since and (old.since is None or best.since > old.since):
             yield f"the rule “{old.name}” holds only since {best.since}"
+        if best.after_runs > old.after_runs:
+            yield f"the rule “{old.name}” only warns for its first {counted(best.after_runs, 'run')}"
 
 
 def _coverage(now: Plan, before: Plan) -> Iterator[str]:

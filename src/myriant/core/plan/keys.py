@@ -273,6 +273,7 @@ TABLES: dict[str, dict[str, Key]] = {
         "cells": Key("selector", "Only these cells.", '[{ python = "3.12" }]'),
         "folder": Key("path", "Only files of this folder (coverage).", '"src/locks"'),
         "since": Key("date", "Holds from this day on.", "2026-11-01"),
+        "after-runs": Key("whole", "Only warns until it was judged in so many runs of the branch.", "10"),
     },
     "notify": {
         "mail": Key("table:mail", "Mails.", '{ to = ["committers"], at = ["held"] }'),

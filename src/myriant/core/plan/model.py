@@ -197,6 +197,7 @@ class Rule:
     folder: str | None = None
     since: date | None = None
     best_of: int = 1
+    after_runs: int = 0  # of its branch, in which it only warns
 
 
 @dataclass(frozen=True, slots=True)

@@ -572,6 +572,7 @@ class _PlanReader(Reader):
             limit="baseline" if isinstance(limit, str) else limit, best_of=best,
             level=row.get("level", "block"), jobs=row.get("jobs", ()), line=self.places.of_key(row.path).line,
             cells=row.get("cells"), folder=row.get("folder"), since=row.get("since"),
+            after_runs=row.get("after-runs", 0),
         )  # fmt: skip
 
     def fitting(self, row: Found, sign: str, measure: str) -> bool:

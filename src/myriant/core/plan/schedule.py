@@ -103,6 +103,14 @@ def in_words(every: str, at: str | None, zone: str = "UTC") -> Times:
     )
 
 
+def timed(words: str) -> Times:
+    """A time in a few words: "weekday 07:30 Europe/Oslo", "monday 06:00". Raises ScheduleError."""
+    parts = words.split()
+    if len(parts) not in (2, 3) or parts[0] not in ("day", "weekday", *DAYS):
+        raise ScheduleError(f"{words[:80]!r} says no time", 'write for example "weekday 07:30 Europe/Oslo"')
+    return in_words(parts[0], parts[1], parts[2] if len(parts) == 3 else "UTC")
+
+
 def _time_mend(at: str) -> str:
     loose = re.fullmatch(r"\s*(\d{1,2})[:.h]?(\d{2})?\s*(am|pm)?\s*", at.lower())
     if loose:

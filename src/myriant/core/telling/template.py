@@ -27,6 +27,7 @@ VALUES: Mapping[str, tuple[str, Value]] = {
     "branch": ("the branch, of a pull request its target", "main"),
     "source": ("a pull request's own branch", ""),
     "pull_request": ("a pull request's number", None),
+    "base": ("the commit that a pull request was merged into", ""),
     "tag": ("the tag", ""),
     "context": ("where the word holds", "push main"),
     "state": ("pending, clear, held or exempt", "held"),

@@ -25,7 +25,7 @@ def announce_run(site: Site, run_id: int) -> None:
     """Write the commit note into the repository: a block for each context. Running twice writes the same note."""
     with site.store.transaction() as session:
         run = session.get(Run, run_id)
-        if run is None:
+        if run is None or run.batch_id is not None:  # the repository has no such commit
             return
         project = session.get_one(Project, run.project_id)
         said = verdicts_of_commits(session, project.id, [run.commit]).get(run.commit, [])

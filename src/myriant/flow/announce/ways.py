@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from fractions import Fraction
+from statistics import median
 from typing import Any
 
 from sqlalchemy.orm import Session
@@ -20,7 +21,7 @@ from myriant.flow.site import Site
 from myriant.store.coverage import coverage_totals_of
 from myriant.store.outcomes import remember_outcome
 from myriant.store.queue import OUTWARD, defer
-from myriant.store.runs import cells_of
+from myriant.store.runs import cells_of, decided_before
 from myriant.store.tables import Delivery, Project, Run, Way
 from myriant.store.ways import (
     UNWANTED,
@@ -40,7 +41,7 @@ def tell_ways(site: Site, run_id: int) -> None:
     """Note what is to be told of a run on each way, beside what was told there last; twice is as once."""
     with site.store.transaction() as session:
         run = session.get(Run, run_id)
-        if run is None or not run.context or run.verdict not in _TOLD:
+        if run is None or not run.context or run.verdict not in _TOLD or run.batch_id is not None:
             return
         remember_outcome(session, run)
         ways = [w for w in ways_of(session, run.project_id) if w.on and not w.morning and _wanted(w, run)]
@@ -93,6 +94,8 @@ def _as_before(told: Mapping[str, Any], last: Delivery | None) -> bool:
 
 
 def _wanted(way: Way, run: Run) -> bool:
+    if way.events and run.event not in way.events:
+        return False
     branch = run.source if run.pull_request is not None else run.tag or run.branch
     return not way.branches or any(matches("/" + b, branch) for b in way.branches)
 
@@ -124,9 +127,10 @@ def values_of(site: Site, session: Session, project: Project, run: Run, what: Ne
     return {
         "project": project.name, "number": run.number, "commit": run.commit, "short": run.commit[:7],
         "title": run.title, "author": run.author, "branch": run.branch, "source": run.source,
-        "pull_request": run.pull_request, "tag": run.tag, "context": context.said if context else run.context,
+        "pull_request": run.pull_request, "base": run.base or "", "tag": run.tag,
+        "context": context.said if context else run.context,
         "state": state, "news": str(what), "sentence": run.sentence or run.reason,
-        "address": site.run_address(project.name, run.number), "text": _text(run, measures, totals), **count,
+        "address": site.run_address(project.name, run.number), "text": _text(session, run, measures, totals), **count,
         "coverage.line": _percent(totals.line_share if totals else None),
         "coverage.changed": _percent(Fraction(*changed) if changed else None),
         "mail": run.author_mail, "failing": sorted(failing_signatures(session, run.id))[:MOST_FAILING],
@@ -137,19 +141,67 @@ def _percent(share: Fraction | None) -> float | None:
     return None if share is None else float(percent(share).removesuffix(" %"))
 
 
-def _text(run: Run, measures: Mapping[str, Any], totals: Totals | None) -> str:
+def _text(session: Session, run: Run, measures: Mapping[str, Any], totals: Totals | None) -> str:
     causes = measures.get("causes", {})
-    jobs = list(measures.get("jobs", {}).values())
-    share = share_passed(jobs)
-    lines = []
-    if share is not None:
-        ran = sum(j["tests.passed"] + j["tests.failed"] + j["tests.errored"] for j in jobs)
-        lines.append(f"Tests: {percent(share)} of {counted(ran, 'test')} passed")
-    if totals is not None and totals.line_share is not None:
-        lines.append(f"Coverage: {percent(totals.line_share)} of {counted(totals.lines_valid, 'line')}")
-    if run.started_at and run.ended_at:
-        lines.append(f"Time: {duration((run.ended_at - run.started_at).total_seconds())}")
+    lines = _lines(session, run, measures, totals) if measures else []
     return outcome_text(
         run.sentence or run.reason, findings=[Told(**c) for c in causes.get("listed", ())],
         more=causes.get("more", 0), uncovered=measures.get("uncovered", ()), lines=lines,
     )  # fmt: skip
+
+
+LAST = 10  # runs of the branch that a number is shown beside
+
+
+def _lines(session: Session, run: Run, measures: Mapping[str, Any], totals: Totals | None) -> list[str]:
+    """One line each for tests, coverage and time: now, at the baseline, and in the branch's last runs."""
+    base = session.get(Run, run.baseline_id) if run.baseline_id is not None else None
+    past = [r for r in decided_before(session, run, LAST) if r.id != run.id]
+    shares = coverage_totals_of(session, [r.id for r in [*past, *([base] if base is not None else [])]])
+    lines = []
+    ran, share = _ran(measures), share_passed(list(measures.get("jobs", {}).values()))
+    if share is not None:
+        was = [f"{_ran(base.measures):,} at #{base.number}"] if base is not None and _ran(base.measures) else []
+        lines.append(
+            _line(
+                f"Tests: {percent(share)} of {counted(ran, 'test')} passed",
+                was,
+                [_ran(r.measures) for r in past],
+                "{:,}",
+            )
+        )
+    if totals is not None and totals.line_share is not None:
+        at = shares.get((base.id, "")) if base is not None else None
+        was = (
+            [f"{percent(at.line_share)} at #{base.number}"]
+            if base is not None and at and at.line_share is not None
+            else []
+        )
+        earlier = [shares.get((r.id, "")) for r in past]
+        covered = [t.line_share for t in earlier if t is not None and t.line_share is not None]
+        said = f"Coverage: {percent(totals.line_share)} of {counted(totals.lines_valid, 'line')}"
+        lines.append(_line(said, was, [float(c * 100) for c in covered], "{:.1f} %"))
+    if run.started_at and run.ended_at:
+        was = [f"{duration(took)} at #{base.number}"] if base is not None and (took := _took(base)) is not None else []
+        times = [t for r in past if (t := _took(r)) is not None]
+        middle = [f"{duration(median(times))} in the middle of the last {len(times)}"] if len(times) > 1 else []
+        lines.append(_line(f"Time: {duration(_took(run) or 0.0)}", [*was, *middle], [], ""))
+    return lines
+
+
+def _line(said: str, beside: list[str], last: Sequence[float], shown: str) -> str:
+    if len(last) > 1:
+        low, high = shown.format(min(last)), shown.format(max(last))
+        beside = [
+            *beside,
+            f"{low} to {high} in the last {len(last)} runs" if low != high else f"{low} in the last {len(last)} runs",
+        ]
+    return f"{said} ({'; '.join(beside)})" if beside else said
+
+
+def _ran(measures: Mapping[str, Any]) -> int:
+    return sum(j["tests.passed"] + j["tests.failed"] + j["tests.errored"] for j in measures.get("jobs", {}).values())
+
+
+def _took(run: Run) -> float | None:
+    return (run.ended_at - run.started_at).total_seconds() if run.started_at and run.ended_at else None

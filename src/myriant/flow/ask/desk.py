@@ -65,6 +65,14 @@ class BudgetNote:
 
 
 @dataclass(frozen=True, slots=True)
+class GateNote:
+    """A gate that was tried by schedule and did not hold."""
+
+    project: str
+    said: str
+
+
+@dataclass(frozen=True, slots=True)
 class StrangersPull:
     """A pull request of somebody who may not write here: a maintainer looks at it before it runs."""
 
@@ -101,6 +109,7 @@ class Desk:
     approvals: list[WaitingApproval]
     strangers: list[StrangersPull]
     budgets: list[BudgetNote]
+    gates: list[GateNote]
     pulse: Load
 
 
@@ -135,7 +144,8 @@ def desk_view(site: Site) -> Desk:
         approvals = [WaitingApproval(*row) for row in approvals_waiting(session)]
         strangers = [StrangersPull(*row) for row in strangers_waiting(session)]
         budgets = [BudgetNote(*row) for row in budgets_nearly_spent(session, projects, datetime.now(UTC))]
-        return Desk(rows, stuck, approvals, strangers, budgets, load_of(session))
+        gates = [GateNote(p.name, p.drilled["said"]) for p in projects if p.drilled.get("passed") is False]
+        return Desk(rows, stuck, approvals, strangers, budgets, gates, load_of(session))
 
 
 def _desk_project(

@@ -19,6 +19,13 @@ from myriant.store.tables import Project, Run
 
 
 @dataclass(frozen=True, slots=True)
+class DrilledView:
+    passed: bool
+    said: str
+    at: datetime
+
+
+@dataclass(frozen=True, slots=True)
 class ProjectLine:
     name: str
     description: str
@@ -32,6 +39,11 @@ class ProjectLine:
     pull_refs: str  # pattern of refs that are pull requests
     pull_strangers: bool  # they are of strangers
     pull_target: str
+    pull_refresh: str  # "at once", or a time: tested anew when their target has moved
+    stranger_minutes: int | None  # of runners, that a stranger's may take
+    drill_words: str  # when its gate is tried by itself
+    drill_at: datetime | None
+    drilled: DrilledView | None  # the last time that it was tried by itself
     keep_days: int | None
     newest: RunLine | None
 
@@ -96,7 +108,9 @@ def lines_of(
     return [
         ProjectLine(
             p.name, p.description, p.address, p.main_branch, p.hooked, p.looked_at, p.trouble, p.paused, p.tracker,
-            p.pull_refs, p.pull_strangers, p.pull_target, p.keep_days, lines.get(p.id),
+            p.pull_refs, p.pull_strangers, p.pull_target, p.pull_refresh, p.stranger_minutes, p.drill_words, p.drill_at,
+            DrilledView(p.drilled["passed"], p.drilled["said"], p.drilled_at) if p.drilled_at is not None else None,
+            p.keep_days, lines.get(p.id),
         )
         for p in projects
     ]  # fmt: skip

@@ -9,6 +9,7 @@ from fractions import Fraction
 
 from myriant.core.states import OPEN, PullState, State, Verdict
 from myriant.core.written import counted, percent
+from myriant.flow.ask.batches import BatchView, batch_views
 from myriant.flow.ask.lines import RunLine, counted_in, is_undecided, run_line, so_far
 from myriant.flow.ask.strip import LETTERS
 from myriant.flow.naming import the_project
@@ -60,6 +61,7 @@ class Pulls:
     said: str
     pulls: list[PullLine]
     closed: int
+    batches: list[BatchView]  # the newest first
 
 
 def pulls_of(site: Site, name: str, *, closed: bool = False) -> Pulls:
@@ -75,8 +77,9 @@ def pulls_of(site: Site, name: str, *, closed: bool = False) -> Pulls:
         refs = commits_of_refs(session, project.id)
         far = so_far(session, (r for rows in runs.values() for r in rows[:1]))
         lines = [_line(p, runs.get(p.number, []), marks, refs, far) for p in wanted]
+        batches = batch_views(session, project.id)
     lines.sort(key=lambda line: (_ORDER.get(line.verdict, 9), not line.stale, -line.number))
-    return Pulls(_said(lines, closed), lines, len(every) - len(wanted) if not closed else len(wanted))
+    return Pulls(_said(lines, closed), lines, len(every) - len(wanted) if not closed else len(wanted), batches)
 
 
 _MERGED = (Verdict.CLEAR, Verdict.EXEMPT)

@@ -28,7 +28,7 @@ from myriant.flow.site import Site
 from myriant.flow.state import runs
 from myriant.flow.state.advance import advance
 from myriant.store.changes import tell_of_run
-from myriant.store.judged import job_results_of
+from myriant.store.judged import job_results_of, judged_rules
 from myriant.store.runs import cells_of
 from myriant.store.tables import Cell, Project, Run
 from myriant.store.waivers import waivers_for
@@ -139,7 +139,9 @@ def _hold_early(session: Session, beside: Beside) -> bool:
         return value_of(of_jobs(now, rule) or [], rule.measure)
 
     waivers = waivers_for(session, beside.run)
-    judged = judge(beside.plan, _rules(beside.plan), Measured(value_now, lambda _: None), _evidence(beside), waivers)
+    measured = Measured(value_now, lambda _: None)
+    rules, settling = _rules(beside.plan), _settling(session, beside)
+    judged = judge(beside.plan, rules, measured, _evidence(beside), waivers, settling)
     lost = beyond_repair(judged)
     if not lost:
         return False
@@ -169,6 +171,12 @@ def _rules(plan: Plan | None) -> Sequence[Rule]:
     return [r for r in plan.rules if r.since is None or r.since <= today] if plan else ()
 
 
+def _settling(session: Session, beside: Beside) -> Mapping[str, int]:
+    """In how many runs those rules were judged that only warn at first."""
+    names = [r.name for r in _rules(beside.plan) if r.after_runs]
+    return judged_rules(session, beside.run, names) if names else {}
+
+
 def _judge(site: Site, session: Session, project: Project, beside: Beside) -> None:
     run, compared = beside.run, beside.compared
     baseline = compared.nearest
@@ -177,7 +185,8 @@ def _judge(site: Site, session: Session, project: Project, beside: Beside) -> No
     now = beside.measures()
     known = Known(run, compared, now, len(beside.lessened.loosened), coverage, changed, beside.binding)
     waivers = waivers_for(session, run)
-    judged = judge(beside.plan, _rules(beside.plan), known.measured(session), _evidence(beside), waivers)
+    rules, settling = _rules(beside.plan), _settling(session, beside)
+    judged = judge(beside.plan, rules, known.measured(session), _evidence(beside), waivers, settling)
     verdict = verdict_of(judged)
     if verdict is Verdict.CLEAR and beside.binding and all(c.why == Why.BROUGHT_ALONG for c in beside.binding):
         verdict = Verdict.EXEMPT  # nothing had to run, and what the plan asks less was accepted

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from sqlalchemy.orm import Session
+
 from myriant.core.plan.selectors import Selector, SelectorError, parse_selector
 from myriant.core.states import OPEN, State
 from myriant.flow.errors import BadInput, NotFound, Refused
@@ -15,7 +17,7 @@ from myriant.store.controls import forget_waiting_controls
 from myriant.store.judged import reopen_job_results
 from myriant.store.projects import project_named
 from myriant.store.runs import cells_of, run_numbered
-from myriant.store.tables import Cell
+from myriant.store.tables import Cell, Project, Run
 
 WHICH = ("all", "not-passed", "chosen")
 
@@ -23,9 +25,7 @@ WHICH = ("all", "not-passed", "chosen")
 def run_again(site: Site, project_name: str, number: int, which: str, chosen: str, who: Person) -> int:
     """Give cells of a run another attempt; how many. Cells that the sample left out can be chosen as well.
 
-    The order of jobs holds again: a cell waits for what runs again before it, a gated one for the new verdict. Gated
-    cells that have passed (a release, most often) run again only when they are chosen, and ask for a new approval. The
-    verdict is made anew when all have ended. Raises NotFound, BadInput, Refused.
+    Raises NotFound, BadInput, Refused.
     """
     selector = _selector(chosen) if which == "chosen" else None
     with site.store.transaction() as session:
@@ -33,32 +33,40 @@ def run_again(site: Site, project_name: str, number: int, which: str, chosen: st
         run = run_numbered(session, project.id, number) if project is not None else None
         if project is None or run is None:
             raise NotFound(f"there is no run #{number}")
-        session.refresh(run, with_for_update=True)
-        plan = plan_of_run(session, run)
-        if plan is None:
-            raise Refused(f"#{number} has no plan that can be used", "push a commit with a plan")
-        every = cells_of(session, run.id)
-        chosen_cells = [c for c in every if c.state not in OPEN and _is_wanted(c, which, selector)]
-        if not chosen_cells:
-            raise BadInput(
-                "no cell of this run is to be run again", "choose others; those that run or wait go on anyway"
-            )
-        waits = {job.id for job in plan.jobs if job.after or job.gated or job.approval}
-        for job in {c.job for c in chosen_cells}:
-            wanted = plan.find(job)
-            if wanted is not None and wanted.approval is not None:
-                approvals.ask(session, run, job, wanted.approval.within)
-        for cell in chosen_cells:
-            cells.again(cell, who.name, ready=cell.job not in waits)
-        if any(not c.gated for c in chosen_cells):
-            runs.reopen(run)
-            runs.call_for_announcement(session, run)
-            reopen_job_results(session, run.id)
-        forget_waiting_controls(session, run.id)
-        session.flush()
-        advance(session, run, plan)
-        tell(session, "run", project.name, run.number)
-        return len(chosen_cells)
+        return again_in(session, project, run, which, selector, who.name)
+
+
+def again_in(session: Session, project: Project, run: Run, which: str, selector: Selector | None, by: str) -> int:
+    """As `run_again`, of a run at hand.
+
+    The order of jobs holds again: a cell waits for what runs again before it, a gated one for the new verdict. Gated
+    cells that have passed (a release, most often) run again only when they are chosen, and ask for a new approval. The
+    verdict is made anew when all have ended. Raises BadInput, Refused before anything is changed.
+    """
+    session.refresh(run, with_for_update=True)
+    plan = plan_of_run(session, run)
+    if plan is None:
+        raise Refused(f"#{run.number} has no plan that can be used", "push a commit with a plan")
+    every = cells_of(session, run.id)
+    chosen_cells = [c for c in every if c.state not in OPEN and _is_wanted(c, which, selector)]
+    if not chosen_cells:
+        raise BadInput("no cell of this run is to be run again", "choose others; those that run or wait go on anyway")
+    waits = {job.id for job in plan.jobs if job.after or job.gated or job.approval}
+    for job in {c.job for c in chosen_cells}:
+        wanted = plan.find(job)
+        if wanted is not None and wanted.approval is not None:
+            approvals.ask(session, run, job, wanted.approval.within)
+    for cell in chosen_cells:
+        cells.again(cell, by, ready=cell.job not in waits)
+    if any(not c.gated for c in chosen_cells):
+        runs.reopen(run)
+        runs.call_for_announcement(session, run)
+        reopen_job_results(session, run.id)
+    forget_waiting_controls(session, run.id)
+    session.flush()
+    advance(session, run, plan)
+    tell(session, "run", project.name, run.number)
+    return len(chosen_cells)
 
 
 def _selector(chosen: str) -> Selector:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from myriant.core.states import OPEN, Why
+from myriant.core.written import counted
 from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
 from myriant.flow.state import runs
@@ -10,7 +11,7 @@ from myriant.flow.state.advance import tell_gated
 from myriant.flow.state.stopping import stop_cells
 from myriant.flow.who import Person
 from myriant.store.changes import tell_of_run
-from myriant.store.runs import cells_of
+from myriant.store.runs import cells_of, open_cells_of, open_runs_of_strangers, seconds_of_pull
 
 
 def stop_run(site: Site, project_name: str, number: int, who: Person) -> int:
@@ -28,6 +29,15 @@ def stop_run(site: Site, project_name: str, number: int, who: Person) -> int:
         if open_now and run.ended_at is not None:
             tell_gated(session, run, cells_of(session, run.id))
     return len(open_now)
+
+
+def stop_overspent(site: Site) -> None:
+    """End what goes on of strangers' pull requests that have taken all the minutes that they may."""
+    with site.store.transaction() as session:
+        for run, minutes in open_runs_of_strangers(session):
+            if seconds_of_pull(session, run.project_id, run.pull_request or 0) >= minutes * 60:
+                reason = f"a stranger's pull request takes at most {counted(minutes, 'minute')} of runners here"
+                stop_cells(session, run, open_cells_of(session, run.id), Why.BY_PERSON, reason)
 
 
 def _was_unread(site: Site, project_name: str, number: int, reason: str) -> bool:

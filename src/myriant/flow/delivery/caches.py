@@ -61,7 +61,8 @@ def scopes(session: Session, run: Run) -> list[str]:
     """
     main = session.get_one(Project, run.project_id).main_branch
     if run.event == EventKind.PULL_REQUEST:
-        return list(dict.fromkeys([f"pull request {run.pull_request}", f"branch {run.branch}", f"branch {main}"]))
+        own = f"pull request {run.pull_request}" if run.batch_id is None else f"batch {run.batch_id}"
+        return list(dict.fromkeys([own, f"branch {run.branch}", f"branch {main}"]))
     return list(dict.fromkeys([f"branch {run.branch}", f"branch {main}"]))
 
 

@@ -8,7 +8,7 @@ from myriant.core.gate.contexts import Context
 from myriant.core.states import EventKind, PullState
 from myriant.flow.errors import BadInput, Refused
 from myriant.flow.intake.refs import look
-from myriant.flow.intake.starting import Taken, start_pull_request, started_text
+from myriant.flow.intake.starting import Taken, minutes_spent, start_pull_request, started_text
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.flow.state.runs import weigh_anew
@@ -51,6 +51,7 @@ def change_pull_request(
         else:
             pull.source, pull.target = source or pull.source, target or pull.target
             before, pull.title, pull.state = pull.state, title[:500] or pull.title, state
+            pull.author = author[:200] or pull.author  # it may have been found as a ref first
             session.flush()
             if before != state:
                 weigh_anew(session, project.id, [Context(EventKind.PULL_REQUEST, str(number))])
@@ -72,6 +73,8 @@ def change_pull_request(
         waits = f"{project.name} is paused; it is tested when that ends" if project.paused else ""
         if pull.stranger and begun is None and not waits:
             waits = f"pull request {number} is a stranger's, and waits for a maintainer's word"
+            if minutes_spent(session, project, pull):
+                waits = f"pull request {number} is a stranger's, and its {project.stranger_minutes} minutes are spent"
     return Taken(started_text(made) or waits, made)
 
 
@@ -104,7 +107,8 @@ def test_again(site: Site, project_name: str, number: int) -> Taken:
         begun = start_pull_request(session, project, pull)
         if begun is None:
             raise BadInput(
-                f"pull request {number} cannot be tested now", "its branches are gone, or the project is paused"
+                f"pull request {number} cannot be tested now",
+                "its branches are gone, the project is paused, or it is a stranger's whose minutes are spent",
             )
     return Taken(started_text([begun]), [begun])
 

@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 
 from myriant.core.gate.contexts import Context, push_to
 from myriant.core.states import EventKind, PullState
+from myriant.flow.intake.refreshing import AT_ONCE, refresh_into
 from myriant.flow.intake.starting import start_pull_request, start_run
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
@@ -184,7 +185,7 @@ def _take(session: Session, project: Project, name: str, commit: str) -> list[in
         weigh_anew(session, project.id, [push_to(branch)])
     pulls = open_pulls_from(session, project.id, branch)
     numbers += [n for pull in pulls if (n := start_pull_request(session, project, pull)) is not None]
-    return numbers
+    return numbers + (refresh_into(session, project, branch) if project.pull_refresh == AT_ONCE else [])
 
 
 def _take_pull(session: Session, project: Project, name: str) -> list[int]:

@@ -13,7 +13,7 @@ from myriant.repos.mirror import Commit, Mirror
 from myriant.store.changes import tell
 from myriant.store.projects import branch_at, next_run_number
 from myriant.store.queue import defer
-from myriant.store.runs import deepest_on
+from myriant.store.runs import deepest_on, seconds_of_pull
 from myriant.store.tables import Project, PullRequest, Run
 
 
@@ -45,9 +45,9 @@ def start_run(
 
 def start_pull_request(session: Session, project: Project, pull: PullRequest) -> int | None:
     """Make a run for a pull request at the heads of its branches as they were last seen; None without them, and for a
-    stranger's at a head that no maintainer has let run.
+    stranger's at a head that no maintainer has let run, or whose minutes are spent.
     """
-    if project.paused:
+    if project.paused or (pull.stranger and minutes_spent(session, project, pull)):
         return None
     source = branch_at(session, project.id, pull.source)
     target = branch_at(session, project.id, pull.target)
@@ -57,6 +57,12 @@ def start_pull_request(session: Session, project: Project, pull: PullRequest) ->
         session, project, event=EventKind.PULL_REQUEST, context=Context(EventKind.PULL_REQUEST, str(pull.number)),
         branch=pull.target, commit=source, source=pull.source, base=target, pull_request=pull.number,
     )  # fmt: skip
+
+
+def minutes_spent(session: Session, project: Project, pull: PullRequest) -> bool:
+    """Whether a stranger's pull request has taken all the minutes of runners that it may."""
+    most = project.stranger_minutes
+    return most is not None and seconds_of_pull(session, project.id, pull.number) >= most * 60
 
 
 @dataclass(frozen=True, slots=True)

@@ -122,7 +122,10 @@ def drill(site: Site, name: str, who: Person) -> Drill:
         else f"The gate does NOT hold: {wrong[0].title}, and it must be {wrong[0].expected}. {_first_wrong(wrong[0])}"
     )
     with site.store.transaction() as session:
-        record(session, the_project(session, name).id, who.name, "drill", said)
+        project = the_project(session, name)
+        if project.drilled:
+            project.drilled, project.drilled_at = {"passed": passed, "said": said}, datetime.now(UTC)
+        record(session, project.id, who.name, "drill", said)
     return Drill(said, passed, steps)
 
 

@@ -9,7 +9,7 @@ from typing import Any
 
 from sqlalchemy.exc import SQLAlchemyError
 
-from myriant.core.plan.schedule import DAYS, ScheduleError, Times, in_words
+from myriant.core.plan.schedule import ScheduleError, Times, timed
 from myriant.core.telling.morning import Morning, morning_text
 from myriant.flow.ask.morning import morning
 from myriant.flow.errors import BadInput, FlowError
@@ -19,17 +19,12 @@ from myriant.store.tables import Project, Way
 from myriant.store.ways import add_delivery, mornings_due
 
 _log = logging.getLogger(__name__)
-_EVERY = ("day", "weekday", *DAYS)
 
 
 def times_of(words: str) -> Times:
     """When a morning page is told: "weekday 07:30 Europe/Oslo". Raises BadInput."""
-    parts = words.split()
-    mend = 'write for example "weekday 07:30 Europe/Oslo"'
-    if len(parts) not in (2, 3) or parts[0] not in _EVERY:
-        raise BadInput(f"{words[:80]!r} says no time for a morning page", mend)
     try:
-        return in_words(parts[0], parts[1], parts[2] if len(parts) == 3 else "UTC")
+        return timed(words)
     except ScheduleError as error:
         raise BadInput(str(error), error.mend) from error
 
@@ -69,6 +64,7 @@ def values_of_morning(site: Site, m: Morning) -> Mapping[str, Any]:
         "project": m.project, "number": build.run if build else 0, "commit": build.commit if build else "",
         "short": build.commit[:7] if build else "", "title": build.title if build else "",
         "author": build.author if build else "", "branch": m.branch, "source": "", "pull_request": None, "tag": "",
+        "base": "",
         "context": "morning", "state": {True: "clear", False: "held", None: "pending"}[m.usable], "news": "",
         "sentence": m.said, "address": f"{site.address}/p/{m.project}/morning", "text": morning_text(m),
         "tests.new": sum(c.new for c in m.causes), "tests.fixed": None, "tests.total": None, "coverage.line": None,

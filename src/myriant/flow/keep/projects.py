@@ -6,6 +6,7 @@ import re
 import sys
 from contextlib import suppress
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from urllib.parse import urlsplit
 
 from tenacity import Retrying, retry_if_exception, stop_after_attempt
@@ -13,7 +14,9 @@ from tenacity import Retrying, retry_if_exception, stop_after_attempt
 from myriant.flow.ask.repositories import POLL_SECONDS, is_bare, main_branch_of, opened, suggested_name, why_refused
 from myriant.flow.errors import BadInput, Refused
 from myriant.flow.intake.pulls import start_what_waits
+from myriant.flow.intake.refreshing import AT_ONCE
 from myriant.flow.intake.refs import remember_branches
+from myriant.flow.keep.mornings import times_of
 from myriant.flow.keep.people import make_token
 from myriant.flow.naming import the_project
 from myriant.flow.sealing import seal
@@ -136,6 +139,9 @@ class Change:
     pull_refs: str | None = None
     pull_strangers: bool | None = None
     pull_target: str | None = None
+    pull_refresh: str | None = None  # "at once", or a time such as "day 02:00 UTC"; empty: when somebody asks
+    stranger_minutes: int | None = None  # 0: no bound any more
+    drill: str | None = None  # when its gate is tried, such as "monday 06:00 UTC"; empty: when somebody asks
     budget: int | None = None  # 0: none any more
 
 
@@ -164,6 +170,7 @@ def change_project(site: Site, name: str, wish: Change, who: Person) -> str:
             said.append(f"pull requests that are refs {'wait for a word' if wish.pull_strangers else 'run at once'}")
         if wish.pull_target is not None:
             project.pull_target = wish.pull_target
+        said += _doors(project, wish)
         if wish.budget is not None and (wish.budget or None) != project.budget:
             project.budget = wish.budget or None
             said.append(f"its budget is {wish.budget:,} minutes a month" if wish.budget else "it has no budget")
@@ -179,6 +186,25 @@ def change_project(site: Site, name: str, wish: Change, who: Person) -> str:
     if wish.paused is False and "resumed" in said:
         start_what_waits(site, now)
     return now
+
+
+def _doors(project: Project, wish: Change) -> list[str]:
+    """When pull requests are tested anew, what strangers' may take, when the gate is tried. Raises BadInput."""
+    said, now = [], datetime.now(UTC)
+    if wish.pull_refresh is not None and wish.pull_refresh != project.pull_refresh:
+        at_time = wish.pull_refresh not in ("", AT_ONCE)
+        project.pull_refresh_at = next(times_of(wish.pull_refresh).after(now)) if at_time else None
+        project.pull_refresh = wish.pull_refresh
+        said.append(f"pull requests are tested anew {wish.pull_refresh or 'when somebody asks for it'}")
+    if wish.stranger_minutes is not None and (wish.stranger_minutes or None) != project.stranger_minutes:
+        project.stranger_minutes = wish.stranger_minutes or None
+        most = f"at most {wish.stranger_minutes:,} minutes" if wish.stranger_minutes else "as many minutes as it needs"
+        said.append(f"a stranger's pull request takes {most}")
+    if wish.drill is not None and wish.drill != project.drill_words:
+        project.drill_at = next(times_of(wish.drill).after(now)) if wish.drill else None
+        project.drill_words = wish.drill
+        said.append(f"its gate is tried {f'every {wish.drill}' if wish.drill else 'when somebody asks for it'}")
+    return said
 
 
 def _rename(site: Site, name: str, now: str) -> None:

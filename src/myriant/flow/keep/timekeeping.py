@@ -5,10 +5,14 @@ from __future__ import annotations
 from datetime import UTC, datetime, timedelta
 
 from myriant.flow.announce.sending import call_for_due
+from myriant.flow.control.batches import go_on_with_batches
 from myriant.flow.control.searches import go_on_with_searches
+from myriant.flow.control.stopping import stop_overspent
+from myriant.flow.intake.refreshing import refresh_due
 from myriant.flow.intake.schedules import start_due_schedules
 from myriant.flow.intake.sending import forget_unfinished
 from myriant.flow.keep.drill import LONGEST, clear_away
+from myriant.flow.keep.drills import call_for_drills
 from myriant.flow.keep.mornings import tell_mornings
 from myriant.flow.keep.retention import prune_a_little
 from myriant.flow.plans import plan_of_run
@@ -34,7 +38,7 @@ def keep_time(site: Site, now: datetime | None = None) -> list[int]:
     """
     now = now or datetime.now(UTC)
     with site.store.transaction() as session:
-        numbers = start_due_schedules(session, now)
+        numbers = start_due_schedules(session, now) + refresh_due(session, now)
         for word in late_approvals(session, now):
             expire(word, now)
             run = session.get_one(Run, word.run_id, with_for_update=True)
@@ -46,7 +50,10 @@ def keep_time(site: Site, now: datetime | None = None) -> list[int]:
         for control in stale_controls(session, now - FRESH):
             give_up(control)
         forget_seen_events(session, now - _REMEMBERED)
+    stop_overspent(site)
+    call_for_drills(site, now)
     go_on_with_searches(site)
+    go_on_with_batches(site)
     tell_mornings(site, now)
     call_for_due(site, now)
     prune_a_little(site, now)

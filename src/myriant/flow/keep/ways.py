@@ -38,6 +38,7 @@ class WayWish:
     kind: str = "request"
     always: bool = False
     branches: Sequence[str] = ()
+    events: Sequence[str] = ()  # push, pull-request, tag, schedule; none: all
     on: bool = True
     morning: str = ""  # "weekday 07:30 Europe/Oslo": its morning page is told then, and no outcome
     url: str = ""
@@ -59,6 +60,7 @@ class WayView:
     moments: list[str]
     planned: bool
     branches: list[str]
+    events: list[str]
     on: bool
     morning: str
     morning_at: datetime | None
@@ -100,6 +102,7 @@ def set_way(site: Site, name: str, way: str, wish: WayWish, who: Person) -> None
             session.add(row)
         row.kind, row.shown, row.always, row.on = wish.kind, shown, wish.always, wish.on
         row.branches, row.by, row.at = list(wish.branches), who.name, datetime.now(UTC)
+        row.events = list(wish.events)
         row.morning, row.morning_at = wish.morning, morning_at
         row.sealed = seal(site.key(), project.id, as_sealed(way), json.dumps(content))
         what = f"the morning page is told {wish.morning}" if wish.morning else "outcomes are told"
@@ -156,6 +159,7 @@ def ways(site: Site, name: str) -> list[WayView]:
                 w.moments,
                 w.planned,
                 w.branches,
+                w.events,
                 w.on,
                 w.morning,
                 w.morning_at,

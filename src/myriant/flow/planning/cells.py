@@ -52,7 +52,7 @@ def make_cells(
     position = 0
     for job in found.jobs:
         part = part_of_plan(job.job)
-        for cell in job.cells if job.runs else ():
+        for cell in job.cells if job.runs and not (job.job.gated and run.batch_id is not None) else ():
             session.add(_cell(run, found.event, job, cell, position, part))
             position += 1
         base = good.get(job.job.id) if job.fate is Fate.EXCUSED else None

@@ -9,7 +9,7 @@ from myriant.core.plan.model import Job
 from myriant.core.states import EventKind
 from myriant.flow.plans import plan_with
 from myriant.store.secrets import secrets_named
-from myriant.store.tables import PullRequest, Run, Secret
+from myriant.store.tables import Batch, PullRequest, Run, Secret
 
 EVENTS = tuple(e for e in EventKind if e is not EventKind.UPLOAD)
 
@@ -45,9 +45,11 @@ def lacking(session: Session, run: Run, job: Job) -> str:
 
 
 def is_strangers(session: Session, run: Run) -> bool:
-    """Whether a run is of a pull request whose author may not write here."""
-    pull = session.get(PullRequest, (run.project_id, run.pull_request)) if run.pull_request is not None else None
-    return pull is not None and pull.stranger
+    """Whether a run is of a pull request whose author may not write here, or of several with one of those."""
+    batch = session.get(Batch, run.batch_id) if run.batch_id is not None else None
+    numbers = [a["pull"] for a in batch.asked] if batch is not None else [run.pull_request]
+    pulls = [session.get(PullRequest, (run.project_id, n)) for n in numbers if n is not None]
+    return any(p is not None and p.stranger for p in pulls)
 
 
 def ungranted(session: Session, name: str, run: Run, job: str) -> str:
