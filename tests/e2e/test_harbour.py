@@ -303,8 +303,8 @@ def backdate(world: World, pull: int, seconds: float) -> None:
     with site.store.transaction() as session:
         session.execute(
             sa.text(
-                "UPDATE attempt SET started_at = ended_at - make_interval(secs => :s) FROM cell, run WHERE "
-                "cell.id = attempt.cell_id AND run.id = cell.run_id AND run.pull_request = :p AND ended_at IS NOT NULL"
+                "UPDATE attempt SET started_at = attempt.ended_at - make_interval(secs => :s) FROM cell, run WHERE "
+                "cell.id = attempt.cell_id AND run.id = cell.run_id AND run.pull_request = :p AND attempt.ended_at IS NOT NULL"
             ),
             {"s": seconds, "p": pull},
         )

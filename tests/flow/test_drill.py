@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -11,6 +12,8 @@ from conftest import World
 from myriant.core.gate import judge
 from myriant.flow.errors import BadInput
 from myriant.flow.keep import drill as drills
+from myriant.flow.keep.drills import call_for_drills, drill_by_schedule
+from myriant.flow.naming import the_project
 from myriant.flow.who import Person
 
 WHOLE = """version = 1
@@ -129,3 +132,29 @@ def test_a_drill_that_was_killed_is_cleared_away_and_a_plan_that_runs_nothing_is
     with pytest.raises(BadInput, match="runs no cell for a push"):
         drilled(world, STEPS.replace("[jobs.build]", '[jobs.build]\nwhen = [{ tag = "v*" }]', 1))
     assert not Path("/published").exists()
+
+
+def test_a_gate_is_tried_by_schedule_and_what_came_of_it_stands_on_the_desk(world: World) -> None:
+    name, _ = drilled(world, LENIENT)
+    site = world.installation.site
+    assert site is not None
+    assert world.http.patch(f"/projects/{name}", json={"drill": "sometimes"}).status_code == 422
+    assert world.http.patch(f"/projects/{name}", json={"drill": "day 06:00 Europe/Oslo"}).is_success
+    line = world.get(f"/projects/{name}")
+    assert line["drill_at"] and line["drilled"] is None
+    with site.store.transaction() as session:
+        project = the_project(session, name)
+        project.drill_at = datetime.now(UTC) - timedelta(days=9)  # missed nine times, and tried once
+        number = project.id
+    call_for_drills(site, datetime.now(UTC))
+    drill_by_schedule(site, number)
+    told = world.get(f"/projects/{name}")
+    assert datetime.fromisoformat(told["drill_at"]) > datetime.now(UTC) and told["drilled"]["passed"] is True
+    with site.store.transaction() as session:
+        the_project(session, name).plan = None
+        the_project(session, name).address = "/nowhere/at/all"
+    drill_by_schedule(site, number)
+    told = world.get(f"/projects/{name}")["drilled"]
+    assert told["passed"] is False and "could not be tried" in told["said"]
+    assert {"project": name, "said": told["said"]} in world.get("/desk")["gates"]
+    drill_by_schedule(site, 10**8)  # a project that is there no more

@@ -301,3 +301,14 @@ def test_what_is_held_early_is_said_anew_often_enough() -> None:
 )
 def test_how_far_a_run_is(counts: tuple[int, int, int, int], judged: bool, said: str) -> None:
     assert progress(*counts, judged=judged) == said
+
+
+@pytest.mark.parametrize(("before", "verdict", "level"), [({}, "clear", "warn"), ({"enough": 2}, "clear", "warn"),
+                                                         ({"enough": 3}, "held", "block"), ({"other": 9}, "clear", "warn")])  # fmt: skip
+def test_a_new_rule_only_warns_in_its_first_runs(before: dict[str, int], verdict: str, level: str) -> None:
+    rule = Rule("enough", "tests.total", "at-least", Fraction(5), after_runs=3)
+    judged = judge(plan(), [rule], measured({"tests.total": 4}), NOTHING, judged_before=before)
+    last = judged[-1]
+    assert (verdict_of(judged), last.rule.level, last.met) == (verdict, level, False)
+    assert ("only warns in its first 3 runs" in last.reason) is (level == "warn")
+    assert beyond_repair([last]) == []

@@ -214,6 +214,7 @@ LESS = [
     ("at-least = 0.8", 'at-least = 0.8\nlevel = "warn"', "the rule “covered” only warns"),
     ("at-least = 0.8", 'at-least = 0.8\njobs = ["unit"]', "the rule “covered” is gone"),
     ("at-least = 0.8", "at-least = 0.8\nsince = 2099-01-01", "the rule “covered” holds only since 2099-01-01"),
+    ("at-least = 0.8", "at-least = 0.8\nafter-runs = 5", "the rule “covered” only warns for its first 5 runs"),
     ("[[gate.rules]]", '[gate]\nvanished = "warn"\n[[gate.rules]]', "the built-in rule vanished only warns"),
     ("[jobs.lint]\n", '[coverage]\nexclude = ["src/bad.py"]\n[jobs.lint]\n', "coverage leaves out src/bad.py"),
     ("[jobs.lint]\n", '[coverage]\nmap = [{ from = "made.py", to = "src/bad.py" }]\n[jobs.lint]\n',

@@ -12,12 +12,12 @@ from myriant.core.gate.contexts import of_batch
 from myriant.core.states import BatchState, EventKind, PullState, Verdict, Why
 from myriant.core.written import joined
 from myriant.flow.control.again import again_in
+from myriant.flow.control.stopping import stop_run
 from myriant.flow.errors import BadInput, FlowError, NotFound, Refused
 from myriant.flow.intake.refs import look
 from myriant.flow.intake.starting import start_run
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
-from myriant.flow.state.stopping import stop_cells
 from myriant.flow.who import Person
 from myriant.repos.git import GitError
 from myriant.repos.mirror import Mirror
@@ -25,7 +25,7 @@ from myriant.store.audit import record
 from myriant.store.batches import batch_numbered, next_batch_number, open_batches, runs_of_batches
 from myriant.store.changes import tell
 from myriant.store.projects import branch_at
-from myriant.store.runs import cells_of, open_cells_of
+from myriant.store.runs import cells_of
 from myriant.store.tables import Batch, Project, PullRequest, Run
 
 MOST_TOGETHER = 20
@@ -83,9 +83,10 @@ def stop_batch(site: Site, name: str, number: int, who: Person) -> None:
             raise NotFound(f"there is no batch {number}")
         if batch.state is not BatchState.TESTING:
             return
-        for run in runs_of_batches(session, [batch.id]).get(batch.id, []):
-            stop_cells(session, run, open_cells_of(session, run.id), Why.BY_PERSON, f"stopped by {who.name}")
         _end(session, project, batch, f"Stopped by {who.name}.", BatchState.STOPPED)
+        going = [r.number for r in runs_of_batches(session, [batch.id]).get(batch.id, []) if r.ended_at is None]
+    for one in going:
+        stop_run(site, name, one, who)
 
 
 def go_on_with_batches(site: Site) -> None:
