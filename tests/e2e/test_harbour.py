@@ -18,6 +18,7 @@ from playwright.sync_api import Browser, Page, expect
 
 from browsing import axe, browser, signed_in
 from conftest import World, junit, one_installation
+from harbour import Harbour, until
 from myriant.cli.database import free_port
 
 __all__ = ["browser"]
@@ -39,46 +40,6 @@ def writes(status: int = 0, **cases: str) -> str:
 
 GREEN = writes(opens="passed", shuts="passed")
 RED = f'if lua -v 2>&1 | grep -q "5\\.1"; then\n{writes(1, opens="expected open, got shut", shuts="passed")}fi\n{GREEN}'
-
-
-@dataclass
-class Harbour:
-    """The stand-in host in a process of its own, spoken to over HTTP only."""
-
-    folder: Path
-    port: int = 0
-    token: str = "high-water-at-four"
-    process: subprocess.Popen[bytes] | None = None
-
-    @property
-    def address(self) -> str:
-        return f"http://127.0.0.1:{self.port}"
-
-    def begin(self) -> None:
-        words = ["stand-in", "host", "--folder", str(self.folder), "--port", str(self.port)]
-        environment = {**os.environ, "MYRIANT_HOST_TOKEN": self.token}
-        self.process = subprocess.Popen([sys.executable, "-m", "myriant.cli.main", *words], env=environment)
-        until(lambda: self.answers())
-
-    def answers(self) -> bool:
-        try:
-            return httpx.get(self.address, trust_env=False).is_success
-        except httpx.TransportError:
-            return False
-
-    def end(self) -> None:
-        if self.process is not None:
-            self.process.terminate()
-            self.process.wait(10)
-
-    def ask(self, method: str, path: str, body: Any = None) -> httpx.Response:
-        headers = {"Authorization": f"Bearer {self.token}"}
-        return httpx.request(method, f"{self.address}/api{path}", json=body, headers=headers, trust_env=False)
-
-    def did(self, method: str, path: str, body: Any = None) -> Any:
-        answer = self.ask(method, path, body)
-        assert answer.is_success, answer.text
-        return answer.json()
 
 
 @dataclass
@@ -105,14 +66,6 @@ class Clone:
         self.git("commit", "--quiet", "-m", message)
         self.git("push", "--quiet", "--force", "origin", f"HEAD:refs/heads/{branch}")
         return self.git("rev-parse", "HEAD").strip()
-
-
-def until(holds: Callable[[], Any], seconds: float = 180) -> Any:
-    end = time.monotonic() + seconds
-    while not (found := holds()):
-        assert time.monotonic() < end, "it does not come about"
-        time.sleep(0.1)
-    return found
 
 
 def cloned(harbour: Harbour, name: str, folder: Path) -> Clone:

@@ -15,7 +15,9 @@ from typing import Any
 import pytest
 
 from conftest import HERE, Repository, World, one_installation
-from standins import Receiver, receiver
+from harbour import Harbour
+from myriant.cli.database import free_port
+from standins import MailRoom, Receiver, mail_room, receiver
 
 PLAN = """version = 1
 [events]
@@ -79,7 +81,10 @@ WAYS = [
         [{"myriant.toml": PLAN.replace('["5.4"]', '["9.9"]')}], "", act="stuck"),
     Way("A person stops it", "held", [run("sleep 300")], "stopped", act="stop"),
 ]  # fmt: skip
-PLACES = ("`myriant verdict`", "note on the commit", "strip", "badge", "request by a way")
+PLACES = (
+    "`myriant verdict`", "note on the commit", "strip", "badge", "request by a way", "mail", "merge at the stand-in host",
+)  # fmt: skip
+MAILED = {"cleared": "clear", "held by more": "held"}
 INTRO = """# How runs end, and what each place says
 
 Written by `tests/flow/test_outcomes.py` (with `MYRIANT_WRITE=1`), which pushes each of these upon a clear main, through a real
@@ -88,13 +93,27 @@ runner, and reads every place. No place says *clear* or *exempt* without results
 | What happened | Sentence | """ + " | ".join(PLACES) + " |\n|---|---|" + "---|" * len(PLACES) + "\n"  # fmt: skip
 
 
+@dataclass(frozen=True)
+class Outside:
+    """Those who are told: a receiver of requests, people by mail, a host that merges what is clear."""
+
+    requests: Receiver
+    mails: MailRoom
+    host: Harbour
+
+
 @pytest.fixture(scope="module")
-def told() -> Iterator[tuple[World, Receiver]]:
-    """An installation that may tell a receiver at a private address, and that receiver."""
-    with receiver() as kept, pytest.MonkeyPatch.context() as patch:
-        patch.setenv("MYRIANT_TELL_TO", kept.address)
+def told(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[World, Outside]]:
+    """An installation that may tell private addresses, and those who are told."""
+    host = Harbour(tmp_path_factory.mktemp("outcomes"), free_port())
+    host.begin()
+    with receiver() as kept, mail_room() as mails, pytest.MonkeyPatch.context() as patch:
+        patch.setenv("MYRIANT_TELL_TO", f"{kept.address},127.0.0.1:{host.port}")
+        patch.setenv("MYRIANT_MAIL_SERVER", f"smtp://{mails.address}")
+        patch.setenv("MYRIANT_MAIL_FROM", "myriant@here.example")
         with one_installation("myriant-outcomes-") as world:
-            yield world, kept
+            yield world, Outside(kept, mails, host)
+    host.end()
 
 
 def branch_of(way: Way) -> str:
@@ -111,9 +130,11 @@ def until(world: World, repo: Repository, commit: str, way: Way) -> dict[str, An
         time.sleep(0.2)
 
 
-def test_all_places_say_how_a_run_ended_and_none_says_clear_without_results(told: tuple[World, Receiver]) -> None:
-    world, requests = told
+def test_all_places_say_how_a_run_ended_and_none_says_clear_without_results(told: tuple[World, Outside]) -> None:
+    world, outside = told
+    requests = outside.requests
     repo = world.repository("ends", None)
+    tell_host_and_people(world, outside.host)
     body = '{"commit": "{commit}", "state": "{state}"}'
     wish = {"kind": "request", "always": True, "url": f"http://{requests.address}/", "body": body}
     assert world.http.put("/projects/ends/ways/all", json=wish).status_code == 204
@@ -143,7 +164,7 @@ def test_all_places_say_how_a_run_ended_and_none_says_clear_without_results(told
         sentence = line["sentence"] if line["verdict"] != "undecided" or way.act == "stop" else "not decided"
         assert way.said in sentence, (way.name, sentence)
         sentence = re.sub(r"(\.|,| so far)? (in )?\d+ of \d+ cells? .*| in [\d.]+ s,? .*|[0-9a-f]{7,40}", "", sentence)
-        places = read(repo, requests, way, commit, key)
+        places = read(repo, outside, way, commit, key)
         passes = way.must in ("clear", "exempt")
         for place, said in places.items():
             assert passes or not re.search(r"\b(clear|exempt|passed)\b", said), (way.name, place, said)
@@ -161,14 +182,45 @@ def test_all_places_say_how_a_run_ended_and_none_says_clear_without_results(told
     assert page.read_text() == text
 
 
-def read(repo: Repository, requests: Receiver, way: Way, commit: str, key: str) -> dict[str, str]:
+def tell_host_and_people(world: World, host: Harbour) -> None:
+    host.did("POST", "/repositories", {"name": "ends"})
+    host.did("PUT", "/ends/rules", {"required": ["myriant"]})
+    assert world.http.put("/projects/ends/secrets/HOST", json={"value": host.token}).is_success
+    outcome = '{"commit": "{commit}", "context": "myriant", "state": "{state}", "sentence": "{sentence}"}'
+    wishes = {
+        "host": {"url": f"{host.address}/api/ends/outcomes", "headers": {"Authorization": "Bearer {secret:HOST}"}, "body": outcome},
+        "people": {"kind": "mail", "to": ["ada@tidewater.example"]},
+    }  # fmt: skip
+    for name, wish in wishes.items():
+        assert world.http.put(f"/projects/ends/ways/{name}", json={"always": True, **wish}).status_code == 204
+
+
+def mailed(mails: MailRoom, branch: str) -> str:
+    """What the newest mail about a branch says, by its subject: "[ends] push to some-branch held: title"."""
+    subjects = [str(m["Subject"]).replace("\n", "") for _, m in mails.mails]
+    found = [re.match(rf"\[ends\] push to {re.escape(branch)} ([a-z ]+): ", s) for s in subjects]
+    words = [m[1] for m in found if m]
+    return MAILED.get(words[-1], words[-1]) if words else ""
+
+
+def at_the_host(host: Harbour, commit: str) -> str:
+    """What the host says when a commit is to be merged."""
+    told = host.did("GET", f"/ends/commits/{commit}")
+    if not told["outcomes"]:
+        return ""
+    state = told["outcomes"][0]["state"]
+    assert told["may_be_merged"] is (state in ("clear", "exempt"))
+    return str(state)
+
+
+def read(repo: Repository, outside: Outside, way: Way, commit: str, key: str) -> dict[str, str]:
     """What each place says, once those that follow a moment later have followed."""
     world, end = repo.world, time.monotonic() + 60
     while True:
         done = world.command("verdict", commit, "--project", repo.name)
         columns = world.get(f"/projects/{repo.name}/strip", branch=branch_of(way))["columns"]
         badge = world.http.get(f"/badges/{key}/verdict.svg", params={"branch": branch_of(way), "text": "x"}).text
-        asked = [b["state"] for _, _, b in requests.came if b and b["commit"] == commit]
+        asked = [b["state"] for _, _, b in outside.requests.came if b and b["commit"] == commit]
         places = {
             "`myriant verdict`": f"ends with {done.returncode}",
             "note on the commit": repo.note(commit, within=0)
@@ -178,6 +230,8 @@ def read(repo: Repository, requests: Receiver, way: Way, commit: str, key: str) 
             "strip": next(c["run"]["word"] for c in columns if c["run"]["commit"] == commit),
             "badge": re.sub("<[^>]*>", " ", badge).split()[-1],
             "request by a way": asked[-1] if asked else "",
+            "mail": mailed(outside.mails, branch_of(way)),
+            "merge at the stand-in host": at_the_host(outside.host, commit),
         }
         fine = {way.must, f"ends with {EXITS[way.must]}", *(("", "pending") if way.must == "undecided" else ())}
         late = [p for p, said in places.items() if said not in fine]

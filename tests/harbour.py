@@ -1,0 +1,62 @@
+"""The stand-in host in a process of its own."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import httpx
+
+
+@dataclass
+class Harbour:
+    """The stand-in host in a process of its own, spoken to over HTTP only."""
+
+    folder: Path
+    port: int = 0
+    token: str = "high-water-at-four"
+    process: subprocess.Popen[bytes] | None = None
+
+    @property
+    def address(self) -> str:
+        return f"http://127.0.0.1:{self.port}"
+
+    def begin(self) -> None:
+        words = ["stand-in", "host", "--folder", str(self.folder), "--port", str(self.port)]
+        environment = {**os.environ, "MYRIANT_HOST_TOKEN": self.token}
+        self.process = subprocess.Popen([sys.executable, "-m", "myriant.cli.main", *words], env=environment)
+        until(lambda: self.answers())
+
+    def answers(self) -> bool:
+        try:
+            return httpx.get(self.address, trust_env=False).is_success
+        except httpx.TransportError:
+            return False
+
+    def end(self) -> None:
+        if self.process is not None:
+            self.process.terminate()
+            self.process.wait(10)
+
+    def ask(self, method: str, path: str, body: Any = None) -> httpx.Response:
+        headers = {"Authorization": f"Bearer {self.token}"}
+        return httpx.request(method, f"{self.address}/api{path}", json=body, headers=headers, trust_env=False)
+
+    def did(self, method: str, path: str, body: Any = None) -> Any:
+        answer = self.ask(method, path, body)
+        assert answer.is_success, answer.text
+        return answer.json()
+
+
+def until(holds: Callable[[], Any], seconds: float = 180) -> Any:
+    end = time.monotonic() + seconds
+    while not (found := holds()):
+        assert time.monotonic() < end, "it does not come about"
+        time.sleep(0.1)
+    return found
