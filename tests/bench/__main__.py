@@ -22,6 +22,7 @@ NAMES = (
     "faults",
     "queries",
     "trends",
+    "outcomes",
 )
 
 if __name__ == "__main__":

@@ -94,6 +94,8 @@ class Host:
         self.repositories: dict[str, Repository] = {}
         folder.mkdir(parents=True, exist_ok=True)
         self._read()
+        with self._changing():
+            pass  # its token is kept from the beginning
 
     # --- what is kept ---------------------------------------------------------------------------
 

@@ -77,7 +77,7 @@ class Doors:
     def _said(self, name: str, commit: str) -> list[Json]:
         said = self.host.repository(name).outcomes.get(commit, {})
         return [
-            {"context": o.context, "state": o.state, "sentence": o.sentence, "address": o.address}
+            {"context": o.context, "state": o.state, "sentence": o.sentence, "address": o.address, "at": o.at}
             for o in said.values()
         ]
 

@@ -34,7 +34,7 @@ export function Pulls() {
             )}
             <ul className={classes.list}>
               {data.pulls.map((pull) => (
-                <Row key={pull.number} project={project} pull={pull} now={now} place={chosen.indexOf(pull.number)} onChoose={closed || data.pulls.length < 2 ? undefined : (yes) => setChosen(yes ? [...chosen, pull.number] : chosen.filter((n) => n !== pull.number))} />
+                <Row key={pull.number} project={project} pull={pull} now={now} place={chosen.indexOf(pull.number)} onChoose={closed || pull.asks || data.pulls.length < 2 ? undefined : (yes) => setChosen(yes ? [...chosen, pull.number] : chosen.filter((n) => n !== pull.number))} />
               ))}
             </ul>
             {!closed && <Together project={project} chosen={chosen.filter((n) => data.pulls.some((p) => p.number === n))} onDone={() => setChosen([])} />}

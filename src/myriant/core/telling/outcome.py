@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
 from myriant.core.written import counted
 
 MOST_FINDINGS = 8
+_SPEAKING = re.compile(r"[\\`*\[\]<>#|]|(?<![^\W_])_|_(?![^\W_])")  # an underscore within a word says nothing
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,5 +45,5 @@ def outcome_text(
 def as_one_line(text: str, most: int) -> str:
     """One line, in which Markdown has nothing to say."""
     line = " ".join(text.split())
-    line = "".join(f"\\{c}" if c in "\\`*_[]<>#|" else c for c in line)
+    line = _SPEAKING.sub(r"\\\g<0>", line)
     return line if len(line) <= most else f"{line[: most - 1]}…"

@@ -161,7 +161,7 @@ def _lines(session: Session, run: Run, measures: Mapping[str, Any], totals: Tota
     lines = []
     ran, share = _ran(measures), share_passed(list(measures.get("jobs", {}).values()))
     if share is not None:
-        was = [f"{_ran(base.measures):,} at #{base.number}"] if base is not None and _ran(base.measures) else []
+        was = [f"{_ran(base.measures):,} at run {base.number}"] if base is not None and _ran(base.measures) else []
         lines.append(
             _line(
                 f"Tests: {percent(share)} of {counted(ran, 'test')} passed",
@@ -173,7 +173,7 @@ def _lines(session: Session, run: Run, measures: Mapping[str, Any], totals: Tota
     if totals is not None and totals.line_share is not None:
         at = shares.get((base.id, "")) if base is not None else None
         was = (
-            [f"{percent(at.line_share)} at #{base.number}"]
+            [f"{percent(at.line_share)} at run {base.number}"]
             if base is not None and at and at.line_share is not None
             else []
         )
@@ -182,7 +182,9 @@ def _lines(session: Session, run: Run, measures: Mapping[str, Any], totals: Tota
         said = f"Coverage: {percent(totals.line_share)} of {counted(totals.lines_valid, 'line')}"
         lines.append(_line(said, was, [float(c * 100) for c in covered], "{:.1f} %"))
     if run.started_at and run.ended_at:
-        was = [f"{duration(took)} at #{base.number}"] if base is not None and (took := _took(base)) is not None else []
+        was = (
+            [f"{duration(took)} at run {base.number}"] if base is not None and (took := _took(base)) is not None else []
+        )
         times = [t for r in past if (t := _took(r)) is not None]
         middle = [f"{duration(median(times))} in the middle of the last {len(times)}"] if len(times) > 1 else []
         lines.append(_line(f"Time: {duration(_took(run) or 0.0)}", [*was, *middle], [], ""))
