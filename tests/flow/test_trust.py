@@ -126,6 +126,7 @@ LCOV = "TN:\\nSF:a.lua\\nFN:1,f\\nFN:2,g\\nFNDA:1,f\\nFNDA:0,g\\nDA:1,1\\nDA:2,0
     [
         ("analysis.total", "at-most = 1", "clear", "1"),
         ("analysis.total", "at-most = 0", "held", "1"),
+        ("analysis.errors", "at-most = 0", "held", "1"),
         ("analysis.new", "at-most = 0", "clear", None),  # nothing to compare with yet
         ("coverage.branch", "at-least = 0.5", "clear", "50.0 %"),
         ("coverage.branch", "at-least = 0.51", "held", "50.0 %"),
@@ -162,6 +163,35 @@ def test_rules_about_time_branches_and_analysis_are_judged(
         later = repo.run_of(run["run"]["commit"])
         value = next(j for j in later["judged"] if j["name"] == "r")["value"]
         assert value is not None and later["run"]["verdict"] == verdict, value
+
+
+def test_rules_on_slower_tests_and_on_what_artifacts_weigh_are_judged(world: World) -> None:
+    repo = world.repository("rules-weight", None)
+    rules = "".join(
+        f'[[gate.rules]]\nname = "{name}"\nmeasure = "{measure}"\nat-most = {limit}\n'
+        for name, measure, limit in (("quick", "seconds.slower", 0), ("light", "artifacts.bytes", 1000))
+    )
+    job = step("mkdir -p out; cp a.xml cargo out/", 'tests = ["out/*.xml"]').replace(
+        "[[jobs.unit.steps]]", 'artifacts = [{ files = ["out/cargo"] }]\n[[jobs.unit.steps]]', 1
+    )
+
+    def files(seconds: float, size: int) -> dict[str, str | None]:
+        rows = "".join(f"<testcase name='lock {n}' time='0.5'/>" for n in range(5))
+        return {
+            "a.xml": f"<testsuite name='t'>{rows}<testcase name='gate' time='{seconds}'/></testsuite>",
+            "cargo": "x" * size,
+        }
+
+    for change, verdict, said in [
+        ({"myriant.toml": HEAD + job + rules, **files(0.5, 700)}, "clear", {"light": "700 bytes", "quick": None}),
+        (files(0.6, 700), "clear", {"light": "700 bytes", "quick": "0"}),
+        (files(4.0, 700), "held", {"light": "700 bytes", "quick": "1"}),
+        (files(0.6, 1001), "held", {"light": "1001 bytes", "quick": "0"}),
+        (files(0.6, 1000), "clear", {"light": "1000 bytes", "quick": "0"}),
+    ]:
+        run = repo.pushed(change)
+        judged = {j["name"]: j["value"] for j in run["judged"] if j["name"] in said}
+        assert (run["run"]["verdict"], judged) == (verdict, said), run["judged"]
 
 
 @pytest.mark.parametrize(

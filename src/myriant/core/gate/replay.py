@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
@@ -52,11 +53,14 @@ class Strictest:
     unmeasured: int  # runs without its measure: it held none of them here, and a gate would have held them
 
 
+_OF_TWO_RUNS = ("plan.loosened", "coverage.change", "coverage.lost", "seconds.slower")
+
+
 def can_be_told(rule: Rule) -> bool:
     """Whether a rule's measure is kept of past runs: not of single cells, folders or jobs' changed lines."""
     if rule.cells is not None or rule.folder is not None:
         return False
-    if rule.measure.startswith("analysis.") or rule.measure in ("plan.loosened", "coverage.change", "coverage.lost"):
+    if rule.measure.startswith(("analysis.", "artifacts.")) or rule.measure in _OF_TWO_RUNS:
         return False
     if rule.measure == "seconds.total" and rule.jobs:
         return False
@@ -92,7 +96,7 @@ def replay(rules: Sequence[Rule], history: Sequence[Past], before: Sequence[Past
     A measure that a run does not have holds nothing here: whether it was not asked for then cannot be known.
     """
     by_number = {p.number: p for p in (*before, *history)}
-    told = [r for r in rules if can_be_told(r)]
+    told = [dataclasses.replace(r, after_runs=0) for r in rules if can_be_told(r)]  # as it is once it is settled
     untold = [r.name for r in rules if not can_be_told(r)]
     return [_one(past, told, untold, by_number) for past in history]
 

@@ -11,7 +11,7 @@ from myriant.core.gate.judge import Judged
 from myriant.core.plan.keys import FRACTIONS
 from myriant.core.plan.model import BuiltIn
 from myriant.core.states import Verdict
-from myriant.core.written import counted, day, duration, percent, points
+from myriant.core.written import bytes_text, counted, day, duration, percent, points
 
 MOST_REASONS = 4
 MOST_OF_ONE = 240  # characters
@@ -198,4 +198,6 @@ def value_text(measure: str, value: Fraction, limit: Fraction | None) -> str:
         return points(value, limit)
     if measure == "seconds.total":
         return duration(float(value))
+    if measure == "artifacts.bytes":
+        return bytes_text(int(value))
     return f"{int(value):,}" if value.denominator == 1 else f"{float(value):.3f}"

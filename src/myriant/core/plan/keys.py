@@ -324,8 +324,12 @@ MEASURES: dict[str, str] = {
     "coverage.change": "line coverage less that of the gate baseline: -0.005 is half a point less",
     "coverage.lost": "lines that did not change, were covered at the gate baseline and are no more",
     "seconds.total": "seconds that the newest attempts of all cells took together",
+    "seconds.slower": "tests that take longer than at the gate baseline in every cell, beyond noise",
+    "artifacts.bytes": "bytes of the artifacts that the cells left",
     "analysis.new": "results of static analysis that the gate baseline has not",
     "analysis.total": "results of static analysis that are not suppressed",
+    "analysis.errors": "those of them that are errors",
+    "analysis.new-errors": "errors of static analysis that the gate baseline has not",
 }
 SHARES: dict[str, Literal["lines", "branches", "functions"]] = {
     "coverage.line": "lines",
@@ -333,7 +337,9 @@ SHARES: dict[str, Literal["lines", "branches", "functions"]] = {
     "coverage.function": "functions",
 }
 FRACTIONS = frozenset({"tests.share-passed", "coverage.changed", *SHARES})
-OF_CHANGE = frozenset({"coverage.changed", "coverage.change", "coverage.lost", "analysis.new"})  # with no baseline
+OF_CHANGE = frozenset(
+    {"coverage.changed", "coverage.change", "coverage.lost", "analysis.new", "analysis.new-errors", "seconds.slower"}
+)  # with no baseline
 MOST_BEST = 100  # baselines that a limit may look back over
 EVENT_KEYS = ("event", "branch", "from", "tag", "job")
 EVENTS = ("push", "pull-request", "tag", "schedule", "manual", "upload")

@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from myriant.core.coverage.model import Unit
 from myriant.core.diagnosis.compare import tally
+from myriant.core.diagnosis.slower import slower
 from myriant.core.gate.judge import Measured
 from myriant.core.gate.measures import measures_of, value_of
 from myriant.core.gate.replay import best
@@ -22,8 +23,12 @@ from myriant.flow.conclude.coverage import Changed, coverage_share
 from myriant.store.analysis import analysis_of
 from myriant.store.attempts import attempts_of, attempts_with
 from myriant.store.coverage import coverage_totals_of
+from myriant.store.history import durations_of
+from myriant.store.releases import made_in
 from myriant.store.runs import baselines_back, cells_of_runs
 from myriant.store.tables import Cell, Run
+
+_COMPARED = ("analysis.new", "analysis.new-errors", "coverage.change", "coverage.lost", "seconds.slower")
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,9 +52,7 @@ class Known:
 
     def _nothing(self, measure: str) -> str:
         """Why a measure has nothing to be taken of, which is no fault."""
-        if measure in ("analysis.new", "coverage.change", "coverage.lost") and not any(
-            self.compared.baselines.values()
-        ):
+        if measure in _COMPARED and not any(self.compared.baselines.values()):
             return "there is no baseline to compare with yet"
         return self.changed.nothing if measure == "coverage.changed" else ""
 
@@ -77,6 +80,10 @@ class Known:
             return _analysis(session, _attempts(self._about(rule)), self._earlier(session, rule), rule.measure)
         if rule.measure == "seconds.total":
             return seconds_of(session, self._about(rule))
+        if rule.measure == "seconds.slower":
+            return None if self._nothing(rule.measure) else self._slower(session, rule)
+        if rule.measure == "artifacts.bytes":
+            return _bytes(session, [self.run.id], self._about(rule))
         if rule.measure == "plan.loosened":
             return Fraction(self.loosened)
         if rule.cells is None:
@@ -94,6 +101,13 @@ class Known:
             if (not rule.jobs or c.job in rule.jobs)
             and (rule.cells is None or rule.cells.holds({**c.values, "job": c.job}))
         ]
+
+    def _slower(self, session: Session, rule: Rule) -> Fraction:
+        """Tests that take longer than at the baselines of their jobs, in every cell that can be compared."""
+        now = {n: a for c in self._about(rule) if (a := self.compared.attempts.get(n := (c.job, c.key))) is not None}
+        then = {(c.job, c.key): c.attempt_id for c in self._before_about(session, rule) if c.attempt_id is not None}
+        seconds = durations_of(session, [*now.values(), *then.values()])
+        return Fraction(len(slower({n: seconds[a] for n, a in now.items()}, {n: seconds[a] for n, a in then.items()})))
 
     def _earlier(self, session: Session, rule: Rule) -> list[int]:
         return _attempts(self._before_about(session, rule))
@@ -118,8 +132,11 @@ class Known:
             return share_at(session, self.compared, rule.jobs, rule.folder, unit_of(rule))
         if rule.measure == "seconds.total":
             return seconds_of(session, self._before_about(session, rule))
-        if rule.measure == "analysis.total":
+        if rule.measure in ("analysis.total", "analysis.errors"):
             return _analysis(session, self._earlier(session, rule), [], rule.measure)
+        if rule.measure == "artifacts.bytes":
+            bases = {b.id for b in self.compared.baselines.values() if b is not None}
+            return _bytes(session, sorted(bases), self._before_about(session, rule))
         found = of_jobs(_measures_at(self.compared), rule)
         return value_of(found, rule.measure) if found else None
 
@@ -142,9 +159,17 @@ def _analysis(session: Session, now: Sequence[int], before: Sequence[int], measu
     """Results of static analysis: all, or those that the baseline has not; None where no analysis was reported."""
     if not attempts_with(session, now, Content.ANALYSIS):
         return None
-    found = {r.key for r in analysis_of(session, now) if not r.suppressed}
-    known = {r.key for r in analysis_of(session, before)} if measure == "analysis.new" else set()
+    errors = measure.endswith("errors")
+    found = {r.key for r in analysis_of(session, now) if not r.suppressed and (r.level == "error" or not errors)}
+    known = {r.key for r in analysis_of(session, before)} if measure.startswith("analysis.new") else set()
     return Fraction(len(found - known))
+
+
+def _bytes(session: Session, runs: Sequence[int], cells: Sequence[Cell]) -> Fraction | None:
+    """What the artifacts of cells weigh; None where they left none."""
+    wanted = {(c.run_id, c.job, c.key) for c in cells}
+    sizes = [m.size for m in made_in(session, runs) if (m.run_id, m.job, m.key) in wanted]
+    return Fraction(sum(sizes)) if sizes else None
 
 
 def _attempts(cells: Sequence[Cell]) -> list[int]:
