@@ -124,7 +124,8 @@ class _Clover(_Dialect):
     """coverage / project / package / file / line of type stmt, cond or method.
 
     Two readings of truecount are in use: with a `count` beside it, branches taken and not taken; without, how often
-    a condition was true and how often false. Methods are no lines that can be run, unless a file has nothing else.
+    a condition was true and how often false. Some mean the number of ways that were taken even without: what the file
+    states of itself tells. Methods are no lines that can be run, unless a file has nothing else.
     """
 
     name = "clover"
@@ -132,11 +133,17 @@ class _Clover(_Dialect):
     def __init__(self) -> None:
         super().__init__()
         self.methods: dict[int, int] = {}
+        self.conditions: list[tuple[int, int, int]] = []  # line, how often true, how often false; or ways taken
+        self.stated: int | None = None  # conditions' ways that were taken, as the file says of itself
 
     def start(self, element: str, attributes: Attributes) -> None:
         if element == "file":
             path = attributes.get("path") or attributes.get("name") or "(unnamed)"
             self.current, self.methods = self.files.setdefault(path[:_MOST_PATH], Lines()), {}
+            self.conditions, self.stated = [], None
+        elif element == "metrics" and self.current is not None and self.stated is None:
+            told = attributes.get("coveredconditionals", "")
+            self.stated = int(told) if told.isascii() and told.isdigit() and len(told) < 10 else None
         elif element == "line" and self.current is not None:
             self.line(attributes)
 
@@ -150,9 +157,7 @@ class _Clover(_Dialect):
             yes, no = self.count(attributes, "truecount"), self.count(attributes, "falsecount")
             if yes is not None and no is not None:
                 self.current.hit(number, max(yes, 0) + max(no, 0))
-                self.branches(number, (yes > 0) + (no > 0), 2)
-                arms = self.current.arms.setdefault(number, {"true": False, "false": False})
-                self.current.arms[number] = {"true": arms["true"] or yes > 0, "false": arms["false"] or no > 0}
+                self.conditions.append((number, yes, no))
             return
         hits = self.count(attributes, "count")
         if hits is None:
@@ -169,9 +174,23 @@ class _Clover(_Dialect):
 
     def end(self, element: str, text: str) -> None:
         if element == "file" and self.current is not None:
+            self.settle(self.current)
             if not self.current.hits:
                 self.current.hits = dict(self.methods)
             self.current = None
+
+    def settle(self, file: Lines) -> None:
+        """Read the conditions of a file in the way that gives what it states of itself."""
+        both = sum((yes > 0) + (no > 0) for _, yes, no in self.conditions)
+        ways = sum(min(max(yes, 0), 2) for _, yes, _ in self.conditions)
+        if self.stated == ways != both and not any(no for *_, no in self.conditions):
+            for number, yes, _ in self.conditions:
+                self.branches(number, min(max(yes, 0), 2), 2)
+            return
+        for number, yes, no in self.conditions:
+            self.branches(number, (yes > 0) + (no > 0), 2)
+            arms = file.arms.setdefault(number, {"true": False, "false": False})
+            file.arms[number] = {"true": arms["true"] or yes > 0, "false": arms["false"] or no > 0}
 
 
 class _Jacoco(_Dialect):
