@@ -23,6 +23,7 @@ NAMES = (
     "queries",
     "trends",
     "outcomes",
+    "coverage",
 )
 
 if __name__ == "__main__":

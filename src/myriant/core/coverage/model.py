@@ -129,8 +129,11 @@ class Lines:
             self.functions[key] = min(self.functions.get(key, 0) + max(hits, 0), MOST_HITS)
 
     def done(self) -> FileCoverage:
-        lines = np.array(sorted(self.hits), np.int32)
-        hits = np.array([self.hits[n] for n in lines.tolist()], np.int32)
+        lines = np.fromiter(self.hits, np.int32, len(self.hits))
+        hits = np.minimum(np.fromiter(self.hits.values(), np.int64, len(self.hits)), MOST_HITS).astype(np.int32)
+        if (lines[1:] < lines[:-1]).any():
+            order = np.argsort(lines, kind="stable")
+            lines, hits = lines[order], hits[order]
         branched = sorted(self.branches)
         pairs = [self.branches[n] for n in branched]
         return FileCoverage(

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterable
 from xml.parsers import expat
 
-from myriant.core.coverage.model import MOST_LINE, Coverage, Lines
+from myriant.core.coverage.model import MOST_HITS, MOST_LINE, Coverage, Lines
 from myriant.core.results.model import Oddity
 from myriant.core.xml import Notes, Refused, explained, feed, make_parser
 
@@ -20,7 +20,8 @@ class _Dialect:
 
     name = ""
 
-    def __init__(self) -> None:
+    def __init__(self, parser: expat.XMLParserType) -> None:
+        self.parser = parser
         self.files: dict[str, Lines] = {}
         self.sources: list[str] = []
         self.current: Lines | None = None
@@ -29,7 +30,7 @@ class _Dialect:
     def start(self, element: str, attributes: Attributes) -> None:
         raise NotImplementedError
 
-    def end(self, element: str, text: str) -> None:
+    def end(self, element: str) -> None:
         raise NotImplementedError
 
     def number(self, attributes: Attributes, key: str) -> int | None:
@@ -44,11 +45,33 @@ class _Dialect:
         return number
 
     def count(self, attributes: Attributes, key: str) -> int | None:
+        return self.counted(attributes.get(key, ""))
+
+    def counted(self, text: str) -> int | None:
+        """A count that is written somehow: 3, 3.0, 1e3; one that cannot be is counted and not believed."""
         try:
-            return int(float(attributes[key]))
-        except (KeyError, ValueError, OverflowError):
-            self.bad += 1
-            return None
+            return int(text)
+        except ValueError:
+            try:
+                return int(float(text))
+            except (ValueError, OverflowError):
+                self.bad += 1
+                return None
+
+    def pair(self, attributes: Attributes, line: str, hits: str) -> tuple[int, int] | None:
+        """A line's number and hits, within what is kept; None where they cannot be believed."""
+        try:
+            number, count = int(attributes[line]), int(attributes[hits])
+        except (KeyError, ValueError):
+            found = self.number(attributes, line)
+            told = self.count(attributes, hits) if found is not None else None
+            if found is None or told is None:
+                return None
+            number, count = found, told
+        if 0 < number <= MOST_LINE:
+            return number, count if 0 <= count <= MOST_HITS else min(max(count, 0), MOST_HITS)
+        self.bad += 1
+        return None
 
     def branches(self, number: int, covered: int, valid: int) -> None:
         assert self.current is not None
@@ -66,39 +89,56 @@ class _Cobertura(_Dialect):
 
     name = "cobertura"
 
-    def __init__(self) -> None:
-        super().__init__()
+    def __init__(self, parser: expat.XMLParserType) -> None:
+        super().__init__(parser)
         self.path = ""
         self.in_methods = 0
-        self.own: dict[int, tuple[int, Attributes]] = {}
-        self.of_methods: dict[int, tuple[int, Attributes]] = {}
+        self.own: dict[int, int] = {}  # hits by line
+        self.of_methods: dict[int, int] = {}
+        self.branched: dict[int, Attributes] = {}  # by line, of the class; of its methods below
+        self.branched_in_methods: dict[int, Attributes] = {}
         self.method: Attributes | None = None
         self.of_method: dict[int, int] = {}  # hits by line
+        self.words: list[str] = []
 
     def start(self, element: str, attributes: Attributes) -> None:
-        if element == "line" and self.path:
-            number = self.number(attributes, "number")
-            hits = self.count(attributes, "hits") if number is not None else None
-            if number is not None and hits is not None:
-                if self.method is not None:
-                    self.of_method[number] = max(hits, self.of_method.get(number, 0))
+        if element == "line":
+            if self.path and (found := self.pair(attributes, "number", "hits")) is not None:
+                number, hits = found
                 rows = self.of_methods if self.in_methods else self.own
-                before = rows.get(number)
-                rows[number] = (
-                    max(hits, before[0]) if before else hits,
-                    {**(before[1] if before else {}), **attributes},
-                )
+                rows[number] = max(hits, rows[number]) if number in rows else hits
+                if len(attributes) > 2 or self.method is not None:
+                    self.more(number, hits, attributes)
         elif element == "class":
             self.path = attributes.get("filename", "(unnamed)")[:_MOST_PATH] or "(unnamed)"
             self.own, self.of_methods, self.in_methods = {}, {}, 0
+            self.branched, self.branched_in_methods = {}, {}
         elif element == "methods":
             self.in_methods += 1
         elif element == "method" and self.path:
             self.method, self.of_method = attributes, {}
+        elif element == "source":
+            self.words = []
+            self.parser.CharacterDataHandler = self.text
 
-    def end(self, element: str, text: str) -> None:
+    def text(self, text: str) -> None:
+        if len(self.words) < 100:
+            self.words.append(text)
+
+    def more(self, number: int, hits: int, attributes: Attributes) -> None:
+        """What else a line says: to which method it belongs, and its branches."""
+        if self.method is not None:
+            self.of_method[number] = max(hits, self.of_method.get(number, 0))
+        if "condition-coverage" in attributes:
+            branched = self.branched_in_methods if self.in_methods else self.branched
+            branched[number] = {**branched.get(number, {}), **attributes}
+
+    def end(self, element: str) -> None:
+        if element == "line":
+            return
         if element == "source":
-            self.sources.append(text.strip()[:_MOST_PATH])
+            self.parser.CharacterDataHandler = None
+            self.sources.append("".join(self.words).strip()[:_MOST_PATH])
         elif element == "methods":
             self.in_methods -= 1
         elif element == "method" and self.path and self.method is not None:
@@ -108,16 +148,25 @@ class _Cobertura(_Dialect):
             self.files.setdefault(self.path, Lines()).called(min(self.of_method, default=0), name, hits or 0)
             self.method = None
         elif element == "class" and self.path:
-            self.current = self.files.setdefault(self.path, Lines())
-            for number, (hits, attributes) in (self.own or self.of_methods).items():
-                self.current.hit(number, hits)
-                found = _CONDITION.search(attributes.get("condition-coverage", ""))
-                if found and attributes.get("branch", "").lower() == "true":
-                    self.branches(number, int(found[1]), int(found[2]))
-                    missing = attributes.get("missing-branches", "")
-                    if missing and number not in self.current.arms:
-                        self.current.arms[number] = dict.fromkeys(missing.split(","), False)
+            self.of_class()
             self.path, self.current = "", None
+
+    def of_class(self) -> None:
+        """A class is over: what it says of its file."""
+        self.current = self.files.setdefault(self.path, Lines())
+        rows, branched = (self.own, self.branched) if self.own else (self.of_methods, self.branched_in_methods)
+        if self.current.hits:
+            for number, hits in rows.items():
+                self.current.hit(number, hits)
+        else:
+            self.current.hits = rows
+        for number, attributes in branched.items():
+            found = _CONDITION.search(attributes["condition-coverage"])
+            if found and attributes.get("branch", "").lower() == "true":
+                self.branches(number, int(found[1]), int(found[2]))
+                missing = attributes.get("missing-branches", "")
+                if missing and number not in self.current.arms:
+                    self.current.arms[number] = dict.fromkeys(missing.split(","), False)
 
 
 class _Clover(_Dialect):
@@ -130,33 +179,39 @@ class _Clover(_Dialect):
 
     name = "clover"
 
-    def __init__(self) -> None:
-        super().__init__()
+    def __init__(self, parser: expat.XMLParserType) -> None:
+        super().__init__(parser)
         self.methods: dict[int, int] = {}
         self.conditions: list[tuple[int, int, int]] = []  # line, how often true, how often false; or ways taken
         self.stated: int | None = None  # conditions' ways that were taken, as the file says of itself
 
     def start(self, element: str, attributes: Attributes) -> None:
-        if element == "file":
+        if element == "line":
+            if self.current is not None:
+                if attributes.get("type", "stmt") != "stmt":
+                    self.line(self.current, attributes)
+                elif (found := self.pair(attributes, "num", "count")) is not None:
+                    number, hits = found
+                    rows = self.current.hits
+                    rows[number] = max(hits, rows[number]) if number in rows else hits
+        elif element == "file":
             path = attributes.get("path") or attributes.get("name") or "(unnamed)"
             self.current, self.methods = self.files.setdefault(path[:_MOST_PATH], Lines()), {}
             self.conditions, self.stated = [], None
         elif element == "metrics" and self.current is not None and self.stated is None:
             told = attributes.get("coveredconditionals", "")
             self.stated = int(told) if told.isascii() and told.isdigit() and len(told) < 10 else None
-        elif element == "line" and self.current is not None:
-            self.line(attributes)
 
-    def line(self, attributes: Attributes) -> None:
-        assert self.current is not None
+    def line(self, file: Lines, attributes: Attributes) -> None:
+        """One that is a condition or a method."""
         number = self.number(attributes, "num")
         if number is None:
             return
-        kind, taken, left = attributes.get("type", "stmt"), attributes.get("truecount"), attributes.get("falsecount")
+        kind, taken, left = attributes["type"], attributes.get("truecount"), attributes.get("falsecount")
         if kind == "cond" and "count" not in attributes and taken is not None and left is not None:
             yes, no = self.count(attributes, "truecount"), self.count(attributes, "falsecount")
             if yes is not None and no is not None:
-                self.current.hit(number, max(yes, 0) + max(no, 0))
+                file.hit(number, max(yes, 0) + max(no, 0))
                 self.conditions.append((number, yes, no))
             return
         hits = self.count(attributes, "count")
@@ -164,15 +219,15 @@ class _Clover(_Dialect):
             return
         if kind == "method":
             self.methods[number] = max(hits, self.methods.get(number, 0))
-            self.current.called(number, attributes.get("signature") or attributes.get("name") or "", hits)
+            file.called(number, attributes.get("signature") or attributes.get("name") or "", hits)
             return
-        self.current.hits[number] = max(hits, self.current.hits.get(number, 0))
+        file.hits[number] = max(hits, file.hits.get(number, 0))
         if kind == "cond" and taken is not None and left is not None:
             yes, no = self.count(attributes, "truecount"), self.count(attributes, "falsecount")
             if yes is not None and no is not None:
                 self.branches(number, yes, yes + no)
 
-    def end(self, element: str, text: str) -> None:
+    def end(self, element: str) -> None:
         if element == "file" and self.current is not None:
             self.settle(self.current)
             if not self.current.hits:
@@ -198,15 +253,23 @@ class _Jacoco(_Dialect):
 
     name = "jacoco"
 
-    def __init__(self) -> None:
-        super().__init__()
+    def __init__(self, parser: expat.XMLParserType) -> None:
+        super().__init__(parser)
         self.package = ""
         self.of_class = ""  # its simple name
         self.file = ""  # that a class is of
         self.method: Attributes | None = None
 
     def start(self, element: str, attributes: Attributes) -> None:
-        if element == "package":
+        if element == "line":
+            if self.current is not None and (found := self.pair(attributes, "nr", "ci")) is not None:
+                number, covered = found
+                known = self.current.hits.get(number)
+                self.current.hits[number] = covered if known is None else max(covered, known)
+                taken, missed = attributes.get("cb", "0"), attributes.get("mb", "0")
+                if not taken == missed == "0":
+                    self.ways(number, taken, missed)
+        elif element == "package":
             self.package = attributes.get("name", "")[:_MOST_PATH].strip("/")
         elif element == "class":
             self.file = attributes.get("sourcefilename", "")[:_MOST_PATH]
@@ -222,17 +285,13 @@ class _Jacoco(_Dialect):
         elif element == "sourcefile":
             name = attributes.get("name", "(unnamed)")[:_MOST_PATH]
             self.current = self.files.setdefault(f"{self.package}/{name}".lstrip("/"), Lines())
-        elif element == "line" and self.current is not None:
-            number = self.number(attributes, "nr")
-            covered = self.count(attributes, "ci") if number is not None else None
-            if number is None or covered is None:
-                return
-            self.current.hits[number] = max(covered, self.current.hits.get(number, 0))
-            taken, missed = self.count({"cb": "0", **attributes}, "cb"), self.count({"mb": "0", **attributes}, "mb")
-            if taken is not None and missed is not None and taken + missed > 0:
-                self.branches(number, taken, taken + missed)
 
-    def end(self, element: str, text: str) -> None:
+    def ways(self, number: int, taken: str, missed: str) -> None:
+        ways, left = self.counted(taken), self.counted(missed)
+        if ways is not None and left is not None and ways + left > 0:
+            self.branches(number, ways, ways + left)
+
+    def end(self, element: str) -> None:
         if element == "sourcefile":
             self.current = None
         elif element == "method":
@@ -247,11 +306,8 @@ class XmlReport:
     def __init__(self) -> None:
         self.parser = make_parser()
         self.parser.StartElementHandler = self._start
-        self.parser.EndElementHandler = self._end
-        self.parser.CharacterDataHandler = self._text
         self.dialect: _Dialect | None = None
         self.root = ""
-        self.words: list[str] = []
 
     def read(self, chunks: Iterable[bytes]) -> tuple[str, Coverage, dict[str, Lines], list[str]]:
         """Format, problems, lines by the path in the report, base folders."""
@@ -280,20 +336,17 @@ class XmlReport:
                 raise Refused(f"its root element is <{element[:40]}>, not <coverage> or <report>")
             self.root = element
             if element == "report":
-                self.dialect = _Jacoco()
+                self._read_as(_Jacoco(self.parser))
             elif "clover" in attributes:
-                self.dialect = _Clover()
+                self._read_as(_Clover(self.parser))
             return
-        if self.dialect is None:
-            self.dialect = _Clover() if element in ("project", "testproject") else _Cobertura()
-        self.words = []
+        kind = _Clover if element in ("project", "testproject") else _Cobertura
+        self._read_as(kind(self.parser))
+        assert self.dialect is not None
         self.dialect.start(element, attributes)
 
-    def _text(self, text: str) -> None:
-        if self.root == "coverage" and len(self.words) < 100:
-            self.words.append(text)
-
-    def _end(self, element: str) -> None:
-        if self.dialect is not None:
-            self.dialect.end(element, "".join(self.words))
-        self.words = []
+    def _read_as(self, dialect: _Dialect) -> None:
+        """From here on the dialect hears every element itself."""
+        self.dialect = dialect
+        self.parser.StartElementHandler = dialect.start
+        self.parser.EndElementHandler = dialect.end
