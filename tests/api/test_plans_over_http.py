@@ -119,6 +119,17 @@ def test_saving_refuses_what_would_lose_something_and_says_what_to_do(world: Wor
         check=True,
     )
     assert files.stdout.split() == ["myriant.toml", "test.sh"]
+    for wish, why in (({"branch": "main"}, "into itself"),):
+        refused = save(ask=True, **wish)
+        assert refused.status_code == 422 and why in refused.text
+    opened = save(branch="plan/asked", message="Ask for it", ask=True, start=True).json()
+    pulls = world.get("/projects/bench/pull-requests")["pulls"]
+    assert [(p["source"], p["target"], p["title"]) for p in pulls] == [("plan/asked", "main", "Ask for it")]
+    assert pulls[0]["newest"]["number"] in opened["runs"] and pulls[0]["number"] == 1
+    assert world.http.patch("/projects/bench", json={"pull_refs": "refs/changes/*/head"}).is_success
+    at_host = save(branch="plan/other", ask=True)
+    assert at_host.status_code == 409 and "at the repository's host" in at_host.text
+    assert world.http.patch("/projects/bench", json={"pull_refs": ""}).is_success
     begun = save(start=True).json()
     assert bench.run_of(begun["commit"])["run"]["number"] == begun["runs"][0]
 

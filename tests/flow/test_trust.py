@@ -165,6 +165,31 @@ def test_rules_about_time_branches_and_analysis_are_judged(
         assert value is not None and later["run"]["verdict"] == verdict, value
 
 
+def test_a_rule_may_be_about_some_kinds_of_tests(world: World) -> None:
+    repo = world.repository("rules-kinds", None)
+    plan = (
+        HEAD + '[gate]\nnew-failures = "warn"\nfailed-steps = "warn"\n'
+        + "".join(
+            f'[[gate.rules]]\nname = "{name}"\nmeasure = "{measure}"\n{sign} = {limit}\nkinds = ["{kind}"]\n'
+            for name, measure, sign, limit, kind in (
+                ("deep", "tests.failed", "at-most", 0, "deep"), ("enough", "tests.total", "at-least", 2, "unit"),
+                ("none", "tests.total", "at-most", 9, "odd"),
+            )
+        )
+        + '[[jobs.unit.steps]]\ncommand = "mkdir -p out; cp a.xml b.xml out/"\ncollect = [{ tests = ["out/a.xml"] }, { kind = "deep", tests = ["out/b.xml"] }]\n'
+    )  # fmt: skip
+    two = "<testsuite name='t'><testcase name='a'/><testcase name='b'>{}</testcase></testsuite>"
+    bad, good = two.format("<failure message='adrift'/>"), two.format("")
+    for files, deep, enough in [
+        ({"myriant.toml": plan, "a.xml": bad, "b.xml": good}, ("0", True), ("2", True)),
+        ({"a.xml": good, "b.xml": bad}, ("1", False), ("2", True)),
+    ]:
+        run = repo.pushed(files)
+        judged = {j["name"]: (j["value"], j["met"]) for j in run["judged"]}
+        assert (judged["deep"], judged["enough"]) == (deep, enough), judged
+        assert judged["none"] == (None, False) and run["run"]["verdict"] == "held"  # none of that kind: not measured
+
+
 def test_rules_on_slower_tests_and_on_what_artifacts_weigh_are_judged(world: World) -> None:
     repo = world.repository("rules-weight", None)
     rules = "".join(

@@ -12,6 +12,8 @@ from myriant.flow.ask.coverage import coverage_as as _coverage_as
 from myriant.flow.ask.coverage import coverage_by_cell as _coverage_by_cell
 from myriant.flow.ask.coverage import coverage_of_file as _coverage_of_file
 from myriant.flow.ask.coverage import coverage_of_run as _coverage_of_run
+from myriant.flow.ask.coverage_trend import MOST_POINTS, CoverageTrend
+from myriant.flow.ask.coverage_trend import coverage_trend as _coverage_trend
 
 router = APIRouter()
 AJob = Annotated[str, Query(max_length=200)]
@@ -28,6 +30,16 @@ def coverage(site: TheSite, project: str, number: int, job: AJob = "", base: int
     Against the gate baseline, or against run `base`.
     """
     return _coverage_of_run(site, project, number, job, base)
+
+
+@router.get("/projects/{project}/coverage-trend", dependencies=[VIEWER])
+def coverage_trend(
+    site: TheSite, project: str, folder: Annotated[str, Query(max_length=4000)] = "", job: AJob = "",
+    branch: Annotated[str | None, Query(max_length=500)] = None,
+    most: Annotated[int, Query(ge=1, le=MOST_POINTS)] = 120,
+) -> CoverageTrend:  # fmt: skip
+    """How much of a folder the runs of a branch covered, the oldest first."""
+    return _coverage_trend(site, project, folder, job, branch, most)
 
 
 @router.get("/projects/{project}/runs/{number}/coverage/cells", dependencies=[VIEWER])

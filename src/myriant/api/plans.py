@@ -40,6 +40,7 @@ class PlanToSave(PlanText):
     message: str = Field("", max_length=10_000)
     start: bool = True
     expected: str | None = Field(None, max_length=64)
+    ask: bool = False  # for it to be merged: a pull request
 
 
 class PlanToReplay(PlanText):
@@ -161,7 +162,7 @@ def save(site: TheSite, who: ThePerson, project: str, plan: PlanToSave) -> Saved
     """Commit a plan to a branch."""
     return save_plan(
         site, project, who, text=plan.text, branch=plan.branch, message=plan.message, start=plan.start,
-        expected=plan.expected,
+        expected=plan.expected, ask=plan.ask,
     )  # fmt: skip
 
 

@@ -65,7 +65,7 @@ async def _sweep_again_and_again(site: Site, app: procrastinate.App) -> None:
         try:
             began = began or await asyncio.to_thread(_database_began, site)
             await asyncio.to_thread(sweep, site)
-            await tend_tasks(app, sweeps)
+            await tend_tasks(site, app, sweeps)
             if await asyncio.to_thread(_database_began, site) != began:
                 # the listening connection died with the database: a fresh process hears again
                 os.kill(os.getpid(), signal.SIGTERM)

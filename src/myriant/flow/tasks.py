@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import logging
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -21,6 +22,7 @@ from myriant.flow.ingest.attempts import ingest_attempt
 from myriant.flow.intake.refs import look
 from myriant.flow.keep.drills import drill_by_schedule
 from myriant.flow.keep.projects import project_names
+from myriant.flow.keep.retention import forget_loose
 from myriant.flow.keep.timekeeping import keep_time
 from myriant.flow.planning.reading import plan_run
 from myriant.flow.site import Site
@@ -110,13 +112,14 @@ def sweep(site: Site) -> None:
     keep_time(site)
 
 
-async def tend_tasks(app: procrastinate.App, sweeps: int) -> None:
+async def tend_tasks(site: Site, app: procrastinate.App, sweeps: int) -> None:
     """Take up again what a lost worker had begun, and now and then forget what is over."""
     orphans = await take_up_orphans(app, _SILENT_SECONDS)
     if orphans:
         _log.warning("%d tasks of a lost worker are taken up again", orphans)
     if sweeps % _SWEEPS_TO_FORGET == 0:
         await forget_finished_tasks(app)
+        await asyncio.to_thread(forget_loose, site)
 
 
 def due_looks(site: Site) -> list[str]:

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict
+from hashlib import sha256
 
-from sqlalchemy import ColumnElement, delete, insert, select
+from sqlalchemy import ColumnElement, delete, func, insert, or_, select, tuple_
 from sqlalchemy.dialects.postgresql import insert as upsert
 from sqlalchemy.orm import Session
 
 from myriant.core.coverage.model import FileCoverage, Totals
 from myriant.core.coverage.packed import pack_file, unpack_file
-from myriant.store.tables import CoverageFile, CoverageTotal, SourceFile
+from myriant.store.tables import CoverageFile, CoverageTotal, CoverageVector, SourceFile
 
 
 def keep_coverage(
@@ -33,10 +34,52 @@ def keep_coverage(
     session.add(row)
     session.flush()
     ids = _file_ids(session, project_id, list(files))
-    session.execute(
-        insert(CoverageFile),
-        [{"total_id": row.id, "file_id": ids[path], "packed": pack_file(file)} for path, file in files.items()],
+    packed = {path: pack_file(file) for path, file in files.items()}
+    digests = {path: sha256(data).digest() for path, data in packed.items()}
+    _keep_vectors(session, project_id, {digests[path]: data for path, data in packed.items()})
+    rows = []
+    for path, file in files.items():
+        whole = file.totals
+        rows.append({"total_id": row.id, "file_id": ids[path], "digest": digests[path],
+                     "lines_valid": whole.lines_valid, "lines_covered": whole.lines_covered})  # fmt: skip
+    session.execute(insert(CoverageFile), rows)
+
+
+def _keep_vectors(session: Session, project_id: int, vectors: Mapping[bytes, bytes]) -> None:
+    """Keep those that are not there yet: most are those of the run before."""
+    digests = sorted(vectors)
+    there = select(CoverageVector.digest).where(CoverageVector.project_id == project_id)
+    known = set(session.scalars(there.where(CoverageVector.digest.in_(digests))))
+    fresh = [{"project_id": project_id, "digest": d, "packed": vectors[d]} for d in digests if d not in known]
+    for at in range(0, len(fresh), 1000):
+        session.execute(upsert(CoverageVector).on_conflict_do_nothing(), fresh[at : at + 1000])
+
+
+def forget_loose_vectors(session: Session, most: int) -> int:
+    """Remove vectors that no file has any more; how many."""
+    used = select(CoverageFile.digest).where(CoverageFile.digest == CoverageVector.digest)
+    loose = select(CoverageVector.project_id, CoverageVector.digest).where(~used.exists()).limit(most)
+    gone = delete(CoverageVector).where(tuple_(CoverageVector.project_id, CoverageVector.digest).in_(loose))
+    return len(session.scalars(gone.returning(CoverageVector.digest)).all())
+
+
+def shares_below(session: Session, runs: Sequence[int], folder: str, job: str) -> dict[int, tuple[int, int]]:
+    """By run, the covered and coverable lines of the files of a folder ("": all), merged over a job's cells ("": all).
+
+    Runs that were kept before files had totals are left out.
+    """
+    query = (
+        select(CoverageTotal.run_id, func.sum(CoverageFile.lines_covered), func.sum(CoverageFile.lines_valid))
+        .join(CoverageFile, CoverageFile.total_id == CoverageTotal.id)
+        .join(SourceFile, SourceFile.id == CoverageFile.file_id)
+        .where(CoverageTotal.run_id.in_(runs), CoverageTotal.job == job, CoverageTotal.attempt_id.is_(None))
+        .where(CoverageFile.lines_valid.is_not(None))
+        .group_by(CoverageTotal.run_id)
     )
+    if folder:
+        below = SourceFile.path.startswith(f"{folder.strip('/')}/", autoescape=True)
+        query = query.where(or_(below, SourceFile.path == folder))
+    return {run: (int(covered or 0), int(valid or 0)) for run, covered, valid in session.execute(query)}
 
 
 def _file_ids(session: Session, project_id: int, paths: Sequence[str]) -> dict[str, int]:
@@ -81,9 +124,13 @@ def _files(
     session: Session, which: ColumnElement[bool], path: str | None
 ) -> Sequence[tuple[CoverageTotal, str, bytes]]:
     query = (
-        select(CoverageTotal, SourceFile.path, CoverageFile.packed)
+        select(CoverageTotal, SourceFile.path, CoverageVector.packed)
         .join(CoverageFile, CoverageFile.total_id == CoverageTotal.id)
         .join(SourceFile, SourceFile.id == CoverageFile.file_id)
+        .join(
+            CoverageVector,
+            (CoverageVector.project_id == SourceFile.project_id) & (CoverageVector.digest == CoverageFile.digest),
+        )
         .where(which)
     )
     if path is not None:

@@ -83,6 +83,12 @@ def test_numbers(session: Session, project_id: int, job: str, tests: list[Identi
     return numbers
 
 
+def numbers_of_kinds(session: Session, project_id: int, kinds: Sequence[str]) -> NDArray[np.int64]:
+    """The numbers of the tests of some kinds."""
+    query = select(Test.number).where(Test.project_id == project_id, Test.kind.in_(kinds))
+    return np.array(session.scalars(query).all(), np.int64)
+
+
 def keep_results(
     session: Session,
     attempt_id: int,

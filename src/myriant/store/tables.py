@@ -767,13 +767,25 @@ class CoverageTotal(Base):
     functions_covered: Mapped[int] = mapped_column(server_default="0")
 
 
+class CoverageVector(Base):
+    """One file's packed coverage, kept once for a project however many cells and runs have it."""
+
+    __tablename__ = "coverage_vector"
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
+    digest: Mapped[bytes] = mapped_column(primary_key=True)  # SHA-256
+    packed: Mapped[bytes]
+
+
 class CoverageFile(Base):
-    """One file's packed coverage under a total."""
+    """One file's coverage under a total."""
 
     __tablename__ = "coverage_file"
+    __table_args__ = (Index("coverage_file_of_vector", "digest"),)
     total_id: Mapped[int] = mapped_column(ForeignKey("coverage_total.id", ondelete="CASCADE"), primary_key=True)
     file_id: Mapped[int] = mapped_column(ForeignKey("source_file.id", ondelete="CASCADE"), primary_key=True, index=True)
-    packed: Mapped[bytes]
+    digest: Mapped[bytes]  # of its vector
+    lines_valid: Mapped[int | None]  # None: it was kept before they were
+    lines_covered: Mapped[int | None]
 
 
 class Runner(Base):

@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 from myriant.core.coverage.cells import shares_of_cells
 from myriant.core.coverage.export import cobertura, lcov, table
-from myriant.core.coverage.merge import merge
+from myriant.core.coverage.merge import merge, merge_files
 from myriant.core.coverage.model import FileCoverage, Lines, Totals
 from myriant.core.coverage.packed import pack_file, unpack_file
 from myriant.core.coverage.paths import Placing
@@ -369,3 +369,22 @@ def test_packing_gives_back_what_was_put_in(found: dict[int, int]) -> None:
     again = unpack_file(pack_file(file))
     for name in ("lines", "hits", "branch_lines", "branches_valid", "branches_covered"):
         assert np.array_equal(getattr(again, name), getattr(file, name))
+
+
+@given(st.integers(1, 5), st.integers(0, 12), st.data())
+def test_alike_files_are_merged_as_any_others_are(reports: int, size: int, data: st.DataObject) -> None:
+    """What is added as one long vector is what is merged file by file, with lines that differ among them."""
+    none = np.zeros(0, np.int32)
+
+    def file(lines: list[int]) -> FileCoverage:
+        hits = data.draw(st.lists(st.integers(0, 2**31 - 1), min_size=len(lines), max_size=len(lines)))
+        return FileCoverage(np.array(lines, np.int32), np.array(hits, np.int32), none, none, none)
+
+    usual = list(range(1, size + 1))
+    odd = data.draw(st.booleans())
+    parts = [{"a": file(usual), "b": file(usual[1:] if odd and i else usual), **({"c": file([7])} if i % 2 else {})}
+             for i in range(reports)]  # fmt: skip
+    found = merge_files(parts)
+    for path in {p for part in parts for p in part}:
+        one = merge([part[path] for part in parts if path in part])
+        assert found[path].lines.tolist() == one.lines.tolist() and found[path].hits.tolist() == one.hits.tolist()

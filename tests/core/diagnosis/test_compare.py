@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
-from myriant.core.diagnosis.compare import RunOutcomes, compare, tally, with_earlier
+from myriant.core.diagnosis.compare import RunOutcomes, Tally, compare, of_tests, tally, with_earlier
 from myriant.core.diagnosis.expected import expected_and_actual
 from myriant.core.diagnosis.explain import explain
 from myriant.core.plan.selectors import parse_selector
@@ -141,3 +143,18 @@ def test_cells_without_a_result_leave_rivals_and_one_of_them_tells_them_apart() 
 def test_expected_and_actual_are_taken_from_the_message(message: str, pair: tuple[str, str] | None) -> None:
     found = expected_and_actual(message, "")
     assert (found and (found.expected, found.actual)) == pair
+
+
+@given(st.integers(1, 40), st.data())
+def test_what_is_counted_of_some_tests_and_of_the_others_adds_up(size: int, data: st.DataObject) -> None:
+    def outcomes() -> np.ndarray:
+        return np.array(data.draw(st.lists(st.integers(0, 5), min_size=size, max_size=size)), np.uint8)
+
+    now, before = ({("unit", f"n={i}"): outcomes() for i in range(2)} for _ in range(2))
+    cells = compare(now, before)
+    mine = np.array(sorted(data.draw(st.sets(st.integers(0, size + 3)))), np.int64)
+    others = np.setdiff1d(np.arange(size), mine)
+    parts = [tally(*of_tests(now, cells, numbers)) for numbers in (mine, others)]
+    whole = tally(now, cells)
+    for field in Tally.__dataclass_fields__:
+        assert sum(getattr(p, field) for p in parts) == getattr(whole, field), field

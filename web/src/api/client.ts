@@ -41,6 +41,7 @@ export type Finding = Schemas["Finding"];
 export type OtherFinding = Schemas["OtherFinding"];
 export type KindTold = Schemas["KindView"];
 export type RunCoverage = Schemas["CoverageOfRun"];
+export type CoveragePoint = Schemas["CoveragePoint"];
 export type FileShare = Schemas["FileShare"];
 export type FileCoverage = Schemas["CoverageOfFile"];
 export type TestsPage = Schemas["TestsPage"];

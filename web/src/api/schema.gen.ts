@@ -1036,6 +1036,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/coverage-trend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How much of a folder the runs of a branch covered, the oldest first. */
+        get: operations["coverage_trend"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/runs/{number}/coverage/cells": {
         parameters: {
             query?: never;
@@ -3283,6 +3300,43 @@ export interface components {
             /** Files */
             files: components["schemas"]["FileShare"][];
         };
+        /** CoveragePoint */
+        CoveragePoint: {
+            /** Run */
+            run: number;
+            /** Commit */
+            commit: string;
+            /** Title */
+            title: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Covered */
+            covered: number;
+            /** Valid */
+            valid: number;
+            /** Share */
+            share: number | null;
+            /** Text */
+            text: string;
+        };
+        /** CoverageTrend */
+        CoverageTrend: {
+            /** Said */
+            said: string;
+            /** Branch */
+            branch: string;
+            /** Folder */
+            folder: string;
+            /** Job */
+            job: string;
+            /** Points */
+            points: components["schemas"]["CoveragePoint"][];
+            /** Without */
+            without: number;
+        };
         /**
          * CoverageView
          * @description Lines and branches covered, and the change of the line share against the gate baseline.
@@ -5117,6 +5171,11 @@ export interface components {
             start: boolean;
             /** Expected */
             expected?: string | null;
+            /**
+             * Ask
+             * @default false
+             */
+            ask: boolean;
         };
         /**
          * PlanWords
@@ -9174,6 +9233,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CoverageOfRun"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    coverage_trend: {
+        parameters: {
+            query?: {
+                folder?: string;
+                job?: string;
+                branch?: string | null;
+                most?: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CoverageTrend"];
                 };
             };
             /** @description Validation Error */

@@ -159,6 +159,13 @@ export const coverageQuery = (project: string, number: number, job: string, base
     retry: false,
   });
 
+export const coverageTrendQuery = (project: string, folder: string, job: string) =>
+  queryOptions({
+    queryKey: [...keys.strip(project), "coverage-trend", folder, job],
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/coverage-trend", { signal, params: { path: { project }, query: { folder, job } } })),
+    placeholderData: keepPreviousData,
+  });
+
 export const coverageByCellQuery = (project: string, number: number, job: string) =>
   queryOptions({
     queryKey: keys.run(project, number, "coverage-cells", job),

@@ -35,7 +35,7 @@ export function Coverage({ run }: { run: Run }) {
           <Treemap files={data.files} onOpen={open} />
         </Suspense>
       )}
-      <Files files={data.files} onOpen={open} />
+      <Files project={run.project} job={address.job} files={data.files} onOpen={open} />
       {run.cells.length > 1 && <ByCell run={run} />}
     </>
   );

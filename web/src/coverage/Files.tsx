@@ -4,12 +4,13 @@ import { useMemo, useRef, useState } from "react";
 import { counted, signed } from "../app/words";
 import type { FileShare } from "../api/client";
 import { below, ordered, percent, straight, type FolderRow, type Order } from "./shapes";
+import { OverTime } from "./OverTime";
 import classes from "./coverage.module.css";
 
 const orders: [Order, string][] = [["name", "by name"], ["share", "least covered first"], ["change", "most lost first"], ["bare", "what needs a look first"]];
 
 /** Every file that reports name, folder by folder, or flat when something is searched for. */
-export function Files({ files, onOpen }: { files: FileShare[]; onOpen: (file: string) => void }) {
+export function Files({ project, job, files, onOpen }: { project: string; job: string; files: FileShare[]; onOpen: (file: string) => void }) {
   const [wanted, setFolder] = useState<string>();
   const [search, setSearch] = useState("");
   const [order, setOrder] = useState<Order>("name");
@@ -25,6 +26,7 @@ export function Files({ files, onOpen }: { files: FileShare[]; onOpen: (file: st
   const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => box.current, estimateSize: () => 26, overscan: 20 });
   const enter = (row: FolderRow) => (row.folder ? setFolder(straight(files, row.path)) : onOpen(row.path));
   return (
+    <>
     <section className={classes.part} aria-label="Files">
       <h3>
         Files <span className="soft">{counted(files.length, "file")}</span>
@@ -68,6 +70,8 @@ export function Files({ files, onOpen }: { files: FileShare[]; onOpen: (file: st
       </div>
       {rows.length === 0 && <p className="soft">{search.trim() ? "No file is called that." : "Nothing lies here."}</p>}
     </section>
+    <OverTime project={project} job={job} folder={folder} />
+    </>
   );
 }
 

@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import type { FileShare } from "../api/client";
-import { areas, below, markOf, ordered, percent, ranges, stepOf, straight, written } from "./shapes";
+import { areas, below, markOf, ordered, percent, ranges, stepOf, straight, written, path, placed } from "./shapes";
 
 const file = (path: string, covered: number, valid: number, more: Partial<FileShare> = {}): FileShare => ({ path, covered, valid, before: null, changed: 0, lost: 0, ...more });
 
@@ -79,4 +79,16 @@ test.each([
   [{ covered: 1, value: 2, change: 0.05 }, "change", 4],
 ] as const)("an area is tinted by a step: %j by %s", (area, tint, step) => {
   expect(stepOf(area, tint)).toBe(step);
+});
+
+test("a line over time goes from the left to the right, with the least at the foot", () => {
+  const points = placed([{ share: 80 }, { share: null }, { share: 90 }, { share: 85 }], 100, 50);
+  expect(points.map((p) => [p.x, p.y])).toEqual([[6, 44], [50, 6], [94, 25]]);
+  expect(path(points)).toBe("M6.0 44.0L50.0 6.0L94.0 25.0");
+});
+
+test("a line over time is flat where nothing changed, and nothing without points", () => {
+  expect(placed([{ share: 80 }, { share: 80 }], 100, 50).map((p) => p.y)).toEqual([25, 25]);
+  expect(placed([{ share: null }], 100, 50)).toEqual([]);
+  expect(path([])).toBe("");
 });

@@ -133,3 +133,20 @@ export function stepOf(area: Pick<Area, "covered" | "value" | "change">, tint: T
   if (share < 0.85) return 2;
   return share < 1 ? 3 : 4;
 }
+
+/** Points of a line from the left to the right, the least share at the foot; those without one are left out. */
+export function placed<P extends { share: number | null }>(points: readonly P[], width: number, height: number): { x: number; y: number; point: P }[] {
+  const known = points.filter((p) => p.share !== null);
+  const shares = known.map((p) => p.share ?? 0);
+  const least = Math.min(...shares);
+  const span = Math.max(...shares) - least;
+  const pad = 6;
+  return known.map((point, i) => ({
+    x: known.length < 2 ? width / 2 : pad + (i / (known.length - 1)) * (width - 2 * pad),
+    y: span === 0 ? height / 2 : pad + (1 - ((point.share ?? 0) - least) / span) * (height - 2 * pad),
+    point,
+  }));
+}
+
+/** The line through points, as a path of SVG. */
+export const path = (points: readonly { x: number; y: number }[]) => points.map((p, i) => `${i === 0 ? "M" : "L"}${p.x.toFixed(1)} ${p.y.toFixed(1)}`).join("");

@@ -35,16 +35,17 @@ export function SavePlan({ opened, onClose, standing, text, expected, meaning, o
     onClose();
   };
   const save = useMutation({
-    mutationFn: (start: boolean) =>
+    mutationFn: ({ start, ask = false }: { start: boolean; ask?: boolean }) =>
       taken(
         api.POST("/api/v1/projects/{project}/plan/commits", {
           params: { path: { project: address.project } },
-          body: { text, branch, message, start, expected: branch === standing.branch ? expected : null },
+          body: { text, branch, message, start, ask, expected: branch === standing.branch ? expected : null },
         }),
       ),
-    onSuccess: async (saved, start) => {
+    onSuccess: async (saved, { start, ask = false }) => {
       await done();
-      if (start) await navigate(`/p/${address.project}${branch === standing.main_branch ? "" : `?branch=${encodeURIComponent(saved.branch)}`}`);
+      if (ask) await navigate(`/p/${address.project}/pulls`);
+      else if (start) await navigate(`/p/${address.project}${branch === standing.main_branch ? "" : `?branch=${encodeURIComponent(saved.branch)}`}`);
     },
   });
   const keep = useMutation({
@@ -66,12 +67,17 @@ export function SavePlan({ opened, onClose, standing, text, expected, meaning, o
           </p>
         )}
         <div className={classes.buttons}>
-          <Button loading={save.isPending} disabled={meaning?.usable === false} onClick={() => save.mutate(true)}>
+          <Button loading={save.isPending} disabled={meaning?.usable === false} onClick={() => save.mutate({ start: true })}>
             Save and start
           </Button>
-          <Button variant="default" loading={save.isPending} onClick={() => save.mutate(false)}>
+          <Button variant="default" loading={save.isPending} onClick={() => save.mutate({ start: false })}>
             Save without starting
           </Button>
+          {branch !== standing.main_branch && !standing.empty && (
+            <Button variant="default" loading={save.isPending} disabled={meaning?.usable === false} onClick={() => save.mutate({ start: true, ask: true })}>
+              Save as a pull request
+            </Button>
+          )}
           {standing.origin !== "repository" && (
             <Button variant="subtle" loading={keep.isPending} disabled={meaning?.usable === false} title="It serves until the repository has a plan of its own" onClick={() => keep.mutate()}>
               Keep on the server only

@@ -7,7 +7,7 @@ whose attempt can be trusted are given; a cell missing on one side is not compar
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -161,6 +161,26 @@ class Tally:
     results_skipped: int = 0
     results_flaky: int = 0
     results_quarantined: int = 0
+
+
+def of_tests(
+    current: RunOutcomes, comparison: Mapping[CellName, CellComparison], numbers: NDArray[np.int64]
+) -> tuple[dict[CellName, Outcomes], dict[CellName, CellComparison]]:
+    """The same, of some tests only: all others are absent."""
+
+    def kept(size: int) -> Flags:
+        flags = np.zeros(size, np.bool_)
+        flags[numbers[numbers < size]] = True
+        return flags
+
+    outcomes = {name: np.where(kept(len(o)), o, Outcome.ABSENT).astype(o.dtype) for name, o in current.items()}
+    cells = {
+        name: replace(
+            c, **{flag: getattr(c, flag) & kept(len(c.new)) for flag in ("new", "known", "fixed", "quarantined")}
+        )
+        for name, c in comparison.items()
+    }
+    return outcomes, cells
 
 
 def tally(current: RunOutcomes, comparison: Mapping[CellName, CellComparison]) -> Tally:

@@ -153,7 +153,7 @@ def about(rule: Rule) -> str:
 
 def _repeats(rule: Rule, stand: Mapping[str, Level]) -> bool:
     """Whether a built-in rule says the same of every cell, and no less strictly: it is said once."""
-    whole = not (rule.jobs or rule.cells is not None or rule.folder or rule.since or rule.after_runs)
+    whole = not (rule.jobs or rule.cells is not None or rule.folder or rule.since or rule.after_runs or rule.kinds)
     same = rule.sign == "at-most" and rule.limit == 0 and rule.measure in stand
     return whole and same and (rule.level == stand[rule.measure] or rule.level == "warn")
 

@@ -58,7 +58,7 @@ _OF_TWO_RUNS = ("plan.loosened", "coverage.change", "coverage.lost", "seconds.sl
 
 def can_be_told(rule: Rule) -> bool:
     """Whether a rule's measure is kept of past runs: not of single cells, folders or jobs' changed lines."""
-    if rule.cells is not None or rule.folder is not None:
+    if rule.cells is not None or rule.folder is not None or rule.kinds:
         return False
     if rule.measure.startswith(("analysis.", "artifacts.")) or rule.measure in _OF_TWO_RUNS:
         return False

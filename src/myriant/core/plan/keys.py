@@ -271,6 +271,7 @@ TABLES: dict[str, dict[str, Key]] = {
         "level": Key("one:block|warn", '"block" holds the run, "warn" only says so.', '"warn"'),
         "jobs": Key("texts", "Only these jobs.", '["unit"]'),
         "cells": Key("selector", "Only these cells.", '[{ python = "3.12" }]'),
+        "kinds": Key("texts", "Only tests of these kinds.", '["integration"]'),
         "folder": Key("path", "Only files of this folder (coverage).", '"src/locks"'),
         "since": Key("date", "Holds from this day on.", "2026-11-01"),
         "after-runs": Key("whole", "Only warns until it was judged in so many runs of the branch.", "10"),

@@ -198,6 +198,7 @@ class Rule:
     since: date | None = None
     best_of: int = 1
     after_runs: int = 0  # of its branch, in which it only warns
+    kinds: tuple[str, ...] = ()  # of tests; none: all
 
 
 @dataclass(frozen=True, slots=True)

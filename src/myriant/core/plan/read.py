@@ -149,6 +149,9 @@ def _toml_mend(reason: str, lines: Sequence[str], begin: int, line: int) -> tupl
     return "correct this place; everything before it was understood", ()
 
 
+_NOT_BY_KIND = ("tests.vanished", "tests.removed", "tests.newly-skipped")  # they are compared by job
+
+
 class _PlanReader(Reader):
     """Builds the plan from typed tables, and notes what is wrong between keys of one table."""
 
@@ -565,6 +568,10 @@ class _PlanReader(Reader):
         if limit is None or not self.fitting(row, sign, measure):
             return None
         best = int(limit.rpartition(" ")[2]) if isinstance(limit, str) and limit != "baseline" else 1
+        by_kind = measure.startswith(("tests.", "results.")) and measure not in _NOT_BY_KIND
+        if "kinds" in row and (not by_kind or isinstance(limit, str)):
+            said = f"{measure} is not counted by kinds of tests" if not by_kind else "no baseline is kept by kinds"
+            self.problem(row.at("kinds"), said, "kinds go with a number of tests or results, such as tests.new = 0")
         if "folder" in row and not measure.startswith("coverage."):
             self.problem(row.at("folder"), f"{measure} has no folder", "folder goes with coverage measures")
         return Rule(
@@ -572,7 +579,7 @@ class _PlanReader(Reader):
             limit="baseline" if isinstance(limit, str) else limit, best_of=best,
             level=row.get("level", "block"), jobs=row.get("jobs", ()), line=self.places.of_key(row.path).line,
             cells=row.get("cells"), folder=row.get("folder"), since=row.get("since"),
-            after_runs=row.get("after-runs", 0),
+            after_runs=row.get("after-runs", 0), kinds=tuple(row.get("kinds", ())),
         )  # fmt: skip
 
     def fitting(self, row: Found, sign: str, measure: str) -> bool:

@@ -134,7 +134,7 @@ def _hold_early(session: Session, beside: Beside) -> bool:
     now = beside.measures()
 
     def value_now(rule: Rule) -> Fraction | None:
-        if rule.cells is not None or rule.measure not in _COUNTS:
+        if rule.cells is not None or rule.kinds or rule.measure not in _COUNTS:
             return None
         return value_of(of_jobs(now, rule) or [], rule.measure)
 

@@ -10,7 +10,7 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from myriant.core.coverage.model import Unit
-from myriant.core.diagnosis.compare import tally
+from myriant.core.diagnosis.compare import of_tests, tally
 from myriant.core.diagnosis.slower import slower
 from myriant.core.gate.judge import Measured
 from myriant.core.gate.measures import measures_of, value_of
@@ -25,6 +25,7 @@ from myriant.store.attempts import attempts_of, attempts_with
 from myriant.store.coverage import coverage_totals_of
 from myriant.store.history import durations_of
 from myriant.store.releases import made_in
+from myriant.store.results import numbers_of_kinds
 from myriant.store.runs import baselines_back, cells_of_runs
 from myriant.store.tables import Cell, Run
 
@@ -86,12 +87,15 @@ class Known:
             return _bytes(session, [self.run.id], self._about(rule))
         if rule.measure == "plan.loosened":
             return Fraction(self.loosened)
-        if rule.cells is None:
+        if rule.cells is None and not rule.kinds:
             return value_of(of_jobs(self.now, rule) or [], rule.measure)
         current = self.compared.current
         within = {n: current[n] for c in self._about(rule) if (n := (c.job, c.key)) in current}
-        counts = measures_of(tally(within, {n: self.compared.cells[n] for n in within}))
-        return value_of([counts], rule.measure) if within else None
+        compared = {n: self.compared.cells[n] for n in within}
+        if rule.kinds:
+            within, compared = of_tests(within, compared, numbers_of_kinds(session, self.run.project_id, rule.kinds))
+        counts = tally(within, compared)
+        return value_of([measures_of(counts)], rule.measure) if within and counts.tests_total else None
 
     def _about(self, rule: Rule) -> list[Cell]:
         """The cells that a rule is about."""

@@ -10,13 +10,14 @@ from myriant.core.plan.model import FILE_NAME
 from myriant.core.plan.read import read_plan
 from myriant.flow.ask.workbench.standing import fetched
 from myriant.flow.errors import BadInput, Refused
+from myriant.flow.intake.pulls import change_pull_request
 from myriant.flow.intake.refs import look
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.flow.who import Person
 from myriant.repos.git import GitError
 from myriant.store.changes import tell
-from myriant.store.projects import BRANCH
+from myriant.store.projects import BRANCH, newest_pulls
 from myriant.store.runs import runs_of_commit
 from myriant.store.tables import Project, Ref, Untested
 
@@ -39,9 +40,11 @@ def save_plan(
     message: str,
     start: bool,
     expected: str | None,
+    ask: bool = False,
 ) -> Saved:
     """Commit a plan to a branch, an existing or a new one; without `start` the commit starts nothing.
 
+    `ask`: a pull request is opened for it; where a host opens them, its own way is the one (Refused).
     `expected` is the branch's commit on which the text was written: when it has moved since, Refused.
     """
     project, mirror, heads = fetched(site, project_name)
@@ -50,6 +53,10 @@ def save_plan(
         raise BadInput(f"the plan has problems, first {reading.errors[0]}", "mend them, or save without starting")
     if not branch or branch.startswith(("-", "/")) or any(c in branch for c in " ~^:?*[\\\0") or ".." in branch:
         raise BadInput(f"{branch[:80]!r} cannot be the name of a branch", "write for example plan/first")
+    if ask and branch == project.main_branch:
+        raise BadInput(f"{branch} cannot be merged into itself", "save it on a branch of its own")
+    if ask and (project.pull_refs or project.foreign):
+        raise Refused("pull requests are opened at the repository's host", "save it on a branch, and ask for it there")
     head = heads.get(branch)
     if expected is not None and head is not None and head != expected:
         raise Refused(f"{branch} has moved to {head[:7]} meanwhile", "load its plan again and repeat your change")
@@ -80,8 +87,18 @@ def save_plan(
     if start and not numbers:  # the hook was quicker
         with site.store.transaction() as session:
             numbers = [r.number for r in runs_of_commit(session, commit) if r.project_id == project.id]
+    if ask:
+        numbers += _ask(site, project, branch, message or "Write the test plan", who)
     how = f"started {', '.join(f'#{n}' for n in numbers)}" if numbers else "" if start else "nothing was started"
     return Saved(commit, branch, how, numbers)
+
+
+def _ask(site: Site, project: Project, branch: str, title: str, who: Person) -> list[int]:
+    """Open a pull request for a branch; the runs that were made."""
+    with site.store.view() as session:
+        known = newest_pulls(session, project.id, 1)
+    number = known[0].number + 1 if known else 1
+    return change_pull_request(site, project.name, number, source=branch, title=title, author=who.name).runs
 
 
 def _forget_head(site: Site, project: Project, branch: str, head: str | None) -> None:

@@ -10,10 +10,12 @@ from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.flow.who import Person
 from myriant.store.audit import record
+from myriant.store.coverage import forget_loose_vectors
 from myriant.store.retention import freed, projects_that_prune, prune
 
 LEAST_DAYS, MOST_DAYS = 1, 3650
 AT_ONCE = 50  # attempts in one piece
+MOST_VECTORS = 20_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,6 +47,12 @@ def _checked(days: int) -> int:
     if not LEAST_DAYS <= days <= MOST_DAYS:
         raise BadInput(f"{days} days cannot be kept to", f"name {LEAST_DAYS} to {MOST_DAYS} days, or keep it for ever")
     return days
+
+
+def forget_loose(site: Site) -> int:
+    """Remove coverage that no run has any more; how many vectors."""
+    with site.store.transaction() as session:
+        return forget_loose_vectors(session, MOST_VECTORS)
 
 
 def prune_a_little(site: Site, now: datetime) -> int:

@@ -47,3 +47,25 @@ def upgrade() -> None:
         op.add_column("project", sa.Column(column, JSONB(), nullable=False, server_default="{}"))
     op.add_column("project", sa.Column("stranger_minutes", sa.Integer()))
     op.add_column("project", sa.Column("foreign_secret", sa.LargeBinary()))
+    _vectors_once()
+
+
+def _vectors_once() -> None:
+    """Coverage of files is kept once for a project: equal vectors of cells and runs are the same row."""
+    op.create_table(
+        "coverage_vector",
+        sa.Column("project_id", sa.Integer(), sa.ForeignKey("project.id", ondelete="CASCADE"), primary_key=True),
+        sa.Column("digest", sa.LargeBinary(), primary_key=True),
+        sa.Column("packed", sa.LargeBinary(), nullable=False),
+    )
+    op.add_column("coverage_file", sa.Column("digest", sa.LargeBinary()))
+    op.execute("UPDATE coverage_file SET digest = sha256(packed)")
+    op.execute(
+        "INSERT INTO coverage_vector (project_id, digest, packed) SELECT DISTINCT ON (f.project_id, c.digest) "
+        "f.project_id, c.digest, c.packed FROM coverage_file c JOIN source_file f ON f.id = c.file_id"
+    )
+    op.alter_column("coverage_file", "digest", nullable=False)
+    op.drop_column("coverage_file", "packed")
+    op.create_index("coverage_file_of_vector", "coverage_file", ["digest"])
+    for column in ("lines_valid", "lines_covered"):
+        op.add_column("coverage_file", sa.Column(column, sa.Integer()))
