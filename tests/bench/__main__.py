@@ -24,6 +24,7 @@ NAMES = (
     "trends",
     "outcomes",
     "coverage",
+    "coverage_screens",
 )
 
 if __name__ == "__main__":

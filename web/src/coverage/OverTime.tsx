@@ -21,10 +21,10 @@ export function OverTime({ project, folder, job }: { project: string; folder: st
       <h3>Over time</h3>
       <p>{found.said}</p>
       {points.length > 1 && (
-        <svg className={classes.time} viewBox={`0 0 ${WIDTH} ${HEIGHT}`} role="img" aria-label={found.said}>
+        <svg className={classes.time} viewBox={`0 0 ${WIDTH} ${HEIGHT}`} aria-hidden>
           <path d={path(points)} />
           {points.map((p) => (
-            <Link key={p.point.run} to={`/p/${project}/runs/${p.point.run}?section=coverage`} tabIndex={-1} aria-hidden>
+            <Link key={p.point.run} to={`/p/${project}/runs/${p.point.run}?section=coverage`} tabIndex={-1}>
               <circle cx={p.x} cy={p.y} r={points.length > 60 ? 2 : 3}>
                 <title>{told(p.point)}</title>
               </circle>
