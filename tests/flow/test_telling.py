@@ -11,7 +11,10 @@ import pytest
 import sqlalchemy as sa
 
 from conftest import Repository, World, one_installation, stored_project
+from myriant.core.plan.model import Events, Owner, Plan
+from myriant.core.states import Verdict
 from myriant.flow.announce import sending
+from myriant.flow.announce.people import AUTHORS, cleared, not_yet, owners_of
 from myriant.flow.announce.ways import tell_ways
 from myriant.flow.keep.mornings import tell_mornings
 from myriant.store.tables import Delivery, Run, Way
@@ -80,7 +83,7 @@ def test_every_outcome_is_told_and_news_only_once(telling: World, rooms: tuple[R
     more = repo.pushed({"report.xml": FAILS.format("aground on a bar")}, "Run it aground")
     clear = repo.pushed({"report.xml": PASSES}, "Float it")
     assert [r["run"]["verdict"] for r in (green, red, docs, more, clear)] == ["clear", "held", "held", "held", "clear"]
-    rows = sent(telling, "told", "sent", count=16)
+    rows = sent(telling, "told", "sent", count=18)
 
     told = [(path, headers, body) for path, headers, body in requests.came]
     every = [body for path, _, body in told if path == "/all"]
@@ -107,9 +110,14 @@ def test_every_outcome_is_told_and_news_only_once(telling: World, rooms: tuple[R
     assert [(p.split("?")[0], b["news"]) for p, _, b in told if p != "/all"] == [
         ("/news", "held"), ("/news", "held by more"), ("/news", "cleared"),
     ]  # fmt: skip
-    assert [str(m["Subject"]).split(": ")[0] for _, m in mails.mails] == [
+    assert [str(m["Subject"]).split(": ")[0] for to, m in mails.mails if "ada@tidewater.example" in to] == [
         "[told] push to main held", "[told] push to main held by more", "[told] push to main cleared",
     ]  # fmt: skip
+    # who may have done it hears by a mail of their own, and with the others that it is mended
+    assert sent(telling, "told", "waiting", count=0) == []
+    assert {tuple(to) for to, _ in mails.mails} == {
+        ("ada@tidewater.example",), ("ada@fenmark.example",), ("ada@tidewater.example", "ada@fenmark.example")
+    }  # fmt: skip
     to, mail = mails.mails[0]
     assert "ada@tidewater.example" in to and len({m["In-Reply-To"] for _, m in mails.mails}) == 1
     plain, html = mail.get_body(("plain",)), mail.get_body(("html",))  # type: ignore[attr-defined]
@@ -365,13 +373,15 @@ def test_the_plan_says_who_is_told_of_what(telling: World, rooms: tuple[Receiver
     repo.git("checkout", "-q", "main")
     repo.pushed({"report.xml": PASSES}, "Float it")
     requests.wait(2)
-    sent(telling, "planned", "sent", count=4)
+    sent(telling, "planned", "sent", count=6)
     assert [(p, b["news"]) for p, _, b in requests.came if "chat" in p] == [
         ("/chat?key=opensesame", "cleared"), ("/chat?key=opensesame", "released"),
     ]  # fmt: skip
+    # who may have done it hears once the control run does not clear them
     assert sorted((str(m["Subject"]), sorted(to)) for to, m in mails.mails) == [
-        (f"[planned] push to {branch} held: {title}", ["ada@fenmark.example", "keepers@tidewater.example"])
+        (f"[planned] push to {branch} held: {title}", [who])
         for branch, title in (("beside", "Tell strangers"), ("main", "first"))
+        for who in ("ada@fenmark.example", "keepers@tidewater.example")
     ]
     assert "opensesame" not in telling.http.get("/projects/planned/sent").text
     ways = telling.get("/projects/planned/ways")
@@ -379,10 +389,112 @@ def test_the_plan_says_who_is_told_of_what(telling: World, rooms: tuple[Receiver
     assert telling.http.delete(f"/projects/planned/ways/{ways[0]['name']}").status_code == 409
     repo.pushed({"myriant.toml": PLAN + BEHIND}, "Tell nobody")
     left = telling.get("/projects/planned/ways")
-    assert [(w["planned"], w["on"]) for w in left] == [(False, False)] * 2 and sent(telling, "planned", count=4)
+    assert [(w["planned"], w["on"]) for w in left] == [(False, False)] * 2 and sent(telling, "planned", count=6)
     repo.pushed({"myriant.toml": PLAN + BEHIND + NOTIFY}, "Tell them again")
     assert [w["on"] for w in telling.get("/projects/planned/ways")] == [True, True]
     repo.pushed({"myriant.toml": PLAN + BEHIND}, "Tell nobody again")
     for way_name in (w["name"] for w in left):
         assert telling.http.delete(f"/projects/planned/ways/{way_name}").status_code == 204
     assert telling.get("/projects/planned/ways") == []
+
+
+OWNED = """
+[notify.mail]
+to = ["committers", "owners", "keepers@tidewater.example"]
+at = ["held", "cleared"]
+[[notify.owner]]
+of = ["gates/**"]
+who = ["gates@tidewater.example"]
+[[notify.owner]]
+of = ["t/gate_two", "**/*.lua"]
+who = ["two@tidewater.example"]
+"""
+
+
+def by_two(one: str = "", two: str = "") -> str:
+    return f"<testsuite name='t'><testcase name='gate_one'>{one}</testcase><testcase name='gate_two'>{two}</testcase></testsuite>"
+
+
+def heard(mails: MailRoom, subject: str, count: int) -> list[list[str]]:
+    """Who got the mails of a subject, once there are so many."""
+    end = time.monotonic() + 90
+    while True:
+        found = [sorted(to) for to, m in mails.mails if subject in str(m["Subject"]).replace("\n", "")]
+        if len(found) >= count or time.monotonic() > end:
+            return found
+        time.sleep(0.1)
+
+
+def test_who_hears_is_who_can_act_and_those_that_the_control_run_clears_hear_nothing(
+    telling: World, rooms: tuple[Receiver, MailRoom]
+) -> None:
+    _, mails = rooms
+    mails.mails.clear()
+    repo = telling.repository("owned", None)
+    repo.pushed({"myriant.toml": PLAN + OWNED, "report.xml": by_two()}, "first")
+    repo.git("config", "user.email", "tobias@fenmark.example")
+    repo.commit({"gates/one.txt": "shut"}, "Shut it")
+    repo.git("config", "user.email", "marisol@fenmark.example")
+    repo.pushed({"report.xml": by_two(two="<failure message='adrift'/>")}, "Let it drift")
+    assert heard(mails, "held: Let it drift", 2) == [
+        ["gates@tidewater.example", "keepers@tidewater.example", "two@tidewater.example"],
+        ["marisol@fenmark.example", "tobias@fenmark.example"],  # once the control run says the change
+    ]
+    repo.git("config", "user.email", "yuki@fenmark.example")
+    repo.pushed({"report.xml": by_two()}, "Moor it")
+    everybody = {"gates", "keepers", "two"}
+    assert heard(mails, "cleared: Moor it", 1) == [
+        sorted([*(f"{w}@tidewater.example" for w in everybody), *(f"{w}@fenmark.example" for w in ("marisol", "tobias", "yuki"))])
+    ]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("measures", "verdict", "why"),
+    [
+        ({}, "held", ""), ({"control": {}}, "held", ""), ({"control": {"change": 1}}, "held", ""),
+        ({"control": {"change": 1, "world": 3}}, "held", ""), ({"control": {"unsure": 1, "world": 1}}, "held", ""),
+        ({"control": {"world": 2}}, "held", "the control run says world, not their change"),
+        ({"control": {"world": 1, "chance": 1}}, "held", "the control run says world and chance, not their change"),
+        ({"control": {"change": 1}}, "clear", "it is not held any more"),
+    ],
+)  # fmt: skip
+def test_authors_are_told_unless_the_control_run_says_that_it_was_not_they(
+    telling: World, measures: dict, verdict: str, why: str
+) -> None:
+    site = telling.installation.site
+    assert site is not None
+    project, _ = stored_project(site.store)
+    with site.store.transaction() as session:
+        run = session.scalars(sa.select(Run).where(Run.project_id == project)).one()
+        run.verdict, run.measures = Verdict(verdict), measures
+        found = Delivery(
+            way_id=0, project_id=project, run=1, context="push main", subject=f"push main\n1\n0{AUTHORS}", said="",
+            told={}, state="waiting", created_at=datetime.now(UTC),
+        )  # fmt: skip
+        assert cleared(session, found) == why
+        assert not_yet(session, found) is (verdict == "held" and "control" not in measures)
+        found.created_at -= timedelta(hours=1)
+        assert not not_yet(session, found)
+        found.subject = "push main\n1\n0"
+        assert cleared(session, found) == "" and not not_yet(session, found)
+        session.expunge_all()
+
+
+OWNERS = Plan(
+    Events(),
+    (),
+    (),
+    owners=(Owner(("src/**",), ("a@x.example",)), Owner(("src/deep/**", "t/*"), ("b@x.example", "c@x.example"))),
+)
+
+
+@pytest.mark.parametrize(
+    ("places", "who"),
+    [
+        ([], []), (["docs/a"], []), (["src/a"], ["a@x.example"]), (["src/deep/a"], ["b@x.example", "c@x.example"]),
+        (["src/deep/a", "src/b", "src/c"], ["b@x.example", "c@x.example", "a@x.example"]), (["t/gate"], ["b@x.example", "c@x.example"]),
+        (["t/gate/more"], []),
+    ],
+)  # fmt: skip
+def test_the_last_owners_that_fit_are_whose_it_is(places: list[str], who: list[str]) -> None:
+    assert owners_of(OWNERS, places) == who

@@ -33,6 +33,7 @@ class NewWay(BaseModel):
     body: str = Field("", max_length=64_000)
     to: list[Annotated[str, Field(max_length=320)]] = Field([], max_length=100)
     authors: bool = False
+    owners: bool = False
 
 
 class NamedValue(BaseModel):

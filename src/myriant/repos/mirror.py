@@ -171,6 +171,11 @@ class Mirror:
             return []
         return [self.commit(i) for i in ids]
 
+    def authors(self, before: str, after: str, limit: int) -> list[str]:
+        """Who wrote the commits of `after` that `before` has not, by address, the newest first. Raises GitError."""
+        told = git(self.path, "log", "--format=%ae", f"--max-count={20 * limit}", after, f"^{before}", "--")
+        return list(dict.fromkeys(told.decode("utf-8", "replace").split()))[:limit]
+
     def is_ancestor(self, ancestor: str, commit: str) -> bool:
         try:
             git(self.path, "merge-base", "--is-ancestor", ancestor, commit)

@@ -67,6 +67,12 @@ def stale_controls(session: Session, before: datetime) -> Sequence[Control]:
     ).all()
 
 
+def has_controls(session: Session, run_id: int) -> bool:
+    """Whether cells of a run are, or were, repeated."""
+    query = select(Control.id).where(Control.run_id == run_id, Control.search_id.is_(None)).limit(1)
+    return session.scalar(query) is not None
+
+
 def controls_of_run(session: Session, run_id: int) -> Sequence[tuple[Control, str, str]]:
     """Control runs of a run with the job and key of their cells."""
     query = select(Control, Cell.job, Cell.key).join(Cell, Cell.id == Control.cell_id).where(_of_run(run_id))

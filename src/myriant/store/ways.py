@@ -79,6 +79,17 @@ def last_told(session: Session, way_id: int, context: str, run: int | None) -> D
     return session.scalars(query.order_by(Delivery.id.desc()).limit(1)).first()
 
 
+def receivers_since_clear(session: Session, way_id: int, context: str) -> list[str]:
+    """Who was told by mail that a context is held, since it was clear last."""
+    query = select(Delivery).where(Delivery.way_id == way_id, Delivery.context == context, Delivery.state == "sent")
+    found: dict[str, None] = {}
+    for told in session.scalars(query.order_by(Delivery.id.desc()).limit(200)):
+        if told.told.get("news") == "cleared":
+            break
+        found.update(dict.fromkeys(told.told.get("receivers", ())))
+    return list(found)
+
+
 def is_newest_decided(session: Session, run: Run) -> bool:
     query = select(Run.id).where(Run.project_id == run.project_id, Run.context == run.context, Run.number > run.number)
     return session.scalar(query.where(Run.verdict.in_(DECIDED)).limit(1)) is None

@@ -4908,6 +4908,11 @@ export interface components {
              * @default false
              */
             authors: boolean;
+            /**
+             * Owners
+             * @default false
+             */
+            owners: boolean;
         };
         /** Offset */
         Offset: {

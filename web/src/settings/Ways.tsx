@@ -91,7 +91,7 @@ function One({ project, way }: { project: string; way: Way }) {
 function Add({ project, onDone }: { project: string; onDone: () => void }) {
   const client = useQueryClient();
   const values = useQuery(templateValuesQuery).data ?? [];
-  const [wish, setWish] = useState({ name: "", kind: "request", branches: "", url: "", header: "", body: USUAL, to: "", authors: false, pulls: false, what: "news", every: "weekday", at: "07:30" });
+  const [wish, setWish] = useState({ name: "", kind: "request", branches: "", url: "", header: "", body: USUAL, to: "", authors: false, owners: false, pulls: false, what: "news", every: "weekday", at: "07:30" });
   const set = (change: Partial<typeof wish>) => setWish({ ...wish, ...change });
   const keep = useMutation({
     mutationFn: () => {
@@ -99,7 +99,7 @@ function Add({ project, onDone }: { project: string; onDone: () => void }) {
       return api.PUT("/api/v1/projects/{project}/ways/{way}", {
         params: { path: { project, way: wish.name } },
         body: {
-          kind: wish.kind, always: wish.what === "always", on: true, morning: wish.what === "morning" ? `${wish.every} ${wish.at} ${zone}` : "", url: wish.url.trim(), method: wish.pulls ? "PUT" : "POST", events: wish.pulls ? ["pull-request"] : [], body: wish.kind === "request" ? wish.body : "", authors: wish.authors,
+          kind: wish.kind, always: wish.what === "always", on: true, morning: wish.what === "morning" ? `${wish.every} ${wish.at} ${zone}` : "", url: wish.url.trim(), method: wish.pulls ? "PUT" : "POST", events: wish.pulls ? ["pull-request"] : [], body: wish.kind === "request" ? wish.body : "", authors: wish.authors, owners: wish.owners,
           branches: wish.branches.split(/[\s,]+/).filter(Boolean),
           headers: name && rest.length ? { [name.trim()]: rest.join(":").trim() } : {},
           to: wish.kind === "mail" ? wish.to.split(/[\s,;]+/).filter(Boolean) : [],
@@ -127,7 +127,8 @@ function Add({ project, onDone }: { project: string; onDone: () => void }) {
       {wish.kind === "mail" ? (
         <div className={classes.fields}>
           <TextInput size="xs" label="To" placeholder="ada@tidewater.example" value={wish.to} onChange={(e) => set({ to: e.currentTarget.value })} />
-          <Checkbox size="xs" label="and the commit's author" checked={wish.authors} onChange={(e) => set({ authors: e.currentTarget.checked })} />
+          <Checkbox size="xs" label="and who wrote what may have done it" checked={wish.authors} onChange={(e) => set({ authors: e.currentTarget.checked })} />
+          <Checkbox size="xs" label="and the owners that the plan names" checked={wish.owners} onChange={(e) => set({ owners: e.currentTarget.checked })} />
         </div>
       ) : (
         <>

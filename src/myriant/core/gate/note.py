@@ -34,6 +34,7 @@ class NotedFailure:
     key: str
     test: str
     message: str
+    places: tuple[str, ...] = ()  # its file, and itself as a path: by what its owners are found
 
 
 def commit_note(said: Word, blocks: Sequence[str]) -> str:

@@ -279,9 +279,14 @@ TABLES: dict[str, dict[str, Key]] = {
     "notify": {
         "mail": Key("table:mail", "Mails.", '{ to = ["committers"], at = ["held"] }'),
         "webhook": Key("tables:webhook", "Messages sent over HTTP.", ""),
+        "owner": Key("tables:owner", "Whose files and tests are whose; the last that fits counts.", ""),
+    },
+    "owner": {
+        "of": Key("globs", "Paths, or tests as suite/class/name.", '["src/locks/**"]', needed=True),
+        "who": Key("texts", "Addresses.", '["ada@tidewater.example"]', needed=True),
     },
     "mail": {
-        "to": Key("texts", '"committers" or addresses.', '["committers"]', needed=True),
+        "to": Key("texts", '"committers", "owners" or addresses.', '["committers"]', needed=True),
         "at": Key("each:held|cleared|released|always", "At which moments.", '["held", "cleared"]', needed=True),
     },
     "webhook": {

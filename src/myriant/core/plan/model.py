@@ -257,7 +257,16 @@ class Notify:
     at: tuple[str, ...]  # held, cleared, released, always
     to: tuple[str, ...] = ()  # addresses
     committers: bool = False
+    owners: bool = False
     url_secret: str = ""  # a request, no mail
+
+
+@dataclass(frozen=True, slots=True)
+class Owner:
+    """Whose some paths and tests are."""
+
+    of: tuple[str, ...]
+    who: tuple[str, ...]  # addresses
 
 
 @dataclass(frozen=True, slots=True)
@@ -268,6 +277,7 @@ class Plan:
     coverage: CoveragePaths = CoveragePaths()
     levels: Mapping[BuiltIn, Level] = field(default_factory=dict)  # of built-in rules that the plan names
     notify: tuple[Notify, ...] = ()
+    owners: tuple[Owner, ...] = ()
 
     def level_of(self, rule: BuiltIn) -> Level:
         return self.levels.get(rule, USUAL_LEVELS[rule])

@@ -26,6 +26,7 @@ MOST_PROBLEMS = 1000
 _MOST_SYNTAX_ERRORS = 20
 _NOTHING = Selector(())
 _COMMITTERS = "committers"
+_OWNERS = "owners"
 
 
 @dataclass(frozen=True, slots=True)
@@ -173,17 +174,27 @@ class _PlanReader(Reader):
         maps = tuple((m["from"], m["to"]) for m in coverage.get("map") or () if len(m) == 2)
         paths = model.CoveragePaths(coverage.get("root"), coverage.get("exclude", ()), maps)
         told = tuple(self.notify(top.get("notify")))
-        return Plan(self.events(top.get("events")), tuple(jobs), rules, paths, levels, told)
+        owners = tuple(self.owners(top.get("notify")))
+        return Plan(self.events(top.get("events")), tuple(jobs), rules, paths, levels, told, owners)
+
+    def owners(self, found: Found | None) -> Iterator[model.Owner]:
+        for row in (found.get("owner") if found is not None else None) or ():
+            for i, who in enumerate(row.get("who", ())):
+                if not is_address(who):
+                    mend = 'write an address like "ada@tidewater.example"'
+                    self.problem((*row.at("who"), i), f"{who[:80]!r} is no address for mail", mend, value=True)
+            if "of" in row and "who" in row:
+                yield model.Owner(tuple(row["of"]), tuple(w for w in row["who"] if is_address(w)))
 
     def notify(self, found: Found | None) -> Iterator[model.Notify]:
         mail = found.get("mail") if found is not None else None
         if mail is not None and "to" in mail and "at" in mail:
             for i, to in enumerate(mail["to"]):
-                if to != _COMMITTERS and not is_address(to):
-                    mend = 'write "committers", or an address like "ada@tidewater.example"'
+                if to not in (_COMMITTERS, _OWNERS) and not is_address(to):
+                    mend = 'write "committers", "owners", or an address like "ada@tidewater.example"'
                     self.problem((*mail.at("to"), i), f"{to[:80]!r} is no address for mail", mend, value=True)
-            named = tuple(t for t in mail["to"] if t != _COMMITTERS and is_address(t))
-            yield model.Notify(mail["at"], named, _COMMITTERS in mail["to"])
+            named = tuple(t for t in mail["to"] if t not in (_COMMITTERS, _OWNERS) and is_address(t))
+            yield model.Notify(mail["at"], named, _COMMITTERS in mail["to"], _OWNERS in mail["to"])
         for row in (found.get("webhook") if found is not None else None) or ():
             if "url-secret" in row and "at" in row:
                 if re.fullmatch(r"[A-Z][A-Z0-9_]*", row["url-secret"]):

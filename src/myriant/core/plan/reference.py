@@ -147,6 +147,7 @@ _TITLES = {
     "notify": "`[notify]`",
     "mail": "`notify.mail`",
     "webhook": "`notify.webhook`",
+    "owner": "`[[notify.owner]]`",
     "after": "`after`",
 }
 

@@ -22,6 +22,7 @@ import httpx
 
 from myriant.core.telling.mail import message
 from myriant.core.telling.template import Filled, Template, TemplateError, fill
+from myriant.flow.announce.people import cleared, not_yet, receivers
 from myriant.flow.sealing import as_sealed, opened
 from myriant.flow.site import Site
 from myriant.store.changes import tell
@@ -61,16 +62,25 @@ def _deliver_one(site: Site, way_id: int) -> bool:
         way = session.get(Way, way_id)
         if found is None or way is None or not way.on or found.next_at > datetime.now(UTC):
             return False
+        if not_yet(session, found):
+            found.next_at = datetime.now(UTC) + timedelta(seconds=2)
+            return False
         found.tries += 1
         found.next_at = datetime.now(UTC) + wait_after(found.tries)  # also if this process is killed while it sends
         number, told, subject = found.id, found.told, found.subject
         project = session.get_one(Project, way.project_id)
         content = opened(site.key(), project.id, as_sealed(way.name), way.sealed)
+        to = receivers(json.loads(content or "{}"), told, subject) if way.kind == "mail" and content else []
+        nobody = cleared(session, found)
         kind, names = way.kind, {n: s.sealed for n, s in secrets_named(session, project.id, _secrets(content)).items()}
         project_id, signed_with = project.id, project.event_secret
     secrets = {n: v for n, s in names.items() if (v := opened(site.key(), project_id, n, s)) is not None}
     event = f"{project_id}/{number}/{subject}"
-    answer = attempt(site, kind, content, told, secrets, event=event, signed_with=signed_with)
+    if kind == "mail" and content and (nobody or not to):
+        answer = Answer(False, f"nobody is told: {nobody or 'nobody is named that was not told already'}", lasting=True)
+    else:
+        told = {**told, "receivers": to} if kind == "mail" else told
+        answer = attempt(site, kind, content, told, secrets, event=event, signed_with=signed_with)
     with site.store.transaction() as session:
         sent = session.get(Delivery, number, with_for_update=True)
         if sent is None:
@@ -78,6 +88,7 @@ def _deliver_one(site: Site, way_id: int) -> bool:
         sent.answer = answer.said[:2000]
         if answer.arrived:
             sent.state, sent.sent_at = "sent", datetime.now(UTC)
+            sent.told = {**sent.told, **({"receivers": to} if kind == "mail" else {})}
         elif answer.lasting or sent.tries >= MOST_TRIES:
             sent.state = "aside"
         tell(session, "run", session.get_one(Project, sent.project_id).name, sent.run)
@@ -220,9 +231,7 @@ def _mail(site: Site, wish: Mapping[str, Any], told: Mapping[str, Any], event: s
         return Answer(False, f"no mail server is configured; set {MAIL_SERVER}")
     parts = urlsplit(server)
     host, port = parts.hostname or "", parts.port or (465 if parts.scheme == "smtps" else 25)
-    to = list(wish["to"])
-    if wish.get("authors") and told.get("mail"):
-        to = list(dict.fromkeys([*to, told["mail"]]))
+    to = list(told.get("receivers") or wish["to"])
     settings = f"{site.address}/p/{told['project']}/settings"
     what = told.get("subject") or f"{told['context']} {told['news'] or told['state']}: {told['title']}"
     subject = f"[{told['project']}] {what}"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping, Sequence
 from fractions import Fraction
 from statistics import median
@@ -17,6 +18,8 @@ from myriant.core.states import DECIDED, State, Verdict
 from myriant.core.telling.news import News, Outcome, news
 from myriant.core.telling.outcome import Told, outcome_text
 from myriant.core.written import counted, duration, percent
+from myriant.flow.announce.people import AUTHORS, concerned, is_split
+from myriant.flow.sealing import as_sealed, opened
 from myriant.flow.site import Site
 from myriant.store.coverage import coverage_totals_of
 from myriant.store.outcomes import remember_outcome
@@ -30,6 +33,7 @@ from myriant.store.ways import (
     is_newest_decided,
     last_told,
     pass_over,
+    receivers_since_clear,
     ways_of,
 )
 
@@ -49,6 +53,8 @@ def tell_ways(site: Site, run_id: int) -> None:
             return
         project = session.get_one(Project, run.project_id)
         released = is_released(session, run)
+        mailed = any(w.kind == "mail" for w in ways)
+        people = concerned(site, session, project, run) if mailed and run.verdict in DECIDED else None
         for way in ways:
             if released and _of_interest(way, News.RELEASED):
                 told = values_of(site, session, project, run, News.RELEASED)
@@ -56,10 +62,18 @@ def tell_ways(site: Site, run_id: int) -> None:
             last = last_told(session, way.id, run.context, run.number if way.always else None)
             what = _news(session, run, last)
             told = values_of(site, session, project, run, what)
+            if way.kind == "mail":
+                told |= people or {}
+                told["before"] = receivers_since_clear(session, way.id, run.context) if what is News.CLEARED else []
             if (way.always and _as_before(told, last)) or (not way.always and what is News.NONE):
                 continue
             after = last.id if last is not None else 0
-            _keep(session, project, run, way, told, f"{run.context}\n{run.number}\n{after}")
+            subject = f"{run.context}\n{run.number}\n{after}"
+            wish = json.loads(opened(site.key(), project.id, as_sealed(way.name), way.sealed) or "{}")
+            told["split"] = way.kind == "mail" and not way.always and is_split(wish, told, session, run)
+            _keep(session, project, run, way, told, subject)
+            if told["split"]:
+                _keep(session, project, run, way, told, subject + AUTHORS)
 
 
 def _keep(session: Session, project: Project, run: Run, way: Way, told: Mapping[str, Any], subject: str) -> None:

@@ -81,7 +81,11 @@ def tell_run(
     )  # fmt: skip
     if run.wish.get("said"):
         run.sentence += f" {run.wish['said']}."
-    run.measures = {**run.measures, "causes": causes_told(new)}
+    run.measures = {
+        **run.measures,
+        "causes": causes_told(new),
+        "places": [p for n in new for p in n.places][:MOST_PLACES],
+    }
     whole = coverage_totals_of(session, [run.id]).get((run.id, ""))
     run.judged = [judged_json(j) for j in judged]
     run.note = block(
@@ -93,6 +97,15 @@ def tell_run(
         changed=Fraction(*share) if (share := run.measures.get("coverage.changed")) else None,
         uncovered=run.measures.get("uncovered", ()),
     )  # fmt: skip
+
+
+MOST_PLACES = 200  # files and tests that owners are looked for by
+
+
+def _places(row: Shown) -> tuple[str, ...]:
+    """What owners of a failure are found by: its file where that is told, and itself as a path."""
+    named = "/".join(p for p in (row.suite, row.klass, row.name) if p)
+    return tuple(p for p in (str(row.extra.get("file") or ""), named[:500]) if p)
 
 
 MOST_TOLD = 12  # causes that messages name
@@ -184,7 +197,7 @@ def mark_cells(session: Session, project_id: int, cells: Sequence[Cell], compare
             cell.state, result, unexplained=bool(cell.counts.get("unexplained")), flaky=bool(cell.counts["flaky"])
         )
         noted += [
-            NotedFailure(cell.job, cell.key, test_title(row.suite, row.klass, row.name), row.message)
+            NotedFailure(cell.job, cell.key, test_title(row.suite, row.klass, row.name), row.message, _places(row))
             for row in by_attempt.get(compared.attempts[name], [])
             if row.number < len(result.new) and result.new[row.number]
         ]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import Counter
+
 from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis.compare import CellName
@@ -23,7 +25,9 @@ def repeat_controls(site: Site, run_id: int) -> None:
         run = session.get(Run, run_id, with_for_update=True)
         if run is None or run.verdict != Verdict.HELD:
             return
-        planned = _planned(session, run)
+        planned, said = _planned(session, run)
+        if not planned and said is not None:
+            run.measures = {**run.measures, "control": said}
         session.add_all(planned)
         if planned:
             session.flush()
@@ -31,8 +35,10 @@ def repeat_controls(site: Site, run_id: int) -> None:
             tell_of_run(session, run)
 
 
-def _planned(session: Session, run: Run) -> list[Control]:
-    """One more repeat of each cell that has none under way and some test of which more is to be known."""
+def _planned(session: Session, run: Run) -> tuple[list[Control], dict[str, int] | None]:
+    """One more repeat of each cell that has none under way and some test of which more is to be known; and of how many
+    tests they say what, once none goes on.
+    """
     rows = controls_of_run(session, run.id)
     _, compared = beside(session, session.get_one(Project, run.project_id), run, None)
     cells = {(c.job, c.key): c for c in cells_of(session, run.id)}
@@ -53,7 +59,10 @@ def _planned(session: Session, run: Run) -> list[Control]:
             found.append(_repeat(run, cell, Place.HERE, run.tested or run.commit))
         if baseline is not None and any(there for _, there in asked):
             found.append(_repeat(run, cell, Place.BASELINE, baseline))
-    return found
+    going = any(c.state in (ControlState.WAITING, ControlState.RUNNING) for c, _, _ in rows)
+    unheard = len({t for tests in new.values() for t in tests} - set(told))
+    said = Counter(a.said for a in told.values()) + Counter({"unsure": unheard})
+    return found, None if going else dict(said)
 
 
 def _repeat(run: Run, cell: Cell, place: Place, commit: str) -> Control:

@@ -47,6 +47,7 @@ class WayWish:
     body: str = ""
     to: Sequence[str] = ()
     authors: bool = False
+    owners: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,10 +115,11 @@ def _content(wish: WayWish) -> tuple[str, dict[str, Any]]:
         wrong = next((t for t in wish.to if not is_address(t)), None)
         if wrong is not None:
             raise BadInput(f"{wrong[:80]!r} is no address for mail", "write for example ada@tidewater.example")
-        if len(wish.to) > MOST_TO or not (wish.to or wish.authors):
+        if len(wish.to) > MOST_TO or not (wish.to or wish.authors or wish.owners):
             raise BadInput(f"mail goes to 1 to {MOST_TO} addresses", "name some, or the commits' authors")
-        said = ", ".join([*wish.to, *(["the commits' authors"] if wish.authors else [])])
-        return said, {"to": list(wish.to), "authors": wish.authors}
+        people = [(wish.authors, "the commits' authors"), (wish.owners, "the owners of what it is about")]
+        said = ", ".join([*wish.to, *(words for wanted, words in people if wanted)])
+        return said, {"to": list(wish.to), "authors": wish.authors, "owners": wish.owners}
     if wish.kind != "request":
         raise BadInput(f"there is no way of the kind {wish.kind[:40]!r}", "request or mail")
     try:

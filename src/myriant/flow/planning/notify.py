@@ -48,5 +48,6 @@ def _content(told: Notify) -> tuple[str, str, Mapping[str, Any]]:
     if told.url_secret:
         content = {"url": f"{{secret:{told.url_secret}}}", "method": "POST", "headers": {}, "body": ""}
         return "request", f"the address in {told.url_secret}", content
-    said = ", ".join([*told.to, *(["the commits' authors"] if told.committers else [])])
-    return "mail", said, {"to": list(told.to), "authors": told.committers}
+    people = [(told.committers, "the commits' authors"), (told.owners, "the owners of what it is about")]
+    said = ", ".join([*told.to, *(words for wanted, words in people if wanted)])
+    return "mail", said, {"to": list(told.to), "authors": told.committers, "owners": told.owners}
