@@ -122,6 +122,9 @@ def test_when_every_one_conflicts_the_first_is_tested_and_when_it_is_stopped_not
         "newest"
     ]
     repo.world.http.post(f"/projects/together/runs/{open_run['number']}/stop")
+    over = [f":refs/changes/{number}/head" for number in (1, 2, 3, 4, 5, 11, 12, 13, 14)]
+    repo.git("push", "--quiet", "origin", *over)
+    until(lambda: repo.world.get("/projects/together/pull-requests")["pulls"] == [])
 
 
 def test_pull_requests_are_tested_anew_when_their_target_moves_if_that_is_wanted(repo: Repository) -> None:

@@ -13,6 +13,8 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+from tenacity import Retrying, retry_if_exception, stop_after_attempt
+
 from myriant.core.gate import drilled
 from myriant.core.gate.drilled import Fault, Scenario, Where
 from myriant.core.plan.globs import matches
@@ -42,6 +44,7 @@ from myriant.flow.site import Site
 from myriant.flow.who import Person
 from myriant.repos.git import GitError, git
 from myriant.store.audit import record
+from myriant.store.engine import is_deadlock
 from myriant.store.projects import all_projects, project_named
 from myriant.store.runs import run_numbered
 from myriant.store.secrets import secrets_of_project
@@ -177,9 +180,10 @@ def _steps(
         commit = _commit(folder, text, files, names, number, scenario.title)
         remember_branches(site, copy)
         cells = _cells(found, scenario, where, files, names)
-        run = import_run(
-            site, copy, PastRun(commit, found.event.branch, at + timedelta(seconds=number), cells, alone=True)
-        )
+        past = PastRun(commit, found.event.branch, at + timedelta(seconds=number), cells, alone=True)
+        for again in Retrying(retry=retry_if_exception(is_deadlock), stop=stop_after_attempt(8), reraise=True):
+            with again:  # the worker looks at every project meanwhile
+                run = import_run(site, copy, past)
         steps.append(_read(site, name, copy, folder, commit, run, scenario))
     return steps
 
