@@ -71,6 +71,9 @@ def on_branch() -> ColumnElement[bool]:
 def runs_on(session: Session, project_id: int, ref: str, most: int, before: Run | None = None) -> Sequence[Run]:
     """The newest runs on a ref in the order of ancestry, those before a run if given."""
     query = select(Run).where(Run.project_id == project_id, on_ref(ref))
+    if ref.startswith(BATCH):  # of merges that stand beside each other: as they were tried
+        query = query.where(Run.number < before.number) if before is not None else query
+        return session.scalars(query.order_by(Run.number.desc()).limit(most)).all()
     if before is not None:
         query = query.where((Run.depth < before.depth) | ((Run.depth == before.depth) & (Run.number < before.number)))
     return session.scalars(query.order_by(Run.depth.desc(), Run.number.desc()).limit(most)).all()

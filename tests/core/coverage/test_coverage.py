@@ -381,10 +381,35 @@ def test_alike_files_are_merged_as_any_others_are(reports: int, size: int, data:
         return FileCoverage(np.array(lines, np.int32), np.array(hits, np.int32), none, none, none)
 
     usual = list(range(1, size + 1))
-    odd = data.draw(st.booleans())
-    parts = [{"a": file(usual), "b": file(usual[1:] if odd and i else usual), **({"c": file([7])} if i % 2 else {})}
+    odd = data.draw(st.sampled_from([usual, usual[1:], [n + 1 for n in usual]]))
+    parts = [{"a": file(usual), "b": file(odd if i else usual), **({"c": file([7])} if i % 2 else {})}
              for i in range(reports)]  # fmt: skip
     found = merge_files(parts)
     for path in {p for part in parts for p in part}:
         one = merge([part[path] for part in parts if path in part])
         assert found[path].lines.tolist() == one.lines.tolist() and found[path].hits.tolist() == one.hits.tolist()
+
+
+ONE_CONDITION = """<?xml version="1.0"?><coverage clover="3"><project><file name="a.js" path="a.js">
+<metrics conditionals="2" coveredconditionals="{}"/><line num="1" type="cond" truecount="{}" falsecount="{}"/></file></project></coverage>"""
+
+
+@pytest.mark.parametrize(
+    ("stated", "yes", "no", "taken"),
+    [(1, 1, 0, 1), (2, 2, 0, 2), (1, 2, 0, 1), (2, 1, 1, 2), (0, 0, 0, 0), ("", 2, 0, 1), (7, 2, 0, 1)],
+)
+def test_a_condition_is_read_as_its_file_states_of_itself(stated: object, yes: int, no: int, taken: int) -> None:
+    _, found = read_coverage([ONE_CONDITION.format(stated, yes, no).encode()])
+    assert found.files["a.js"].totals.branches_covered == taken and found.files["a.js"].totals.branches_valid == 2
+
+
+def test_opposite_ways_of_a_condition_in_two_cells_are_both_taken() -> None:
+    parts = [read_coverage([ONE_CONDITION.format(1, *ways).encode()])[1].files for ways in ((1, 0), (0, 1))]
+    assert merge_files(parts)["a.js"].totals.branches_covered == 2
+
+
+def test_a_line_that_a_class_names_twice_is_covered_where_either_is() -> None:
+    for hits in ((3, 0), (0, 3)):
+        lines = "".join(f'<line number="4" hits="{n}"/>' for n in hits)
+        text = f'<coverage><packages><package><classes><class filename="a.py"><lines>{lines}</lines></class></classes></package></packages></coverage>'
+        assert read_coverage([text.encode()])[1].files["a.py"].hits.tolist() == [3]

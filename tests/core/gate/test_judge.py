@@ -312,3 +312,11 @@ def test_a_new_rule_only_warns_in_its_first_runs(before: dict[str, int], verdict
     assert (verdict_of(judged), last.rule.level, last.met) == (verdict, level, False)
     assert ("only warns in its first 3 runs" in last.reason) is (level == "warn")
     assert beyond_repair([last]) == []
+
+
+@pytest.mark.parametrize(
+    ("more", "said"), [({}, 6), ({"after_runs": 3}, 7), ({"kinds": ("deep",)}, 7), ({"jobs": ("unit",)}, 7)]
+)
+def test_a_rule_that_asks_the_same_as_a_built_in_one_is_said_once(more: dict[str, object], said: int) -> None:
+    rule = Rule("none new", "tests.new", "at-most", Fraction(0), **more)  # type: ignore[arg-type]
+    assert len(judge(plan(), [rule], measured({"tests.new": 0}), NOTHING)) == said

@@ -130,3 +130,11 @@ def test_every_place_of_a_document_is_found_by_its_pointer(document: Any) -> Non
 @given(JSON, st.text(max_size=20))
 def test_no_body_and_no_pointer_ends_the_reading(document: Any, pointer: str) -> None:
     pointed(document, f"/{pointer}")
+
+
+@pytest.mark.parametrize(
+    ("pointer", "found"),
+    [("", {"~1": 5, "/": [7]}), ("/~01", 5), ("/~1/0", 7), ("/~1/00", None), ("/~1/1", None), ("/~1/-", None)],
+)
+def test_a_pointer_is_read_as_its_standard_says(pointer: str, found: Any) -> None:
+    assert pointed({"~1": 5, "/": [7]}, pointer) == found

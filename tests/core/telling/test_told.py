@@ -12,7 +12,7 @@ from myriant.core.states import Verdict
 from myriant.core.telling.badge import HEIGHT, Badge, svg
 from myriant.core.telling.mail import is_address, message
 from myriant.core.telling.news import Outcome, news
-from myriant.core.telling.outcome import Told, outcome_text
+from myriant.core.telling.outcome import Told, as_one_line, outcome_text
 
 H, C, U, X = Verdict.HELD, Verdict.CLEAR, Verdict.UNDECIDED, Verdict.EXEMPT
 
@@ -87,3 +87,14 @@ def test_a_badge_is_whole_svg_whatever_it_says(name: str, text: str, mark: str) 
             root.attrib["height"] == str(HEIGHT) and root.attrib["role"] == "img" and float(root.attrib["width"]) < 1400
         )
         assert len(svg(Badge("lockstep", "held", "held"), theme)) < 1500
+
+
+@pytest.mark.parametrize(
+    ("text", "line"),
+    [
+        ("gauge_test of a_b", "gauge_test of a_b"), ("_gate_ is __shut__", "\\_gate\\_ is \\_\\_shut\\_\\_"),
+        ("a *b* [c](d) <e> #1 | `f`", "a \\*b\\* \\[c\\](d) \\<e\\> \\#1 \\| \\`f\\`"), ("two\nlines", "two lines"),
+    ],
+)  # fmt: skip
+def test_nothing_speaks_in_one_line(text: str, line: str) -> None:
+    assert as_one_line(text, 200) == line
