@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import os
+import random
 import time
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
@@ -12,12 +14,15 @@ import sqlalchemy as sa
 
 from conftest import Repository, World, one_installation, stored_project
 from myriant.core.plan.model import Events, Owner, Plan
+from myriant.core.results.model import Outcome
 from myriant.core.states import Verdict
 from myriant.flow.announce import sending
 from myriant.flow.announce.people import AUTHORS, cleared, not_yet, owners_of
 from myriant.flow.announce.ways import tell_ways
 from myriant.flow.keep.mornings import tell_mornings
-from myriant.store.tables import Delivery, Run, Way
+from myriant.flow.sealing import as_sealed, seal
+from myriant.store.engine import Store
+from myriant.store.tables import Attempt, Cell, Delivery, Failure, Run, Way
 from standins import MailRoom, Receiver, mail_room, receiver
 
 GREEN = "mkdir -p out; cp report.xml out/a.xml"
@@ -498,3 +503,82 @@ OWNERS = Plan(
 )  # fmt: skip
 def test_the_last_owners_that_fit_are_whose_it_is(places: list[str], who: list[str]) -> None:
     assert owners_of(OWNERS, places) == who
+
+
+def told_by_an_oracle(history: list[tuple[str, str, frozenset[str]]]) -> list[tuple[str, int, str]]:
+    """What those who follow branches hear, by a few lines of its own: context, run, news."""
+    found: list[tuple[str, int, str]] = []
+    held: dict[str, frozenset[str] | None] = {}  # by context, what they know to fail; None: it is clear
+    for number, (context, verdict, failing) in enumerate(history, 1):
+        known = held.get(context)
+        if verdict == "held" and known is None:
+            found.append((context, number, "held"))
+            held[context] = failing
+        elif verdict == "held" and known is not None and not failing <= known:
+            found.append((context, number, "held by more"))
+            held[context] = failing
+        elif verdict == "clear" and known is not None:
+            found.append((context, number, "cleared"))
+            held[context] = None
+    return found
+
+
+def test_of_two_hundred_runs_each_news_is_told_once_and_nothing_else(telling: World) -> None:
+    site = telling.installation.site
+    assert site is not None
+    luck = random.Random(200)
+    project, _ = stored_project(site.store, runs=0)
+    with site.store.transaction() as session:
+        for name, always in (("every", True), ("news", False)):
+            sealed = seal(site.key(), project, as_sealed(name), json.dumps({"to": ["a@x.example"], "authors": True}))
+            session.add(
+                Way(project_id=project, name=name, kind="mail", shown="", sealed=sealed, always=always, by="", on=True)
+            )
+    history: list[tuple[str, str, frozenset[str]]] = []
+    for number in range(1, 201):
+        context = luck.choice(["push main", "push main", "push side", "pull-request 7"])
+        verdict = luck.choice(["held", "held", "clear", "exempt"])
+        failing = frozenset(luck.sample("abcd", luck.randint(1, 3))) if verdict == "held" else frozenset()
+        history.append((context, verdict, failing))
+        tell_ways(site, judged(site.store, project, number, context, verdict, failing))
+        if luck.random() < 0.3:  # a task may run twice
+            with site.store.view() as session:
+                again = session.scalars(sa.select(Run.id).where(Run.project_id == project, Run.number == number)).one()
+            tell_ways(site, again)
+    with site.store.view() as session:
+        rows = session.execute(
+            sa.select(Way.name, Delivery.context, Delivery.run, Delivery.told["news"].astext, Delivery.told["state"].astext)
+            .join(Way, Way.id == Delivery.way_id).where(Delivery.project_id == project).order_by(Delivery.id)
+        ).all()  # fmt: skip
+    assert [tuple(r[1:4]) for r in rows if r[0] == "news"] == told_by_an_oracle(history)
+    assert [(r[1], r[2], r[4]) for r in rows if r[0] == "every"] == [
+        (context, number, verdict) for number, (context, verdict, _) in enumerate(history, 1)
+    ]
+
+
+def judged(store: Store, project: int, number: int, context: str, verdict: str, failing: frozenset[str]) -> int:
+    """A run that was judged, with what fails in it; its id."""
+    with store.transaction() as session:
+        run = Run(
+            project_id=project, number=number, event="push", context=context, branch="main", commit=f"{number:040x}",
+            state="failed" if failing else "passed", verdict=verdict, sentence=f"{verdict} {number}", depth=number,
+            author_mail="ada@fenmark.example", measures={"jobs": {}}, ended_at=datetime.now(UTC),
+        )  # fmt: skip
+        session.add(run)
+        session.flush()
+        cell = Cell(
+            run_id=run.id, job="unit", job_title="unit", position=0, key="", values={}, wants=[], state="failed"
+        )
+        session.add(cell)
+        session.flush()
+        attempt = Attempt(
+            cell_id=cell.id, number=1, state="failed", runner="", lease_digest="", lease_until=sa.func.now()
+        )
+        session.add(attempt)
+        session.flush()
+        cell.attempt_id = attempt.id
+        session.add_all(
+            Failure(attempt_id=attempt.id, test=i, outcome=int(Outcome.FAILED), message="", detail="", signature=s)
+            for i, s in enumerate(sorted(failing))
+        )
+        return run.id
