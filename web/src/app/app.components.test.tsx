@@ -120,7 +120,7 @@ const pull = (more: Partial<Pull>): Pull => ({ number: 7, title: "Raise the gate
 
 test("a stranger's pull request is let run at the head that was looked at", async () => {
   const head = "ab12cd3".padEnd(40, "0");
-  const answers = { "GET /api/v1/projects/lockstep/pull-requests": { said: "1 pull request open: 1 of strangers to be looked at.", pulls: [pull({ asks: head, stale: true })], closed: 0 }, "POST /api/v1/projects/lockstep/pull-requests/7/word": { said: "", runs: [3], repeated: false } };
+  const answers = { "GET /api/v1/projects/lockstep/pull-requests": { said: "1 pull request open: 1 of strangers to be looked at.", pulls: [pull({ asks: head, stale: true })], closed: 0, batches: [] }, "POST /api/v1/projects/lockstep/pull-requests/7/word": { said: "", runs: [3], repeated: false } };
   const { user, written } = shown(<Routes><Route path="/p/:project/pulls" element={<Pulls />} /></Routes>, { at: "/p/lockstep/pulls", answers });
   const button = await screen.findByRole("button", { name: "Let it run at ab12cd3" });
   expect(screen.queryByRole("button", { name: "Test it as it stands now" })).toBeNull();
@@ -129,7 +129,7 @@ test("a stranger's pull request is let run at the head that was looked at", asyn
 });
 
 test("a pull request says what stands in its way, and is tested as it stands now", async () => {
-  const answers = { "GET /api/v1/projects/lockstep/pull-requests": { said: "1 pull request open: all are being tested.", pulls: [pull({})], closed: 2 }, "POST /api/v1/projects/lockstep/pull-requests/7/runs": { said: "", runs: [3], repeated: false } };
+  const answers = { "GET /api/v1/projects/lockstep/pull-requests": { said: "1 pull request open: all are being tested.", pulls: [pull({})], closed: 2, batches: [] }, "POST /api/v1/projects/lockstep/pull-requests/7/runs": { said: "", runs: [3], repeated: false } };
   const { user, written, calls } = shown(<Routes><Route path="/p/:project/pulls" element={<Pulls />} /></Routes>, { at: "/p/lockstep/pulls", answers });
   const row = await screen.findByRole("listitem", { name: "Pull request 7" });
   expect(row.textContent).toContain("Its head has not been tested.");
