@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session, aliased
 from myriant.core.gate.word import Said
 from myriant.core.states import EventKind, Verdict
 from myriant.store.projects import living_contexts
-from myriant.store.tables import Acceptance, JobResult, Lasting, Run
+from myriant.store.tables import Acceptance, JobResult, Lasting, Project, Run
 
 
 def verdicts_of_commits(session: Session, project_id: int, commits: Collection[str]) -> dict[str, list[Said]]:
@@ -113,12 +113,17 @@ def reopen_job_results(session: Session, run_id: int) -> None:
 
 
 def judged_rules(session: Session, run: Run, names: Collection[str]) -> dict[str, int]:
-    """By name of a rule, in how many earlier runs of the run's branch it was judged."""
-    context = f"{EventKind.PUSH} {run.branch}"
-    there = select(func.count()).where(
-        Run.project_id == run.project_id, Run.context == context, Run.number < run.number
-    )
-    return {n: session.scalar(there.where(Run.judged.contains([{"name": n}]))) or 0 for n in names}
+    """By name of a rule, in how many earlier runs of the main branch it was judged, or of the run's own if those are
+    more: what settled there holds on every branch and tag.
+    """
+    main = session.scalar(select(Project.main_branch).where(Project.id == run.project_id))
+    there = select(func.count()).where(Run.project_id == run.project_id, Run.number < run.number)
+
+    def on(branch: str | None, name: str) -> int:
+        here = there.where(Run.context == f"{EventKind.PUSH} {branch}", Run.judged.contains([{"name": name}]))
+        return session.scalar(here) or 0
+
+    return {name: max(on(branch, name) for branch in {main, run.branch}) for name in names}
 
 
 def runs_with_ids(session: Session, ids: Iterable[int]) -> dict[int, Run]:

@@ -338,3 +338,36 @@ def test_a_failed_step_has_ended_well_only_when_all_of_it_is_set_aside(
 
 def test_contexts_name_a_push_by_its_branch() -> None:
     assert str(push_to("main")) == "push main" and push_to("main").said == "push to main"
+
+
+@pytest.mark.parametrize(
+    ("before", "now", "said"),
+    [
+        ("", "after-runs = 5", ["the rule “covered” only warns for its first 5 runs"]),
+        ("after-runs = 5", "after-runs = 5", []), ("after-runs = 5", "", []), ("after-runs = 5", "after-runs = 3", []),
+        ("after-runs = 5", "after-runs = 6", ["the rule “covered” only warns for its first 6 runs"]),
+        # under another name it is counted from the beginning
+        ("after-runs = 5", 'after-runs = 5\nname = "new"', ["the rule “covered” only warns for its first 5 runs"]),
+        ("", 'name = "new"', []),
+    ],
+)  # fmt: skip
+def test_a_rule_that_has_settled_cannot_be_made_to_warn_again_in_silence(
+    before: str, now: str, said: list[str]
+) -> None:
+    def plan_with(more: str) -> Plan:
+        named = more if "name" in more else f'{more}\nname = "covered"'
+        text = f"""version = 1
+[jobs.unit]
+[[jobs.unit.steps]]
+command = "make"
+collect = {{ tests = ["a.xml"], coverage = ["b.xml"] }}
+[[gate.rules]]
+measure = "coverage.line"
+at-least = 0.8
+{named}
+"""
+        plan = read_plan(text.encode()).plan
+        assert plan is not None
+        return plan
+
+    assert loosened(plan_with(now), plan_with(before)) == said

@@ -167,7 +167,7 @@ def _gate(now: Plan, before: Plan) -> Iterator[str]:
             yield f"the rule “{old.name}” only warns"
         if best.since is not None and best.since != old.since and (old.since is None or best.since > old.since):
             yield f"the rule “{old.name}” holds only since {best.since}"
-        if best.after_runs > old.after_runs:
+        if best.after_runs > old.after_runs or (best.after_runs and best.name != old.name):  # it is counted by its name
             yield f"the rule “{old.name}” only warns for its first {counted(best.after_runs, 'run')}"
 
 

@@ -274,7 +274,9 @@ TABLES: dict[str, dict[str, Key]] = {
         "kinds": Key("texts", "Only tests of these kinds.", '["integration"]'),
         "folder": Key("path", "Only files of this folder (coverage).", '"src/locks"'),
         "since": Key("date", "Holds from this day on.", "2026-11-01"),
-        "after-runs": Key("whole", "Only warns until it was judged in so many runs of the branch.", "10"),
+        "after-runs": Key(
+            "whole", "Only warns until it was judged in so many runs of the main branch, or of its own.", "10"
+        ),
     },
     "notify": {
         "mail": Key("table:mail", "Mails.", '{ to = ["committers"], at = ["held"] }'),

@@ -197,7 +197,7 @@ class Rule:
     folder: str | None = None
     since: date | None = None
     best_of: int = 1
-    after_runs: int = 0  # of its branch, in which it only warns
+    after_runs: int = 0  # of the main branch or its own, in which it only warns
     kinds: tuple[str, ...] = ()  # of tests; none: all
 
 
