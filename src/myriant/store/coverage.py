@@ -14,6 +14,8 @@ from myriant.core.coverage.model import FileCoverage, Totals
 from myriant.core.coverage.packed import pack_file, unpack_file
 from myriant.store.tables import CoverageFile, CoverageTotal, CoverageVector, SourceFile
 
+_VECTORS = 0x4D594356  # names the lock: vectors of coverage
+
 
 def keep_coverage(
     session: Session, project_id: int, run_id: int, job: str, attempt_id: int | None, files: Mapping[str, FileCoverage]
@@ -47,6 +49,7 @@ def keep_coverage(
 
 def _keep_vectors(session: Session, project_id: int, vectors: Mapping[bytes, bytes]) -> None:
     """Keep those that are not there yet: most are those of the run before."""
+    session.execute(select(func.pg_advisory_xact_lock_shared(_VECTORS)))  # none of them is removed before it is used
     digests = sorted(vectors)
     there = select(CoverageVector.digest).where(CoverageVector.project_id == project_id)
     known = set(session.scalars(there.where(CoverageVector.digest.in_(digests))))
@@ -57,6 +60,7 @@ def _keep_vectors(session: Session, project_id: int, vectors: Mapping[bytes, byt
 
 def forget_loose_vectors(session: Session, most: int) -> int:
     """Remove vectors that no file has any more; how many."""
+    session.execute(select(func.pg_advisory_xact_lock(_VECTORS)))
     used = select(CoverageFile.digest).where(CoverageFile.digest == CoverageVector.digest)
     loose = select(CoverageVector.project_id, CoverageVector.digest).where(~used.exists()).limit(most)
     gone = delete(CoverageVector).where(tuple_(CoverageVector.project_id, CoverageVector.digest).in_(loose))
