@@ -105,7 +105,9 @@ def test_another_hosts_events_are_read_by_a_mapping_and_believed_with_its_secret
 
     assert send(body).status_code == 401  # none are taken yet
     tried = world.http.post(f"{at}/try", json={"mapping": json.dumps(MAPPING), "example": json.dumps(told)})
-    assert "Pull request 3, lamp into main" in tried.json()["said"] and "maintainer looks at it" in tried.json()["said"]
+    assert (
+        "Pull request 3, lamp into main" in tried.json()["said"] and "a maintainer looks first" in tried.json()["said"]
+    )
     for wrong in ({"mapping": "{", "example": "{}"}, {"mapping": json.dumps(MAPPING), "example": "{"}):
         assert world.http.post(f"{at}/try", json=wrong).status_code == 422
     assert world.http.put(at, json={"mapping": json.dumps(MAPPING)}).status_code == 422  # without a secret
@@ -113,10 +115,21 @@ def test_another_hosts_events_are_read_by_a_mapping_and_believed_with_its_secret
     assert "lamp oil" not in json.dumps(world.get(at))
     assert send(body, "low water").status_code == 401 and send(body, project="nobody").status_code == 401
     taken = send(body).json()
-    assert "waits for a maintainer's word" in taken["said"] and send(body).json()["repeated"]
+    assert "waits for a maintainer's word" in taken["said"] and send(body).json()["said"] == taken["said"]
     assert pull_of(world, repo, 3)["asks"] == head
     assert send(b"{").status_code == 422 and send(b'{"wish": {"id": -1}}').status_code == 422
     assert send(b"[1]").json()["said"] == "nothing new in the repository"
     assert send(b"x" * (5 << 20)).status_code == 413
-    assert "merged" in send(json.dumps({**told, "now": "done"}).encode()).json()["said"]
+    ours = json.dumps({**told, "wish": {**told["wish"], "ours": True}}).encode()
+    first = send(ours).json()
+    assert len(first["runs"]) == 1 and send(ours).json() == {
+        **first,
+        "said": send(ours).json()["said"],
+        "runs": [],
+        "repeated": True,
+    }
+    done = json.dumps({**told, "now": "done"}).encode()
+    assert "merged" in send(done).json()["said"]
+    assert len(send(ours).json()["runs"]) == 1  # opened again, in the very same words
+    assert "merged" in send(done).json()["said"]
     assert world.http.put(at, json={"mapping": ""}).status_code == 204 and send(body).status_code == 401

@@ -97,6 +97,12 @@ def open_pulls_into(session: Session, project_id: int, branch: str) -> Sequence[
     return session.scalars(query.where(PullRequest.state == PullState.OPEN).order_by(PullRequest.number)).all()
 
 
+def targets_of_pulls(session: Session, project_id: int) -> list[str]:
+    """The branches that open pull requests go into."""
+    query = select(PullRequest.target).where(PullRequest.project_id == project_id, PullRequest.state == PullState.OPEN)
+    return sorted(set(session.scalars(query)))
+
+
 def projects_to_refresh(session: Session, now: datetime) -> Sequence[Project]:
     """Projects whose pull requests are to be tested with their moved targets now, locked."""
     query = select(Project).where(Project.pull_refresh_at <= now)

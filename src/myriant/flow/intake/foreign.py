@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-import hashlib
 import json
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
+
+from sqlalchemy.orm import Session
 
 from myriant.core.states import PullState
 from myriant.core.telling.foreign import ForeignChange, ForeignError, is_proven, read_foreign, read_mapping
@@ -19,10 +20,11 @@ from myriant.flow.sealing import opened, seal
 from myriant.flow.site import Site
 from myriant.flow.who import Person
 from myriant.store.audit import record
-from myriant.store.tables import SeenEvent
+from myriant.store.projects import branch_at
+from myriant.store.runs import newest_run_of_pull
+from myriant.store.tables import PullRequest
 
 SEALED_AS = "@foreign"
-_SOURCE = "foreign"  # of events that are told apart by their bodies
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,7 +110,7 @@ def _meaning(found: ForeignChange) -> str:
 
 
 def take_foreign(site: Site, name: str, body: bytes, headers: Mapping[str, str]) -> Taken:
-    """Take another host's event; the very same body starts nothing twice. Raises Forbidden, BadInput."""
+    """Take another host's event; what was tested as it stands is not tested again. Raises Forbidden, BadInput."""
     with site.store.transaction() as session:
         project = the_project(session, name)
         text, sealed, project_id = project.foreign.get("mapping", ""), project.foreign_secret, project.id
@@ -124,15 +126,25 @@ def take_foreign(site: Site, name: str, body: bytes, headers: Mapping[str, str])
         raise BadInput(str(error), error.mend) from error
     except (ValueError, RecursionError) as error:
         raise BadInput(f"the event is no JSON: {error}") from error
-    digest = hashlib.sha256(body).hexdigest()
-    with site.store.transaction() as session:
-        seen = session.get(SeenEvent, (project_id, _SOURCE, digest))
-        if seen is not None:
-            return Taken(seen.said, [], repeated=True)
-    taken = _taken(site, name, found)
-    with site.store.transaction() as session:
-        session.merge(SeenEvent(project_id=project_id, source=_SOURCE, event_id=digest, said=taken.said))
-    return taken
+    with site.store.view() as session:
+        if found.number is not None and _is_known(session, project_id, found):
+            return Taken(f"pull request {found.number} was tested as it stands", [], repeated=True)
+    return _taken(site, name, found)
+
+
+def _is_known(session: Session, project_id: int, found: ForeignChange) -> bool:
+    """Whether an open pull request is as it is told, and was run so. Such events have no name by which a repeat could be
+    known: the very same words may say that it was opened again, or that its branch moved.
+    """
+    pull = session.get(PullRequest, (project_id, found.number))
+    if pull is None or pull.state is not PullState.OPEN or found.state is not PullState.OPEN:
+        return False
+    told = (found.source or pull.source, found.target or pull.target, found.title or pull.title)
+    stranger = pull.stranger if found.may_write is None else not found.may_write
+    newest = newest_run_of_pull(session, project_id, pull.number)
+    as_told = told == (pull.source, pull.target, pull.title) and stranger == pull.stranger
+    heads = (branch_at(session, project_id, pull.source), branch_at(session, project_id, pull.target))
+    return as_told and newest is not None and (newest.commit, newest.base) == heads
 
 
 def _taken(site: Site, name: str, found: ForeignChange) -> Taken:

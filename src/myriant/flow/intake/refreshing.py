@@ -8,7 +8,7 @@ from sqlalchemy.orm import Session
 
 from myriant.core.plan.schedule import Times, timed
 from myriant.flow.intake.starting import start_pull_request
-from myriant.store.projects import branch_at, open_pulls_into, projects_to_refresh
+from myriant.store.projects import branch_at, open_pulls_into, projects_to_refresh, targets_of_pulls
 from myriant.store.runs import newest_run_of_pull
 from myriant.store.tables import Project
 
@@ -37,7 +37,7 @@ def refresh_due(session: Session, now: datetime) -> list[int]:
     numbers = []
     for project in projects_to_refresh(session, now):
         project.pull_refresh_at = next(times_of_refresh(project.pull_refresh).after(now))
-        for branch in dict.fromkeys([project.main_branch, project.pull_target or project.main_branch]):
+        for branch in targets_of_pulls(session, project.id):
             numbers += refresh_into(session, project, branch)
     return numbers
 
