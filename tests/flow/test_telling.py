@@ -22,7 +22,9 @@ from myriant.flow.announce.ways import tell_ways
 from myriant.flow.keep.mornings import tell_mornings
 from myriant.flow.sealing import as_sealed, seal
 from myriant.store.engine import Store
+from myriant.store.judged import judged_rules
 from myriant.store.tables import Attempt, Cell, Delivery, Failure, Run, Way
+from myriant.store.ways import next_waiting
 from standins import MailRoom, Receiver, mail_room, receiver
 
 GREEN = "mkdir -p out; cp report.xml out/a.xml"
@@ -582,3 +584,64 @@ def judged(store: Store, project: int, number: int, context: str, verdict: str, 
             for i, s in enumerate(sorted(failing))
         )
         return run.id
+
+
+def test_a_rule_settles_on_the_main_branch_for_tags_and_new_branches_too(telling: World) -> None:
+    site = telling.installation.site
+    assert site is not None
+    project, _ = stored_project(site.store, runs=0)
+    for number, context in enumerate(["push main"] * 3 + ["push season", "tag v1", "push fresh"], 1):
+        judged(site.store, project, number, context, "clear", frozenset())
+    with site.store.transaction() as session:
+        rows = session.scalars(sa.select(Run).where(Run.project_id == project).order_by(Run.number)).all()
+        for row in rows[:4]:
+            row.judged = [{"name": "few"}, *([{"name": "own"}] if row.context == "push season" else [])]
+        rows[4].branch, rows[5].branch, rows[3].branch = "", "fresh", "season"
+        session.flush()
+        assert [judged_rules(session, row, ["few", "own"]) for row in (rows[2], rows[4], rows[5])] == [
+            {"few": 2, "own": 0}, {"few": 3, "own": 0}, {"few": 3, "own": 0},
+        ]  # fmt: skip
+        rows[5].branch = "season"
+        session.flush()
+        assert judged_rules(session, rows[5], ["own"]) == {"own": 1}
+
+
+def test_nobody_waits_for_what_authors_are_not_told_yet(telling: World) -> None:
+    site = telling.installation.site
+    assert site is not None
+    project, _ = stored_project(site.store, runs=0)
+    now = datetime.now(UTC)
+    with site.store.transaction() as session:
+        way_row = Way(project_id=project, name="w", kind="mail", shown="", sealed=b"", always=False, by="", on=False)
+        session.add(way_row)
+        session.flush()
+
+        def add(subject: str, later: float = 0.0) -> int:
+            row = Delivery(way_id=way_row.id, project_id=project, run=1, context="push main", subject=subject, said="", told={},
+                           state="waiting", next_at=now + timedelta(seconds=later))  # fmt: skip
+            session.add(row)
+            session.flush()
+            return row.id
+
+        authors, other = add(f"1{AUTHORS}", later=60), add("2", later=60)
+        found = next_waiting(session, way_row.id, now)
+        assert found is not None and found.id == other  # a retry of others keeps its place
+        later = next_waiting(session, way_row.id, now + timedelta(seconds=61))
+        assert later is not None and later.id == authors
+        session.rollback()
+
+
+def test_authors_hear_no_more_that_it_was_held_once_it_is_clear_again(telling: World) -> None:
+    site = telling.installation.site
+    assert site is not None
+    project, _ = stored_project(site.store, runs=0)
+    judged(site.store, project, 1, "push main", "held", frozenset("a"))
+    judged(site.store, project, 2, "push side", "clear", frozenset())
+    found = Delivery(
+        project_id=project, run=1, context="push main", subject=f"1{AUTHORS}", told={}, created_at=datetime.now(UTC)
+    )
+    with site.store.view() as session:
+        assert cleared(session, found) == ""
+    judged(site.store, project, 3, "push main", "clear", frozenset())
+    with site.store.view() as session:
+        assert cleared(session, found) == "it is clear again since #3"

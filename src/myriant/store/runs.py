@@ -132,6 +132,12 @@ def decided_before(session: Session, run: Run, most: int) -> Sequence[Run]:
     return session.scalars(query.where(Run.verdict.in_(DECIDED)).order_by(Run.number.desc()).limit(most)).all()
 
 
+def newest_decided(session: Session, project_id: int, context: str) -> Run | None:
+    """The newest judged run of a context."""
+    query = select(Run).where(Run.project_id == project_id, Run.context == context, Run.verdict.in_(DECIDED))
+    return session.scalars(query.order_by(Run.number.desc()).limit(1)).first()
+
+
 def newest_run_in(session: Session, project_id: int, context: str, commit: str) -> int | None:
     """The number of the newest run of a commit in a context."""
     query = select(func.max(Run.number)).where(Run.project_id == project_id, Run.context == context)

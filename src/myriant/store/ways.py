@@ -38,9 +38,13 @@ def add_delivery(session: Session, **row: Any) -> int | None:
     return made
 
 
-def next_waiting(session: Session, way_id: int) -> Delivery | None:
-    """The oldest that waits on a way, locked: things are told in the order in which they came about."""
+def next_waiting(session: Session, way_id: int, now: datetime) -> Delivery | None:
+    """The oldest that waits on a way, locked: things are told in the order in which they came about.
+
+    Nobody waits for what authors alone are told once a control run has ended.
+    """
     query = select(Delivery).where(Delivery.way_id == way_id, Delivery.state == "waiting").order_by(Delivery.id)
+    query = query.where(~Delivery.subject.endswith("\nauthors") | (Delivery.next_at <= now))
     return session.scalars(query.limit(1).with_for_update()).first()
 
 

@@ -17,7 +17,7 @@ from myriant.flow.plans import plan_with
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.store.controls import has_controls
-from myriant.store.runs import run_numbered
+from myriant.store.runs import newest_decided, run_numbered
 from myriant.store.tables import Delivery, Project, Run
 
 MOST_AUTHORS = 20
@@ -88,6 +88,9 @@ def cleared(session: Session, found: Delivery) -> str:
     run = run_numbered(session, found.project_id, found.run)
     if run is None or run.verdict is not Verdict.HELD:
         return "it is not held any more"
+    newest = newest_decided(session, run.project_id, run.context)
+    if newest is not None and newest.verdict is Verdict.CLEAR:
+        return f"it is clear again since #{newest.number}"
     said: Mapping[str, int] = run.measures.get("control", {})
     if said and not said.get("change") and not said.get("unsure"):
         return f"the control run says {' and '.join(k for k in ('world', 'chance') if said.get(k))}, not their change"

@@ -58,13 +58,13 @@ def deliver(site: Site, way_id: int) -> None:
 
 def _deliver_one(site: Site, way_id: int) -> bool:
     with site.store.transaction() as session:
-        found = next_waiting(session, way_id)
+        found = next_waiting(session, way_id, datetime.now(UTC))
         way = session.get(Way, way_id)
         if found is None or way is None or not way.on or found.next_at > datetime.now(UTC):
             return False
         if not_yet(session, found):
             found.next_at = datetime.now(UTC) + timedelta(seconds=2)
-            return False
+            return True  # what came about after it goes on
         found.tries += 1
         found.next_at = datetime.now(UTC) + wait_after(found.tries)  # also if this process is killed while it sends
         number, told, subject = found.id, found.told, found.subject
