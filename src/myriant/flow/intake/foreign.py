@@ -133,8 +133,8 @@ def take_foreign(site: Site, name: str, body: bytes, headers: Mapping[str, str])
 
 
 def _is_known(session: Session, project_id: int, found: ForeignChange) -> bool:
-    """Whether an open pull request is as it is told, and was run so. Such events have no name by which a repeat could be
-    known: the very same words may say that it was opened again, or that its branch moved.
+    """Whether an open pull request is as it is told, and was run so. Such events have no name to know a repeat by: the
+    very same words may say that it was opened again, or that its branch moved.
     """
     pull = session.get(PullRequest, (project_id, found.number))
     if pull is None or pull.state is not PullState.OPEN or found.state is not PullState.OPEN:
