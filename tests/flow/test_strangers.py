@@ -105,9 +105,7 @@ def test_another_hosts_events_are_read_by_a_mapping_and_believed_with_its_secret
 
     assert send(body).status_code == 401  # none are taken yet
     tried = world.http.post(f"{at}/try", json={"mapping": json.dumps(MAPPING), "example": json.dumps(told)})
-    assert (
-        "Pull request 3, lamp into main" in tried.json()["said"] and "maintainer looks at it" in tried.json()["said"]
-    )
+    assert "Pull request 3, lamp into main" in tried.json()["said"] and "maintainer looks at it" in tried.json()["said"]
     for wrong in ({"mapping": "{", "example": "{}"}, {"mapping": json.dumps(MAPPING), "example": "{"}):
         assert world.http.post(f"{at}/try", json=wrong).status_code == 422
     assert world.http.put(at, json={"mapping": json.dumps(MAPPING)}).status_code == 422  # without a secret
