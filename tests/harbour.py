@@ -1,4 +1,4 @@
-"""The stand-in host in a process of its own."""
+"""Stand-ins of the outside, each in a process of its own."""
 
 from __future__ import annotations
 
@@ -16,11 +16,13 @@ import httpx
 
 @dataclass
 class Harbour:
-    """The stand-in host in a process of its own, spoken to over HTTP only."""
+    """A stand-in (the host, or the shelf) in a process of its own, spoken to over HTTP only."""
 
     folder: Path
     port: int = 0
     token: str = "high-water-at-four"
+    kind: str = "host"
+    more: tuple[str, ...] = ()
     process: subprocess.Popen[bytes] | None = None
 
     @property
@@ -28,8 +30,8 @@ class Harbour:
         return f"http://127.0.0.1:{self.port}"
 
     def begin(self) -> None:
-        words = ["stand-in", "host", "--folder", str(self.folder), "--port", str(self.port)]
-        environment = {**os.environ, "MYRIANT_HOST_TOKEN": self.token}
+        words = ["stand-in", self.kind, "--folder", str(self.folder), "--port", str(self.port), *self.more]
+        environment = {**os.environ, f"MYRIANT_{self.kind.upper()}_TOKEN": self.token}
         self.process = subprocess.Popen([sys.executable, "-m", "myriant.cli.main", *words], env=environment)
         until(lambda: self.answers())
 

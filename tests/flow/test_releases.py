@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import time
 from collections.abc import Callable
+from itertools import count
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -125,3 +126,68 @@ def test_a_statement_is_of_a_clear_run_signed_and_about_these_very_files(world: 
     foreign = world.command("attest", "verify", str(file), "--key", "00" * 32)
     assert foreign.returncode == 1 and "does not hold" in foreign.stderr
     assert world.command("attest", "verify", str(tmp_path / "none")).returncode == 2
+
+
+OFFERS = """version = 1
+[jobs.pack]
+artifacts = [{ files = ["dist/*"], offer = true }, { files = ["private/*"] }]
+[[jobs.pack.steps]]
+command = "mkdir -p out dist private; cp a.xml out/; cp wheel dist/lock.whl; cp wheel private/key"
+collect = { tests = ["out/a.xml"] }
+"""
+TAKES = """version = 1
+[jobs.use]
+takes = [{ project = "offering", files = ["%s"]%s }]
+[[jobs.use.steps]]
+command = "mkdir -p out; find $MYRIANT_FROM -type f; cat $MYRIANT_FROM/offering/pack/dist/lock.whl; cp a.xml out/"
+collect = { tests = ["out/a.xml"] }
+"""
+
+
+def test_a_job_is_given_what_the_newest_clear_run_of_another_project_offers(world: World) -> None:
+    offering, taking = world.repository("offering", None), world.repository("taking", None)
+    passes = junit(a="passed")
+
+    def taken(files: str = "dist/*.whl", more: str = "") -> dict[str, Any]:
+        plan = TAKES % (files, more)
+        return taking.pushed({"myriant.toml": plan, "a.xml": passes, "n": str(next(_count))}, "Use it")
+
+    def why(run: dict[str, Any]) -> str:
+        assert run["run"]["verdict"] == "held" and run["cells"][0]["state"] == "void"
+        return str(run["cells"][0]["reason"])
+
+    nothing = "a clear run of its main branch with dist/*.whl, kept and offered by its jobs, is missing"
+    assert why(taken()) == "nothing can be taken from offering: it has no artifact of a clear run of its main branch"
+    first = offering.pushed({"myriant.toml": OFFERS, "a.xml": passes, "wheel": "one"}, "Pack it")["run"]
+    offering.pushed({"a.xml": junit(a="adrift"), "wheel": "two"}, "Break it")
+    # what is held is given to nobody; what is not offered neither
+    run = taken()
+    assert run["run"]["verdict"] == "clear"
+    assert run["taken"] == [{"job": "use", "project": "offering", "run": first["number"], "paths": ["dist/lock.whl"]}]
+    log = world.http.get(f"/attempts/{run['cells'][0]['attempt_id']}/log/raw").text
+    assert "/run/from/offering/pack/dist/lock.whl" in log and log.endswith("one") and "private" not in log
+    assert why(taken("private/*")).startswith(
+        "nothing can be taken from offering: a clear run of its main branch with pr"
+    )
+    assert (
+        why(taken(more=', tag = "v*"'))
+        == "nothing can be taken from offering: it has no artifact of a clear run of a tag v*"
+    )
+    assert why(taken(more=', job = "other"')) == "nothing can be taken from offering: " + nothing.replace(
+        "its jobs", "job other"
+    )
+    unknown = taking.pushed(
+        {"myriant.toml": (TAKES % ("*", "")).replace('"offering"', '"nowhere"')}, "Take from nobody"
+    )
+    assert why(unknown) == "nothing can be taken from nowhere: there is no such project"
+    # the same content with another package is another answer: it is not taken over
+    plan = {"myriant.toml": TAKES % ("dist/*.whl", ""), "a.xml": passes, "n": "same"}
+    before = taking.pushed(plan, "Use it")
+    same = taking.pushed({}, "Nothing changed")
+    assert same["cells"][0]["reused"] == before["run"]["number"]
+    offering.pushed({"a.xml": passes, "wheel": "three"}, "Mend it")
+    other = taking.pushed({}, "Nothing changed here")
+    assert other["cells"][0]["reused"] is None and other["taken"][0]["run"] == first["number"] + 2
+
+
+_count = count(1)

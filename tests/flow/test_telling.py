@@ -17,6 +17,7 @@ from myriant.core.plan.model import Events, Owner, Plan
 from myriant.core.results.model import Outcome
 from myriant.core.states import Verdict
 from myriant.flow.announce import sending
+from myriant.flow.announce.hearing import tell_gathered
 from myriant.flow.announce.people import AUTHORS, cleared, not_yet, owners_of
 from myriant.flow.announce.ways import tell_ways
 from myriant.flow.keep.mornings import tell_mornings
@@ -95,8 +96,9 @@ def test_every_outcome_is_told_and_news_only_once(telling: World, rooms: tuple[R
     red = repo.pushed({"report.xml": FAILS.format("adrift")}, "Let it drift")
     docs = repo.pushed({"notes.md": "words"}, "Write it down")
     more = repo.pushed({"report.xml": FAILS.format("aground on a bar")}, "Run it aground")
-    sent(telling, "told", "sent", count=10)
-    nothing_waits(telling, "told")  # authors hear late, and not at all once it is mended
+    end = time.monotonic() + 60  # authors hear late, and not at all once it is mended
+    while sum(to == ["ada@fenmark.example"] for to, _ in mails.mails) < 2 and time.monotonic() < end:
+        time.sleep(0.1)
     clear = repo.pushed({"report.xml": PASSES}, "Float it")
     assert [r["run"]["verdict"] for r in (green, red, docs, more, clear)] == ["clear", "held", "held", "held", "clear"]
     rows = sent(telling, "told", "sent", count=18)
@@ -656,3 +658,59 @@ def test_authors_hear_no_more_that_it_was_held_once_it_is_clear_again(telling: W
     judged(site.store, project, 3, "push main", "clear", frozenset())
     with site.store.view() as session:
         assert cleared(session, found) == "it is clear again since #3"
+
+
+def test_each_hears_what_and_when_they_want_and_nothing_twice(telling: World, rooms: tuple[Receiver, MailRoom]) -> None:
+    """One hears nothing, one what may be theirs, one in the morning, one not now, and one asked for everything."""
+    _, mails = rooms
+    repo = telling.repository("wished", None)
+    named = [f"{who}@fenmark.example" for who in ("never", "mine", "morning", "asleep", "plain")]
+    way(telling, "wished", "people", kind="mail", to=named)
+    way(telling, "wished", "others", kind="mail", to=[named[4]])  # who is named twice
+    now = datetime.now(UTC)
+    quiet = f"{now - timedelta(hours=1):%H:%M}-{now + timedelta(hours=2):%H:%M}"
+    wishes = {
+        named[0]: {"wants": "nothing"}, named[1]: {"wants": "mine"}, named[2]: {"wants": "all", "gathered": "day 07:30"},
+        named[3]: {"wants": "all", "quiet": quiet}, "asked@fenmark.example": {"wants": "all"},
+    }  # fmt: skip
+    for address, wish in wishes.items():
+        answer = telling.http.put(f"/projects/wished/hearers/{address}", json=wish)
+        assert answer.status_code == 204, answer.text
+    for address, wish in (("no address", {}), (named[0], {"quiet": "at night"}), (named[0], {"gathered": "07:30"})):
+        refused = telling.http.put(f"/projects/wished/hearers/{address}", json=wish)
+        assert refused.status_code == 422 and "write for example" in refused.text
+    mails.mails.clear()
+
+    def heard() -> dict[str, list[str]]:
+        found: dict[str, list[str]] = {}
+        for to, mail in mails.mails:
+            for address in to if str(mail["Subject"]).startswith("[wished]") else ():
+                found.setdefault(address.split("@")[0], []).append(str(mail["Subject"]).removeprefix("[wished] "))
+        return found
+
+    repo.pushed({"myriant.toml": PLAN, "report.xml": FAILS.format("adrift")}, "first")
+    sent(telling, "wished", "sent", count=2)
+    nothing_waits(telling, "wished")
+    repo.pushed({"report.xml": PASSES}, "Float it")
+    sent(telling, "wished", "sent", count=4)
+    nothing_waits(telling, "wished")
+    told = ["push to main held: first", "push to main cleared: Float it"]
+    assert heard() == {"plain": told, "asked": told}
+    kept = {h["address"]: h["kept"] for h in telling.get("/projects/wished/hearers")}
+    assert [kept[n] for n in named[:4]] == [0, 0, 2, 2]
+    assert "kept for" in " ".join(r["answer"] for r in telling.get("/projects/wished/sent"))
+    # when it is no longer quiet, and in the morning: one mail each with all of it, once
+    site = telling.installation.site
+    assert site is not None
+    for hours in (3, 3, 25, 25):
+        tell_gathered(site, now + timedelta(hours=hours))
+    gathered = "2 pieces of news, nothing is held"
+    end = time.monotonic() + 60
+    while not (heard().get("morning") and heard().get("asleep")) and time.monotonic() < end:
+        time.sleep(0.1)
+    nothing_waits(telling, "wished")
+    assert heard() == {"plain": told, "asked": told, "asleep": [gathered], "morning": [gathered]}
+    text = mails.mails[-1][1].get_body(("plain",)).get_content()  # type: ignore[attr-defined]
+    assert "- push main: cleared by #2." in text and "Before that: held by #1." in text
+    assert telling.http.delete(f"/projects/wished/hearers/{named[0]}").status_code == 204
+    assert telling.http.delete(f"/projects/wished/hearers/{named[0]}").status_code == 404

@@ -25,6 +25,7 @@ RELEASED = sorted(p.stem.split("_")[0] for p in (VERSIONS / "versions").glob("0*
 WORDS = {
     "state": "passed", "verdict": "held", "mark": "new", "event": "push", "purpose": "push", "content": "tests",
     "place": "here", "kind": "unit", "context": "push main", "role": "viewer", "isolation": "sandbox", "what": "vanished",
+    "wants": "mine",
 }  # fmt: skip
 STATES = {"control": "waiting", "search": "running", "approval": "waiting", "pull_request": "open", "batch": "done"}
 

@@ -83,7 +83,7 @@ export const cell = (job: string, values: Record<string, string>, more: Partial<
 
 export const run = (more: Partial<Run> = {}): Run =>
   ({
-    project: "lockstep", cells: [], judged: [], problems: [], approvals: [], accepted: [], acceptable: { loosened: [], tests: [] }, controls: [], left_out: [], reason: "", tested: "c0ffee", open: false,
+    project: "lockstep", cells: [], judged: [], problems: [], approvals: [], accepted: [], acceptable: { loosened: [], tests: [] }, controls: [], left_out: [], taken: [], reason: "", tested: "c0ffee", open: false,
     run: { number: 2, commit: "c0ffee", title: "Draw the ruler", author: "Ada", verdict: "held", sentence: "Held: 1 test newly fails.", at: "2026-11-27T08:00:00Z" },
     ...more,
   }) as unknown as Run; // prettier-ignore

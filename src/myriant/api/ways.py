@@ -5,11 +5,17 @@ from __future__ import annotations
 from typing import Annotated, Literal
 
 from fastapi import APIRouter
+from fastapi import Path as ApiPath
 from pydantic import BaseModel, Field
 
 from myriant.api.access import MAINTAINER, MEMBER, VIEWER, ThePerson, TheSite
+from myriant.core.states import Wants
 from myriant.core.telling.template import VALUES
 from myriant.flow.announce.sending import Answer
+from myriant.flow.keep.hearers import HearerView
+from myriant.flow.keep.hearers import hearers as _hearers
+from myriant.flow.keep.hearers import remove_hearer as _remove_hearer
+from myriant.flow.keep.hearers import set_hearer as _set_hearer
 from myriant.flow.keep.ways import SentView, WayView, WayWish, send_again
 from myriant.flow.keep.ways import remove_way as _remove_way
 from myriant.flow.keep.ways import sent as _sent
@@ -69,6 +75,33 @@ def remove_way(site: TheSite, who: ThePerson, project: str, way: str) -> None:
 def try_way(site: TheSite, project: str, way: str) -> Answer:
     """Send an example now."""
     return _try_way(site, project, way)
+
+
+class Hearing(BaseModel):
+    wants: Wants = Wants.MINE
+    quiet: str = Field("", max_length=100)  # "22:00-07:00 Europe/Oslo"
+    gathered: str = Field("", max_length=100)  # "weekday 08:00 Europe/Oslo"
+
+
+Address = Annotated[str, ApiPath(max_length=320)]
+
+
+@router.get("/projects/{project}/hearers", dependencies=[VIEWER])
+def hearers(site: TheSite, project: str) -> list[HearerView]:
+    """How people want to hear of a project's news by mail."""
+    return _hearers(site, project)
+
+
+@router.put("/projects/{project}/hearers/{address}", status_code=204, dependencies=[MEMBER])
+def set_hearer(site: TheSite, who: ThePerson, project: str, address: Address, wish: Hearing) -> None:
+    """Say how somebody hears: what of it, when not, and whether in one mail at a time."""
+    _set_hearer(site, project, address, wish.wants, wish.quiet, wish.gathered, who)
+
+
+@router.delete("/projects/{project}/hearers/{address}", status_code=204, dependencies=[MEMBER])
+def remove_hearer(site: TheSite, who: ThePerson, project: str, address: Address) -> None:
+    """Let somebody hear as the ways say."""
+    _remove_hearer(site, project, address, who)
 
 
 @router.get("/projects/{project}/sent", dependencies=[VIEWER])

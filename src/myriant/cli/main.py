@@ -149,6 +149,20 @@ def standin_host(
     serve_host(folder, port, token)
 
 
+@standin.command(name="shelf")
+def standin_shelf(
+    folder: Annotated[Path, typer.Option(help="Where its packages lie.")],
+    port: Port = 8422,
+    token: Annotated[str, typer.Option(envvar="MYRIANT_SHELF_TOKEN", help="Who shows it may write.")] = "",
+    lies: Annotated[bool, typer.Option("--lies", help="Keep other bytes than it is given.")] = False,
+) -> None:
+    """Serve a made-up package index with a trial section, which says what is in use, for trying things out."""
+    from myriant.standins.shelf import serve_shelf
+
+    _log_to_stderr("shelf")
+    serve_shelf(folder, port, token, lies=lies)
+
+
 @app.command(name="sign-in")
 def sign_in() -> None:
     """Print a new one-time sign-in link for this machine's installation."""

@@ -43,6 +43,7 @@ class Installation:
     ) -> None:  # fmt: skip
         self.place, self.port, self.slots, self.share, self.say = place, port, slots, share, tell
         self.host_port = (port + 1 if _is_free(port + 1) else free_port()) if with_host else None
+        self.shelf_port = (port + 2 if _is_free(port + 2) else free_port()) if with_host else None
         self.address = f"http://127.0.0.1:{port}"
         self.database = Database(place.postgres)
         self.parts = Parts(tell)
@@ -79,6 +80,13 @@ class Installation:
             self.parts.environment["MYRIANT_TELL_TO"] = ",".join(filter(None, reachable))
             self.parts.start(
                 "host", ["stand-in", "host", "--folder", str(self.place.demo), "--port", str(self.host_port)]
+            )
+            shelf = f"127.0.0.1:{self.shelf_port}"
+            may_reach = filter(None, [os.environ.get("MYRIANT_REACHABLE", ""), shelf])
+            self.parts.environment["MYRIANT_REACHABLE"] = ",".join(may_reach)
+            self.parts.start(
+                "shelf",
+                ["stand-in", "shelf", "--folder", str(self.place.demo / "shelf"), "--port", str(self.shelf_port)],
             )
         self.say("starting server, worker and runner")
         self.parts.start("server", ["server", "--port", str(self.port)])
@@ -174,7 +182,7 @@ def up(
     port: int,
     slots: int,
     share: list[Path],
-    prepare: Callable[[Site, Path, Sequence[Path], Callable[[str], None], str], None] | None,
+    prepare: Callable[[Site, Path, Sequence[Path], Callable[[str], None], str, str], None] | None,
 ) -> None:
     """Run an installation until Ctrl-C; what is prepared is given the address of a stand-in host beside it."""
     began = time.monotonic()
@@ -187,11 +195,12 @@ def up(
         if prepare is not None:
             quick = replace(site, store=Store(site.store.url, durable=False))
             host = f"http://127.0.0.1:{installation.host_port}"
-            prepare(quick, installation.place.demo, share, say, host)
+            shelf = f"http://127.0.0.1:{installation.shelf_port}"
+            prepare(quick, installation.place.demo, share, say, host, shelf)
             quick.store.close()
         say(f"ready after {time.monotonic() - began:.1f} s; stop with Ctrl-C")
         if prepare is not None:
-            typer.echo(f"\n  a made-up host of its code: {host}")
+            typer.echo(f"\n  a made-up host of its code: {host}\n  a made-up shelf for its packages: {shelf}")
         typer.echo(f"\n  {installation.address}\n  sign in once within the hour: {installation.link()}\n")
         while not asked:
             installation.tend()

@@ -111,6 +111,14 @@ class PullState(StrEnum):
     CLOSED = "closed"
 
 
+class Wants(StrEnum):
+    """What of a project's news somebody hears by mail."""
+
+    ALL = "all"
+    MINE = "mine"  # what may be theirs
+    NOTHING = "nothing"
+
+
 class BatchState(StrEnum):
     """Of several pull requests that are tested together."""
 

@@ -1,4 +1,4 @@
-"""The demo's pull requests: on the stand-in host, which lets nobody merge what is held. Spoken to over HTTP only."""
+"""The demo's pull requests on the stand-in host, which lets nobody merge what is held, and its shelf. Over HTTP only."""
 
 from __future__ import annotations
 
@@ -86,6 +86,14 @@ def open_harbour(site: Site, folder: Path, address: str, say: Callable[[str], No
         for number, asked in enumerate(CHANGES, 1):
             _ask(host, folder, asked)
             say(f"loading the demo: pull request {number} of {len(CHANGES)}")
+
+
+def open_shelf(site: Site, folder: Path, address: str) -> None:
+    """Let the demo's releases be brought to the stand-in shelf; its address and token are secrets of the project."""
+    if REPOSITORY in project_names(site):
+        _wait_for(address)
+        set_secret(site, REPOSITORY, "SHELF", address, _BY)
+        set_secret(site, REPOSITORY, "SHELF_TOKEN", (folder / "shelf/token").read_text(encoding="utf-8"), _BY)
 
 
 def _tell_the_host(site: Site, address: str, token: str) -> None:

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from myriant.demo import lockstep_past, tidebook_past
 from myriant.demo.days import moments
-from myriant.demo.harbour import open_harbour
+from myriant.demo.harbour import open_harbour, open_shelf
 from myriant.demo.people import INGRID, YUKI, Author
 from myriant.demo.scenario import CLEAN, clone_of, commit, git
 from myriant.flow.keep.history import PastCell, PastRun, accept_past, import_run, write_notes
@@ -49,9 +49,12 @@ def load_demo(site: Site, folder: Path, shared: Sequence[Path], say: Callable[[s
         begun.unlink()
 
 
-def load_with_harbour(site: Site, folder: Path, shared: Sequence[Path], say: Callable[[str], None], host: str) -> None:
-    """The demo with its pull requests on the stand-in host at an address."""
+def load_with_harbour(
+    site: Site, folder: Path, shared: Sequence[Path], say: Callable[[str], None], host: str, shelf: str
+) -> None:
+    """The demo with its pull requests on the stand-in host, and a stand-in shelf for its packages, at their addresses."""
     load_demo(site, folder, shared, say)
+    open_shelf(site, folder, shelf)
     open_harbour(site, folder, host, say)
 
 

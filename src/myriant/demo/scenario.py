@@ -80,7 +80,7 @@ _TANGLE = (  # three causes at once: an old Python, one rounding, everywhere
 )
 
 
-_RELEASED = """
+RELEASED = """
 [events]
 push         = {}
 pull-request = {}
@@ -97,17 +97,69 @@ hand-over = { archive = "dist/*.tar" }
 name    = "pack"
 command = "mkdir -p dist && tar --sort=name --mtime=@0 --owner=0 --group=0 -cf dist/lockstep-$(cat VERSION).tar lockstep"
 
+[jobs.trial]
+title   = "The trial shelf"
+after   = ["archive"]
+when    = [{ tag = "v*" }]
+gated   = true
+expect  = { tag-equals = { file = "VERSION" }, mentioned-in = "CHANGES.md" }
+secrets = ["SHELF", "SHELF_TOKEN"]
+
+[[jobs.trial.steps]]
+name    = "bring it"
+command = "perl tools/shelf bring trial $MYRIANT_FROM/archive/dist/*.tar"
+
+[[jobs.trial.steps]]
+name    = "find it there"
+command = "perl tools/shelf find trial $MYRIANT_FROM/archive/dist/*.tar"
+proves  = ["dist/*.tar"]
+
 [jobs.shelf]
 title    = "The harbour shelf"
-after    = ["archive"]
+after    = ["trial"]
 when     = [{ tag = "v*" }]
 gated    = true
+secrets  = ["SHELF", "SHELF_TOKEN"]
 approval = { by = ["release"], within = "2 days" }
 expect   = { tag-equals = { file = "VERSION" }, mentioned-in = "CHANGES.md" }
 
 [[jobs.shelf.steps]]
-name    = "hand over"
-command = "sha256sum $MYRIANT_FROM/archive/dist/*.tar"
+name    = "bring it"
+command = "perl tools/shelf bring harbour $MYRIANT_FROM/archive/dist/*.tar"
+
+[[jobs.shelf.steps]]
+name    = "find it there"
+command = "perl tools/shelf find harbour $MYRIANT_FROM/archive/dist/*.tar"
+proves  = ["dist/*.tar"]
+"""
+
+TOOL = r"""# Brings files to a section of the harbour's shelf, or prints the digests of what lies there.
+use strict;
+use warnings;
+use Digest::SHA qw(sha256_hex);
+use File::Basename qw(basename);
+use HTTP::Tiny;
+
+my ($what, $section, @files) = @ARGV;
+open my $kept, '<', 'VERSION' or die "VERSION: $!\n";
+chomp(my $version = <$kept>);
+my $package = "$ENV{SHELF}/$section/lockstep";
+my $http = HTTP::Tiny->new(default_headers => { Authorization => "Bearer $ENV{SHELF_TOKEN}" });
+
+sub done { my ($said) = @_; die "$said->{status} $said->{content}\n" unless $said->{success}; return $said->{content} }
+
+for my $file (@files) {
+    my $at = "$package/$version/" . basename($file);
+    if ($what eq 'bring') {
+        open my $source, '<:raw', $file or die "$file: $!\n";
+        local $/;
+        done($http->put($at, { content => scalar <$source> }));
+        print "brought ", basename($file), "\n";
+    } else {
+        print sha256_hex(done($http->get($at))), "  ", basename($file), "\n";
+    }
+}
+done($http->post($package, { content => qq({"version": "$version"}) })) if $what eq 'bring';
 """
 
 
@@ -158,7 +210,9 @@ def _vanish(tree: Path) -> tuple[Author, str]:
 def _release(tree: Path) -> tuple[Author, str]:
     plan, changes = tree / "myriant.toml", tree / "CHANGES.md"
     if "[jobs.shelf]" not in (text := plan.read_text(encoding="utf-8")):
-        plan.write_text(text + _RELEASED, encoding="utf-8")
+        plan.write_text(text + RELEASED, encoding="utf-8")
+    (tree / "tools").mkdir(exist_ok=True)
+    (tree / "tools/shelf").write_text(TOOL, encoding="utf-8")
     known = changes.read_text(encoding="utf-8") if changes.exists() else "# Changes\n"
     version = f"0.{known.count('## ') + 1}.0"
     (tree / "VERSION").write_text(f"{version}\n", encoding="utf-8")

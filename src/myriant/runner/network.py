@@ -10,12 +10,14 @@ import subprocess
 import time
 from pathlib import Path
 
+from myriant.runner.relay import Relay, named_ports
+
 _PRIVATE = (
     "0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "169.254.0.0/16", "172.16.0.0/12", "192.168.0.0/16", "198.18.0.0/15",
 )  # fmt: skip
 RESOLVER = "10.0.2.3"  # answers as the machine's own resolver does
 _GATEWAY = "10.0.2.2"
-REACHABLE = "MYRIANT_REACHABLE"  # private addresses that steps may reach all the same: 10.1.0.0/16,192.168.7.3
+REACHABLE = "MYRIANT_REACHABLE"  # what steps may reach all the same: 10.1.0.0/16,192.168.7.3,127.0.0.1:8422
 _HOLDING = ("bwrap", "--unshare-net", "--ro-bind", "/", "/", "--dev", "/dev", "--die-with-parent", "sleep", "infinity")
 
 
@@ -28,21 +30,10 @@ class OwnNetwork:
 
     def __init__(self, etc: Path, *, outward: bool) -> None:
         self.outward = outward
-        words = [
-            "bwrap",
-            "--unshare-net",
-            "--ro-bind",
-            "/",
-            "/",
-            "--dev",
-            "/dev",
-            "--die-with-parent",
-            "sleep",
-            "infinity",
-        ]
-        self._process = subprocess.Popen(words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL)
+        self._process = subprocess.Popen(_HOLDING, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL)
         self._way: subprocess.Popen[bytes] | None = None
         self._alive = -1
+        self._relay: Relay | None = None
         try:
             self.pid = self._inside()
             if outward:
@@ -92,8 +83,12 @@ class OwnNetwork:
         )  # fmt: skip
         if done.returncode:
             raise OSError(f"its routes could not be set: {done.stderr.decode('utf-8', 'replace').strip()[-200:]}")
+        if ports := named_ports(os.environ.get(REACHABLE, "")):
+            self._relay = Relay(self.pid, ports)
 
     def end(self) -> None:
+        if self._relay is not None:
+            self._relay.end()
         both = [p for p in (self._way, self._process) if p is not None]
         for process in both:
             process.kill()
@@ -106,7 +101,8 @@ class OwnNetwork:
 
 def routes(own: list[str], reachable: str) -> list[str]:
     """What is said to `ip`: private networks and the machine's own addresses lead nowhere, but for what is named."""
-    named = [place for word in reachable.split(",") if (place := word.strip())]
+    places = [place for word in reachable.split(",") if (place := word.strip())]
+    named = [place for place in places if not place.startswith("127.")]  # those are passed on
     refused = [place for place in (*_PRIVATE, *own) if place not in named]
     return [
         *(f"route replace prohibit {place}" for place in dict.fromkeys(refused)),

@@ -20,7 +20,7 @@ button { font: inherit; padding: .25rem .9rem }
 """
 
 
-def _whole(title: str, *parts: str) -> str:
+def whole(title: str, *parts: str) -> str:
     head = f'<meta charset="utf-8"><title>{escape(title)}</title><style>{_STYLE}</style>'
     body = f"<h1>{escape(title)}</h1>{''.join(parts)}"
     return f'<!doctype html><html lang="en"><head>{head}</head><body><main>{body}</main></body></html>'
@@ -32,7 +32,7 @@ def front(host: Host) -> str:
         f"{sum(c.state == 'open' for c in r.changes.values())} open</li>"
         for r in host.repositories.values()
     )
-    return _whole("The harbour", "<p>A made-up host of code, for trying things out.</p>", f"<ul>{rows}</ul>")
+    return whole("The harbour", "<p>A made-up host of code, for trying things out.</p>", f"<ul>{rows}</ul>")
 
 
 def repository(host: Host, row: Repository) -> str:
@@ -42,7 +42,7 @@ def repository(host: Host, row: Repository) -> str:
         for c in sorted(row.changes.values(), key=lambda c: -c.number)
     )
     clone = f"<p><code>git clone {escape(host.address)}/{row.name}.git</code></p>"
-    return _whole(row.name, clone, f"<ul>{rows or '<li>no pull request</li>'}</ul>")
+    return whole(row.name, clone, f"<ul>{rows or '<li>no pull request</li>'}</ul>")
 
 
 def _may(reasons: list[str]) -> str:
@@ -64,7 +64,7 @@ def pull_request(host: Host, row: Repository, change: Change, refused: str = "")
         f"<code>{escape(change.source)}</code>{of} to be merged into <code>{escape(change.target)}</code>, "
         f"at <code>{change.head[:12]}</code></p>"
     )
-    return _whole(
+    return whole(
         f"{change.number} {change.title}",
         asks,
         f'<p role="alert" class="no">Not merged: {escape(refused)}</p>' if refused else "",

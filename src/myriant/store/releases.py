@@ -9,7 +9,7 @@ from datetime import datetime
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from myriant.core.states import Content, State, Verdict, Why
+from myriant.core.states import Content, EventKind, State, Verdict, Why
 from myriant.store.tables import Attempt, Cell, Report, Run
 
 
@@ -40,6 +40,20 @@ def runs_with_releases(session: Session, project_id: int, most: int) -> Sequence
     behind = select(Cell.id).where(Cell.run_id == Run.id, Cell.gated, Cell.selected)
     query = select(Run).where(Run.project_id == project_id, behind.exists())
     return session.scalars(query.order_by(Run.number.desc()).limit(most)).all()
+
+
+def clear_runs_with_artifacts(
+    session: Session, project_id: int, main: str, *, tagged: bool, most: int
+) -> Sequence[Run]:
+    """The newest clear runs that made artifacts: of pushed tags, or of pushes to the main branch."""
+    made = select(Report.id).join(Cell, Cell.attempt_id == Report.attempt_id)
+    made = made.where(Cell.run_id == Run.id, Report.content == Content.ARTIFACT)
+    event = EventKind.TAG if tagged else EventKind.PUSH
+    query = select(Run).where(Run.project_id == project_id, Run.event == event, Run.verdict == Verdict.CLEAR)
+    query = query.where(Run.ended_at.is_not(None), made.exists())
+    if not tagged:
+        query = query.where(Run.branch == main)
+    return session.scalars(query.order_by(Run.depth.desc(), Run.number.desc()).limit(most)).all()
 
 
 @dataclass(frozen=True, slots=True)

@@ -368,7 +368,7 @@ def open_runs_of_strangers(session: Session) -> Sequence[tuple[Run, int]]:
         PullRequest, and_(PullRequest.project_id == Run.project_id, PullRequest.number == Run.pull_request)
     )
     query = query.where(Run.state.in_(OPEN), PullRequest.stranger, Project.stranger_minutes.is_not(None))
-    return session.execute(query).tuples().all()  # type: ignore[return-value]
+    return session.execute(query).all()  # type: ignore[return-value]
 
 
 def has_run_of_pull(session: Session, project_id: int, pull: int, commit: str) -> bool:

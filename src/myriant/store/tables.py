@@ -40,6 +40,7 @@ from myriant.core.states import (
     SearchState,
     State,
     Verdict,
+    Wants,
     Why,
 )
 
@@ -65,7 +66,7 @@ class Word(TypeDecorator[Any]):
 
 _WORDS: tuple[type[StrEnum], ...] = (
     ApprovalState, BatchState, Content, ControlState, EventKind, Mark, Place, PullState, SearchState, State, Verdict,
-    Why,
+    Wants, Why,
 )  # fmt: skip
 
 
@@ -200,6 +201,7 @@ class Run(Base):
     problems: Mapped[list[Any]] = mapped_column(server_default="[]")  # of the plan
     state: Mapped[State]
     verdict: Mapped[Verdict]
+    taken: Mapped[list[Any]] = mapped_column(server_default="[]")  # artifacts of other projects, by job (Taken)
     why: Mapped[Why] = mapped_column(server_default="")
     reason: Mapped[str] = mapped_column(server_default="")
     sentence: Mapped[str] = mapped_column(server_default="")
@@ -329,6 +331,37 @@ class Way(Base):
     at: Mapped[datetime] = _now()
 
 
+class Hearer(Base):
+    """How a person hears of a project's news by mail, whatever its ways say."""
+
+    __tablename__ = "hearer"
+    __table_args__ = (UniqueConstraint("project_id", "address"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    address: Mapped[str]
+    wants: Mapped[Wants]
+    quiet: Mapped[str] = mapped_column(server_default="")  # "22:00-07:00 Europe/Oslo": kept until it ends
+    gathered: Mapped[str] = mapped_column(server_default="")  # "weekday 08:00 Europe/Oslo": told then, in one mail
+    by: Mapped[str]
+    at: Mapped[datetime] = _now()
+
+
+class KeptNews(Base):
+    """A piece of news that is kept for somebody until they want to hear."""
+
+    __tablename__ = "kept_news"
+    __table_args__ = (
+        UniqueConstraint("delivery_id", "address"), Index("kept_news_of_project", "project_id"),
+        Index("kept_news_due", "due_at", postgresql_where=text("told_in IS NULL")),
+    )  # fmt: skip
+    id: Mapped[int] = mapped_column(BigInteger, primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    address: Mapped[str]
+    delivery_id: Mapped[int] = mapped_column(BigInteger, ForeignKey("delivery.id", ondelete="CASCADE"))
+    due_at: Mapped[datetime]
+    told_in: Mapped[int | None] = mapped_column(BigInteger)  # the delivery that told it with others
+
+
 class Delivery(Base):
     """Something that was, or is to be, told on a way: once for each subject."""
 
@@ -438,6 +471,7 @@ class Attempt(Base):
     log_lines: Mapped[int] = mapped_column(BigInteger, server_default="0")  # line ends in it
     created_at: Mapped[datetime] = _now()
     started_at: Mapped[datetime | None]  # first step
+    proof: Mapped[list[Json] | None] = mapped_column(JSONB)  # files that it looked for at its target (Proven)
     pruned_at: Mapped[datetime | None]  # since then its log and files are kept no more
     ended_at: Mapped[datetime | None]
 

@@ -34,6 +34,7 @@ export type NewVersion = Schemas["NewVersion"];
 export type WhatIf = Schemas["WhatIf"];
 export type ValueRecord = Schemas["ValueRecord"];
 export type Way = Schemas["WayView"];
+export type Hearer = Schemas["HearerView"];
 export type SentLine = Schemas["SentView"];
 export type Difference = Schemas["Difference"];
 export type FileChange = Schemas["FileChange"];

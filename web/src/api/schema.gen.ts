@@ -1961,6 +1961,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/hearers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How people want to hear of a project's news by mail. */
+        get: operations["hearers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/hearers/{address}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Say how somebody hears: what of it, when not, and whether in one mail at a time. */
+        put: operations["set_hearer"];
+        post?: never;
+        /** @description Let somebody hear as the ways say. */
+        delete: operations["remove_hearer"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/sent": {
         parameters: {
             query?: never;
@@ -4135,6 +4170,40 @@ export interface components {
             /** Marks */
             marks: string;
         };
+        /** HearerView */
+        HearerView: {
+            /** Address */
+            address: string;
+            wants: components["schemas"]["Wants"];
+            /** Quiet */
+            quiet: string;
+            /** Gathered */
+            gathered: string;
+            /** Kept */
+            kept: number;
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+        };
+        /** Hearing */
+        Hearing: {
+            /** @default mine */
+            wants: components["schemas"]["Wants"];
+            /**
+             * Quiet
+             * @default
+             */
+            quiet: string;
+            /**
+             * Gathered
+             * @default
+             */
+            gathered: string;
+        };
         /** Heartbeat */
         Heartbeat: {
             /** Attempts */
@@ -5298,6 +5367,18 @@ export interface components {
             misplaced: string;
         };
         /**
+         * ProvenView
+         * @description A file that had to be found where it was brought.
+         */
+        ProvenView: {
+            /** Path */
+            path: string;
+            /** Digest */
+            digest: string;
+            /** Found */
+            found: boolean;
+        };
+        /**
          * PullHead
          * @description A run of a pull request at one of its heads, in a few marks.
          */
@@ -5797,6 +5878,8 @@ export interface components {
             changed_covered: string | null;
             /** Left Out */
             left_out: components["schemas"]["JobTold"][];
+            /** Taken */
+            taken: components["schemas"]["TakenView"][];
             /** Approvals */
             approvals: components["schemas"]["ApprovalView"][];
             /** Controls */
@@ -6482,6 +6565,20 @@ export interface components {
             /** Finding */
             finding: string;
         };
+        /**
+         * TakenView
+         * @description Artifacts of another project's run that a job was given.
+         */
+        TakenView: {
+            /** Job */
+            job: string;
+            /** Project */
+            project: string;
+            /** Run */
+            run: number;
+            /** Paths */
+            paths: string[];
+        };
         /** Taking */
         Taking: {
             /** Title */
@@ -6517,6 +6614,8 @@ export interface components {
             live: boolean;
             /** Attempt */
             attempt: number | null;
+            /** Proof */
+            proof: components["schemas"]["ProvenView"][];
         };
         /**
          * TestGroup
@@ -6949,6 +7048,12 @@ export interface components {
              */
             cells: string;
         };
+        /**
+         * Wants
+         * @description What of a project's news somebody hears by mail.
+         * @enum {string}
+         */
+        Wants: "all" | "mine" | "nothing";
         /**
          * WayView
          * @description A way as anybody sees it: where it leads, but no address that may be a secret.
@@ -11249,6 +11354,101 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Answer"];
                 };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    hearers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HearerView"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    set_hearer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Hearing"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    remove_hearer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Validation Error */
             422: {

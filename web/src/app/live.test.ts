@@ -47,7 +47,7 @@ test("after its end nothing is asked, and a failure is no end", async () => {
 });
 
 const always = [keys.pulse(), keys.desk()];
-const ofProject = [keys.strip("lockstep"), keys.attempt(), keys.log()];
+const ofProject = [keys.strip("lockstep"), keys.attempt(), keys.log(), keys.releases("lockstep"), keys.morning("lockstep"), keys.ways("lockstep")];
 
 test.each([
   [{ kind: "log", project: "lockstep", run: 3 }, [keys.log()]],

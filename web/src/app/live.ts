@@ -115,7 +115,7 @@ export function concerned({ kind, project, run }: Change): QueryKey[] {
   if (kind === "runner" || kind === "cell") found.push(keys.runners());
   if (kind === "project" || kind === "run") found.push(keys.projects());
   if (project !== null) {
-    found.push(keys.strip(project), keys.attempt(), keys.log());
+    found.push(keys.strip(project), keys.attempt(), keys.log(), keys.releases(project), keys.morning(project), keys.ways(project));
     if (run !== null) found.push(keys.run(project, run));
   }
   return found;

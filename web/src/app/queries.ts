@@ -392,6 +392,12 @@ export const waysQuery = (project: string) =>
     queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/ways", { signal, params: { path: { project } } })),
   });
 
+export const hearersQuery = (project: string) =>
+  queryOptions({
+    queryKey: keys.ways(project, "hearers"),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/hearers", { signal, params: { path: { project } } })),
+  });
+
 export const templateValuesQuery = queryOptions({ queryKey: keys.templateValues(), queryFn: ({ signal }) => taken(api.GET("/api/v1/template-values", { signal })), staleTime: Infinity });
 
 export const sentQuery = (project: string, run: number | undefined) =>

@@ -122,8 +122,22 @@ function useDragged(onDone: (names: string[]) => void) {
 
 /** Jobs without cells here, and what samples hide. */
 function LeftOut({ run }: { run: Run }) {
-  return run.left_out.map((j) => (
-    <p key={j.job} className="soft">
+  return (
+    <>
+      {run.taken.map((t) => (
+        <p key={`${t.job}/${t.project}`} className="soft">
+          <b>{t.job}</b> is given {t.paths.slice(0, 3).join(", ")}
+          {t.paths.length > 3 && ` and ${t.paths.length - 3} more`} of <Link to={`/p/${encodeURIComponent(t.project)}/runs/${t.run}`}>{`${t.project} #${t.run}`}</Link>.
+        </p>
+      ))}
+      {run.left_out.map((j) => <Hidden key={j.job} of={j} />)}
+    </>
+  );
+}
+
+function Hidden({ of: j }: { of: Run["left_out"][number] }) {
+  return (
+    <p className="soft">
       {j.reason && (
         <>
           <b>{j.title}</b> did not run: {j.reason}.
@@ -141,7 +155,7 @@ function LeftOut({ run }: { run: Run }) {
         </>
       )}
     </p>
-  ));
+  );
 }
 
 function intro(cells: Cell[]): string {

@@ -58,17 +58,12 @@ export function Card({ project, card, now }: { project: string; card: ReleaseCar
       </ul>
       {card.made.length > 0 && (
         <details>
-          <summary>
-            {counted(card.made.length, "artifact")}
-            {card.may_release && (
-              <>
-                , with{" "}
-                <a href={`/api/v1/projects/${encodeURIComponent(project)}/runs/${card.run.number}/attestation`} onClick={(e) => e.stopPropagation()}>
-                  a signed statement
-                </a>
-              </>
-            )}
-          </summary>
+          <summary>{counted(card.made.length, "artifact")}</summary>
+          {card.may_release && (
+            <p className={classes.said}>
+              With <a href={`/api/v1/projects/${encodeURIComponent(project)}/runs/${card.run.number}/attestation`}>a signed statement</a> of what they were made from.
+            </p>
+          )}
           <ul className={classes.made}>
             {card.made.map((m) => (
               <li key={`${m.job}/${m.key}/${m.path}`}>
@@ -110,6 +105,7 @@ function OneTarget({ project, card, target: t, now }: { project: string; card: R
         {t.at && <span className="soft" title={exact(t.at)}>{`, ${ago(t.at, now)}`}</span>}
         {t.approval === "given" && <span className="soft">; approved by {t.by}{t.because && `: “${t.because}”`}</span>}
         {t.approval === "refused" && <span>; {t.by} did not approve{t.because && `: “${t.because}”`}</span>}
+        {t.proof.length > 0 && <Proof of={t} />}
         {t.approval === "waiting" && (
           <>
             : <Link to={`/p/${encodeURIComponent(project)}/runs/${card.run.number}`}>give or refuse it</Link>
@@ -123,6 +119,25 @@ function OneTarget({ project, card, target: t, now }: { project: string; card: R
       )}
       {again.error && <span role="alert">{again.error.message}</span>}
     </li>
+  );
+}
+
+/** Whether what was made was found where it was brought, by its digest. */
+function Proof({ of: t }: { of: Target }) {
+  const missing = t.proof.filter((p) => !p.found);
+  const said = missing.length === 0 ? `; found there by ${t.proof.length === 1 ? "its digest" : "their digests"}: ` : "; not found there: ";
+  const rows = missing.length === 0 ? t.proof : missing;
+  return (
+    <span className={missing.length === 0 ? classes.proven : classes.unproven}>
+      {said}
+      {rows.slice(0, 3).map((p, i) => (
+        <span key={p.path} title={`sha256 ${p.digest}`}>
+          {i > 0 && ", "}
+          {p.path} <span className="mono">{p.digest.slice(0, 12)}…</span>
+        </span>
+      ))}
+      {rows.length > 3 && ` and ${rows.length - 3} more`}
+    </span>
   );
 }
 

@@ -45,12 +45,14 @@ test.each([
   expect(screen.getByRole("listitem").textContent).toContain(said);
 });
 
-const target = (more: Partial<Target>): Target => ({ job: "shelf", title: "The shelf", state: "passed", reason: "", approval: "given", by: "Ada", because: "seen", at: "2026-11-27T08:00:00Z", live: false, attempt: 1, ...more });
+const target = (more: Partial<Target>): Target => ({ job: "shelf", title: "The shelf", state: "passed", reason: "", approval: "given", by: "Ada", because: "seen", at: "2026-11-27T08:00:00Z", live: false, attempt: 1, proof: [], ...more });
 const card = (more: Partial<Target>, clear = true): ReleaseCard => ({ run: { ...run().run, number: 2, verdict: clear ? "clear" : "held" }, version: "v0.2.0", notes: ["Cut it"], more_notes: 3, made: [], targets: [target(more)], may_release: clear });
 
 test.each<[Partial<Target>, boolean, string, string | null]>([
   [{ live: true }, true, "is live", null],
   [{}, true, "was brought out, 1 h ago; approved by Ada: “seen”", "Bring it back"],
+  [{ live: true, proof: [{ path: "dist/a.tar", digest: "ab".repeat(32), found: true }] }, true, "found there by its digest: dist/a.tar abababababab…", null],
+  [{ state: "failed", proof: [{ path: "dist/a.tar", digest: "ab".repeat(32), found: true }, { path: "dist/b.tar", digest: "cd".repeat(32), found: false }] }, true, "not found there: dist/b.tar cdcdcdcdcdcd…", "Try it again"],
   [{ state: "failed" }, true, "failed", "Try it again"],
   [{ state: "void", reason: "the runner was lost" }, true, "the runner was lost", "Try it again"],
   [{ state: "skipped", reason: "the verdict is held" }, false, "the verdict is held", null],

@@ -4,6 +4,7 @@ import { Badges } from "./Badges";
 import { Caches } from "./Caches";
 import { Drill } from "./Drill";
 import { Foreign } from "./Foreign";
+import { Hearers } from "./Hearers";
 import { Kinds } from "./Kinds";
 import { Secrets } from "./Secrets";
 import { ThisProject } from "./ThisProject";
@@ -20,6 +21,7 @@ export function ProjectSettings() {
       <p className="soft">What the server keeps for this project and its plan cannot hold. What is tested, and by which rules, stands in the plan.</p>
       <ThisProject key={project} project={project} />
       <Ways project={project} />
+      <Hearers project={project} />
       <Foreign project={project} />
       <Badges project={project} />
       <Secrets project={project} />

@@ -35,7 +35,7 @@ def _merged(old: Job, new: Job) -> Job:
     """The target's job, done as the pull request's own plan says."""
     merged = replace(
         new, id=old.id, when=old.when, touching=old.touching, after=old.after, gated=old.gated, sample=old.sample,
-        approval=old.approval, expect=old.expect, advisory=old.advisory, steps=tuple(_steps(old, new)),
+        approval=old.approval, expect=old.expect, takes=old.takes, advisory=old.advisory, steps=tuple(_steps(old, new)),
     )  # fmt: skip
     wanted, offered = {c.key for c in expand(old)}, {c.key: c for c in expand(merged)}
     if wanted <= set(offered):
@@ -58,11 +58,13 @@ def _steps(old: Job, new: Job) -> list[Step]:
                 step,
                 may_fail=step.may_fail and (then.may_fail if then is not None else not step.collect),
                 when=then.when if then is not None else step.when,
+                proves=then.proves if then is not None else step.proves,
                 collect=tuple(_as_strict(c, old) for c in step.collect),
             )
         )
     collected = {what for step in steps for what in _contents(step)}
-    steps += [s for s in old.steps if set(_contents(s)) - collected]
+    named = {step.name for step in steps}
+    steps += [s for s in old.steps if set(_contents(s)) - collected or (s.proves and s.name not in named)]
     return steps
 
 

@@ -146,6 +146,11 @@ TABLES: dict[str, dict[str, Key]] = {
             "Files given to later jobs, by name: found there under $MYRIANT_FROM/JOB/.",
             '{ wheel = "dist/*.whl" }',
         ),
+        "takes": Key(
+            "tables:take",
+            "Artifacts of another project's newest clear run: found under $MYRIANT_FROM/PROJECT/JOB/.",
+            '[{ project = "lockstep", files = ["dist/*.tar"] }]',
+        ),
         "gated": Key("flag", "true starts it when the verdict is clear; it cannot change the verdict.", "true"),
         "approval": Key("table:approval", "Whose word it waits for.", '{ by = ["release"], within = "2 days" }'),
         "expect": Key("table:expect", "What must hold of a tag before it starts.", '{ mentioned-in = "CHANGELOG.md" }'),
@@ -202,6 +207,13 @@ TABLES: dict[str, dict[str, Key]] = {
     "artifact": {
         "files": Key("globs", "Which files.", '["dist/**"]', needed=True),
         "keep": Key("duration", "How long they are kept.", '"14 days"'),
+        "offer": Key("flag", "true lets jobs of other projects take them from a clear run.", "true"),
+    },
+    "take": {
+        "project": Key("text", "Whose artifacts they are; its plan offers them.", '"lockstep"', needed=True),
+        "files": Key("globs", "Which of them; each glob must find one.", '["dist/*.tar"]', needed=True),
+        "job": Key("text", "The job that made them; left out: any.", '"archive"'),
+        "tag": Key("text", "Of the newest clear run of such a tag; left out: of the main branch.", '"v*"'),
     },
     "approval": {
         "by": Key("texts", "Roles or names of people, one of whom must give it.", '["release"]', needed=True),
@@ -231,6 +243,11 @@ TABLES: dict[str, dict[str, Key]] = {
         "may-fail": Key("flag", "true records its failure and goes on.", "true"),
         "collect": Key("tables:collect", "What it wrote: results, coverage, analysis, attachments.", ""),
         "retest": Key("table:retest", "How failed tests alone are run again.", ""),
+        "proves": Key(
+            "globs",
+            "Artifacts of the run that this step must find where they were brought: it prints the SHA-256 of each.",
+            '["dist/*.whl"]',
+        ),
     },
     "collect": {
         "kind": Key("name", 'The kind of tests; "unit" when left out.', '"integration"'),

@@ -53,6 +53,7 @@ class Step:
     timeout: float | None = None
     network: bool | None = None
     retest: Retest | None = None
+    proves: tuple[str, ...] = ()  # artifacts whose digests it must print
 
 
 @dataclass(frozen=True, slots=True)
@@ -125,6 +126,17 @@ class Companion:
 class Artifact:
     files: tuple[str, ...]
     keep: float | None = None
+    offer: bool = False  # to jobs of other projects
+
+
+@dataclass(frozen=True, slots=True)
+class Take:
+    """Artifacts that a job is given of another project: of its newest clear run, or of its newest clear tag."""
+
+    project: str
+    files: tuple[str, ...]
+    job: str = ""  # that made them; empty: any
+    tag: str = ""  # a glob; empty: of the main branch
 
 
 @dataclass(frozen=True, slots=True)
@@ -174,6 +186,7 @@ class Job:
     companions: tuple[Companion, ...] = ()
     artifacts: tuple[Artifact, ...] = ()
     hand_over: dict[str, str] = field(default_factory=dict)
+    takes: tuple[Take, ...] = ()
     gated: bool = False
     approval: Approval | None = None
     expect: Expect | None = None

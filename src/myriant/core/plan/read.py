@@ -318,9 +318,16 @@ class _PlanReader(Reader):
                 c for name, one in (row.get("companions") or {}).items() if (c := self.companion(name, one))
             ),
             artifacts=tuple(
-                model.Artifact(a["files"], a.get("keep")) for a in row.get("artifacts") or () if "files" in a
+                model.Artifact(a["files"], a.get("keep"), a.get("offer", False))
+                for a in row.get("artifacts") or ()
+                if "files" in a
             ),
             hand_over=row.get("hand-over") or {},
+            takes=tuple(
+                model.Take(t["project"], t["files"], t.get("job", ""), t.get("tag", ""))
+                for t in row.get("takes") or ()
+                if "project" in t and "files" in t
+            ),
             gated=row.get("gated", False),
             approval=model.Approval(approval["by"], approval.get("within", model.Approval(()).within))
             if approval and "by" in approval
@@ -332,10 +339,19 @@ class _PlanReader(Reader):
         values = {**vary, **{k: (v,) for k, v in pin.items()}}
         for extra in job.add:
             values |= {k: (*values.get(k, ()), v) for k, v in extra.items()}
+        self.check_proof(job, row)
         self.check_selector(row, "drop", vary, events=False)
         self.check_selector(row, "advisory", values, events=False)
         self.check_selector(row, "when", values, events=True)
         return job
+
+    def check_proof(self, job: Job, row: Found) -> None:
+        if any(step.proves for step in job.steps) and not job.gated:
+            at = next((one.at("proves") for one in row.get("steps") or () if "proves" in one), row.path)
+            self.problem(
+                at, f"a step of {job.id} proves that something arrived, but {job.id} is not behind the verdict",
+                "write gated = true in the job",
+            )  # fmt: skip
 
     def runtimes(self, row: Found, vary: Mapping[str, Sequence[str]], pin: Mapping[str, str]) -> Iterator[str]:
         named: tuple[str, ...] = row.get("runtime", ())
@@ -467,6 +483,7 @@ class _PlanReader(Reader):
             timeout=row.get("timeout"),
             network=row.get("network"),
             retest=self.retest(again) if again is not None else None,
+            proves=row.get("proves", ()),
         )
 
     def _has(self, row: Found, key: str) -> bool:

@@ -134,6 +134,7 @@ _TITLES = {
     "companion": "`[jobs.ID.companions.NAME]`",
     "ready": "`ready`",
     "artifact": "`artifacts`",
+    "take": "`takes`",
     "approval": "`approval`",
     "expect": "`expect`",
     "tag-equals": "`expect.tag-equals`",

@@ -13,6 +13,7 @@ from myriant.core.plan.model import Plan
 from myriant.core.states import Verdict
 from myriant.core.telling.mail import is_address
 from myriant.core.telling.news import News
+from myriant.flow.announce.hearing import GATHERED
 from myriant.flow.plans import plan_with
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
@@ -64,7 +65,9 @@ def is_split(wish: Mapping[str, Any], told: Mapping[str, Any], session: Session,
 def receivers(wish: Mapping[str, Any], told: Mapping[str, Any], subject: str) -> list[str]:
     """The addresses that one delivery goes to."""
     authors = told.get("authors") or ([told["mail"]] if told.get("mail") else [])
-    named = [*wish["to"], *(told.get("owners", ()) if wish.get("owners") else ())]
+    if subject.startswith(GATHERED):
+        return list(told["receivers"])
+    named = [*wish["to"], *(told.get("owners", ()) if wish.get("owners") else ()), *told.get("asked", ())]
     if told.get("news") == News.CLEARED:
         named += told.get("before", ())  # who heard that it was held hears that it is mended
     if subject.endswith(AUTHORS):

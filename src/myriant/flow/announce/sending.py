@@ -22,10 +22,12 @@ import httpx
 
 from myriant.core.telling.mail import message
 from myriant.core.telling.template import Filled, Template, TemplateError, fill
+from myriant.flow.announce.hearing import GATHERED, Heard, by_wish, who_asked
 from myriant.flow.announce.people import cleared, not_yet, receivers
 from myriant.flow.sealing import as_sealed, opened
 from myriant.flow.site import Site
 from myriant.store.changes import tell
+from myriant.store.hearers import keep_news
 from myriant.store.queue import OUTWARD, defer
 from myriant.store.secrets import secrets_named
 from myriant.store.tables import Delivery, Project, Way
@@ -70,13 +72,24 @@ def _deliver_one(site: Site, way_id: int) -> bool:
         number, told, subject = found.id, found.told, found.subject
         project = session.get_one(Project, way.project_id)
         content = opened(site.key(), project.id, as_sealed(way.name), way.sealed)
-        to = receivers(json.loads(content or "{}"), told, subject) if way.kind == "mail" and content else []
+        wish = json.loads(content or "{}")
+        if wish.get("asked"):
+            told = {**told, "asked": who_asked(session, project.id)}
+        heard = Heard(receivers(wish, told, subject) if way.kind == "mail" and content else [])
+        if way.kind == "mail" and not way.morning and not subject.startswith(GATHERED):
+            heard = by_wish(session, found, told, heard.now, datetime.now(UTC), always=way.always)
+            found.told = {**found.told, "receivers": [*heard.now, *heard.later]}
+        to = heard.now
         nobody = cleared(session, found)
+        if not nobody:
+            keep_news(session, found, heard.later)
         kind, names = way.kind, {n: s.sealed for n, s in secrets_named(session, project.id, _secrets(content)).items()}
         project_id, signed_with = project.id, project.event_secret
     secrets = {n: v for n, s in names.items() if (v := opened(site.key(), project_id, n, s)) is not None}
     event = f"{project_id}/{number}/{subject}"
-    if kind == "mail" and content and (nobody or not to):
+    if kind == "mail" and content and heard.later and not (nobody or to):
+        answer = Answer(True, _kept(heard))
+    elif kind == "mail" and content and (nobody or not to):
         answer = Answer(False, f"nobody is told: {nobody or 'nobody is named that was not told already'}", lasting=True)
     else:
         told = {**told, "receivers": to} if kind == "mail" else told
@@ -88,11 +101,18 @@ def _deliver_one(site: Site, way_id: int) -> bool:
         sent.answer = answer.said[:2000]
         if answer.arrived:
             sent.state, sent.sent_at = "sent", datetime.now(UTC)
-            sent.told = {**sent.told, **({"receivers": to} if kind == "mail" else {})}
+            sent.told = {**sent.told, **({"receivers": [*to, *heard.later]} if kind == "mail" else {})}
+            if to and heard.later:
+                sent.answer = f"{sent.answer}; {_kept(heard)}"
         elif answer.lasting or sent.tries >= MOST_TRIES:
             sent.state = "aside"
         tell(session, "run", session.get_one(Project, sent.project_id).name, sent.run)
         return sent.state != "waiting"
+
+
+def _kept(heard: Heard) -> str:
+    who = ", ".join(f"{address} until {at:%Y-%m-%d %H:%M} UTC" for address, at in list(heard.later.items())[:10])
+    return f"kept for {who}" + (f" and {len(heard.later) - 10} more" if len(heard.later) > 10 else "")
 
 
 def wait_after(tries: int) -> timedelta:

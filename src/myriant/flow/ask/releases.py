@@ -41,6 +41,15 @@ class MadeView:
 
 
 @dataclass(frozen=True, slots=True)
+class ProvenView:
+    """A file that had to be found where it was brought."""
+
+    path: str
+    digest: str
+    found: bool
+
+
+@dataclass(frozen=True, slots=True)
 class TargetView:
     """A job behind the verdict: how it stands in this run, who approved it, and whether it is what is live."""
 
@@ -54,6 +63,7 @@ class TargetView:
     at: datetime | None  # when its last attempt ended
     live: bool
     attempt: int | None
+    proof: list[ProvenView]  # what was looked for at the target
 
 
 @dataclass(frozen=True, slots=True)
@@ -165,6 +175,7 @@ def _targets(
                 attempt.ended_at if attempt else None,
                 cell.state is State.PASSED and newest.get(cell.job, (0,))[0] == run.number,
                 cell.attempt_id,
+                [ProvenView(**row) for row in attempt.proof or ()] if attempt else [],
             )
         )  # fmt: skip
     return rows

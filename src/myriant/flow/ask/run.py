@@ -161,9 +161,20 @@ class RunView:
     tested: str  # the commit that ran: a pull request's merge, else the commit itself
     changed_covered: str | None  # share of the changed lines that tests cover
     left_out: list[JobTold]
+    taken: list[TakenView]
     approvals: list[ApprovalView]
     controls: list[ControlView]
     open: bool  # cells still wait or run
+
+
+@dataclass(frozen=True, slots=True)
+class TakenView:
+    """Artifacts of another project's run that a job was given."""
+
+    job: str
+    project: str
+    run: int
+    paths: list[str]
 
 
 @dataclass(frozen=True, slots=True)
@@ -222,6 +233,7 @@ def run_view(site: Site, name: str, number: int) -> RunView:
                 JobTold(**{**told, "blind": BlindView(**told["blind"]) if told.get("blind") else None})
                 for told in row.left_out
             ],
+            taken=_taken(row),
             approvals=[
                 ApprovalView(a.job, a.state, a.by, a.reason, a.until, a.at, what_it_would_release(session, row))
                 for a in approvals_of(session, row.id)
@@ -229,6 +241,13 @@ def run_view(site: Site, name: str, number: int) -> RunView:
             controls=controls_of(session, row),
             open=_is_open(cells),
         )
+
+
+def _taken(run: Run) -> list[TakenView]:
+    found: dict[tuple[str, str, int], list[str]] = {}
+    for t in run.taken:
+        found.setdefault((t["job"], t["project"], t["run"]), []).append(t["path"])
+    return [TakenView(*at, paths) for at, paths in found.items()]
 
 
 def _judged_rule(told: Mapping[str, Any]) -> JudgedRule:

@@ -161,7 +161,7 @@ def _told(
         "values": values, "wants": wants, "job": job, "told": told_to(job, run),
         **_set_aside(session, run, job, cell_id),
         "skipped": [why for _, why in steps_for(job, values, event_of(run))],
-        "handed": handed_to(session, run, job) if job.after else [],
+        "handed": handed_to(session, run, job) if job.after or job.takes else [],
         "secrets": values_for(site, session, run, job) if names_wanted(job) else {},
         "origins": _origins(session, run, job),
     }  # fmt: skip

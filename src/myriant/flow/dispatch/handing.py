@@ -15,7 +15,7 @@ from myriant.store.tables import Run
 
 @dataclass(frozen=True, slots=True)
 class HandedFile:
-    """A file that an earlier job handed over; `key` is empty when that job has only one cell."""
+    """A file that an earlier job handed over, or one of another project; `key` is empty when it has only one cell."""
 
     report: int
     job: str
@@ -24,7 +24,12 @@ class HandedFile:
 
 
 def handed_to(session: Session, run: Run, job: Job) -> list[HandedFile]:
-    """What the jobs that a job waits for, near and far, have handed over."""
+    """What the jobs that a job waits for, near and far, have handed over, and what it takes from other projects."""
+    taken = [
+        HandedFile(t["report"], f"{t['project']}/{t['made_by']}", t["key"], t["path"])
+        for t in run.taken
+        if t["job"] == job.id
+    ]
     plan = plan_of_run(session, run)
     awaited: set[str] = set()
     queue = [a.job for a in job.after]
@@ -34,7 +39,7 @@ def handed_to(session: Session, run: Run, job: Job) -> list[HandedFile]:
             awaited.add(name)
             queue += [a.job for a in plan.job(name).after]
     if not awaited:
-        return []
+        return taken
     rows = handed_over(session, run.id, awaited)
     cells = selected_by_job(session, run.id)
-    return [HandedFile(r, j, key if cells.get(j, 1) > 1 else "", path) for r, j, key, path in rows]
+    return taken + [HandedFile(r, j, key if cells.get(j, 1) > 1 else "", path) for r, j, key, path in rows]

@@ -19,6 +19,7 @@ from myriant.core.states import Content, State, Why
 from myriant.flow.ingest.caches import settle_caches
 from myriant.flow.ingest.gathered import Gathered
 from myriant.flow.ingest.placing import placing_of
+from myriant.flow.ingest.proving import lacks_proof
 from myriant.flow.ingest.reading import read_analysis, read_retest, read_tests, take_coverage
 from myriant.flow.ingest.usual import learn_usual
 from myriant.flow.planning.aside import aside_in, unexplained_steps
@@ -111,6 +112,8 @@ def _conclude_attempt(
     aside = aside_in(session, run, cell)
     failed = said.get("failed_steps", [])
     unexplained = unexplained_steps(site, session, run, cell, attempt_id, failed, aside, steps)
+    if not untrusted and not unexplained and job is not None:
+        unexplained = lacks_proof(site, session, run, job, attempt)
     holding = {n for step in steps.values() for n in step.failing} - aside.tests
     state, reason = attempt_outcome(untrusted, unexplained, len(holding))
     end(attempt, state, reason)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
 
+from myriant.flow.announce.hearing import tell_gathered
 from myriant.flow.announce.sending import call_for_due
 from myriant.flow.control.batches import go_on_with_batches
 from myriant.flow.control.searches import go_on_with_searches
@@ -55,6 +56,7 @@ def keep_time(site: Site, now: datetime | None = None) -> list[int]:
     go_on_with_searches(site)
     go_on_with_batches(site)
     tell_mornings(site, now)
+    tell_gathered(site, now)
     call_for_due(site, now)
     prune_a_little(site, now)
     forget_unfinished(site)

@@ -127,5 +127,6 @@ def _content(run: Run, event: Event, job: Job, cell: PlannedCell, part: str) -> 
         return None
     steps = [i for i, (_, skipped) in enumerate(steps_for(job, cell.values, event)) if not skipped]
     seen = told_to(job, run)
-    parts = [run.project_id, run.tree, part, job.id, cell.key, steps, cell.wants, seen]
+    taken = [[t["path"], t["digest"]] for t in run.taken if t["job"] == job.id]
+    parts = [run.project_id, run.tree, part, job.id, cell.key, steps, cell.wants, seen, *([taken] if taken else [])]
     return hashlib.sha256(json.dumps(parts).encode()).hexdigest()

@@ -23,6 +23,7 @@ from myriant.flow.planning.preconditions import meet_expectations, require_secre
 from myriant.flow.planning.reuse import reuse_answers
 from myriant.flow.planning.schedules import remember_schedules
 from myriant.flow.planning.superseding import supersede_older
+from myriant.flow.planning.taken import require_taken, take_artifacts
 from myriant.flow.planning.turns import give_ranks
 from myriant.flow.plans import event_of, plan_of_run
 from myriant.flow.site import Site
@@ -184,12 +185,14 @@ def _apply(
         session, run, {job: (True, base.id if (base := gate.get(job)) is not None else None) for job in asked}
     )
     stopped = run.reason if run.why == Why.BY_PERSON else ""
+    missing = take_artifacts(session, run, plan)
     if not make_cells(session, run, found, good):
         return
     mirror, tested = site.mirror(project), run.tested or run.commit
     files = {f: mirror.file(tested, f) for f in _expected_files(plan)} if run.tag else {}
     meet_expectations(session, run, plan, files)
     require_secrets(session, run, plan)
+    require_taken(session, run, missing)
     supersede_older(session, run, plan)
     give_ranks(session, run, plan)
     session.flush()
