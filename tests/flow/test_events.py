@@ -15,7 +15,7 @@ from sqlalchemy import select
 
 from conftest import Repository, World, junit, writes
 from myriant.flow.keep.timekeeping import keep_time
-from myriant.store.tables import Approval, Schedule
+from myriant.store.tables import Approval, Project, Schedule
 
 GREEN = writes(junit(level="passed", gates="passed"))
 RED = writes(junit(level="passed", gates="expected 3, got 2"), status=1)
@@ -534,3 +534,62 @@ def test_rules_hold_for_their_cells_their_folder_and_from_their_day_on(world: Wo
     assert view["run"]["verdict"] == "held" and view["run"]["sentence"].startswith("Held: 1 test newly fails"), view[
         "run"
     ]["sentence"]
+
+
+def test_housekeeping_runs_by_a_schedule_that_names_it_and_no_verdict_depends_on_it(world: World) -> None:
+    plan = (
+        HEAD + UNIT + '[jobs.sweep]\nhousekeeping = true\n[[jobs.sweep.steps]]\nname = "sweep"\ncommand = "sh sweep.sh"\n'
+        '[[events.schedule]]\nname = "tidy"\nevery = "day"\nat = "03:10"\njobs = ["sweep"]\n'
+        '[[events.schedule]]\nname = "nightly"\nevery = "day"\nat = "02:10"\n[events.push]\n'
+    )  # fmt: skip
+    repo = world.repository("tidied", plan, test__sh=GREEN, sweep__sh="echo swept; exit 3")
+    pushed = decided(repo, 1)
+    commit = pushed["run"]["commit"]
+    assert {c["job"] for c in pushed["cells"]} == {"unit"} and pushed["left_out"] == []
+    site = world.installation.site
+    assert site is not None
+
+    def due(name: str) -> dict[str, Any]:
+        with site.store.transaction() as session:
+            found = session.scalar(
+                select(Schedule).join(Project).where(Project.name == "tidied", Schedule.name == name)
+            )
+            assert found is not None
+            found.next_at = datetime.now(UTC) - timedelta(minutes=1)
+        number = len(world.get("/projects/tidied/runs")["runs"]) + 1
+        return until_open_ends(repo, number)
+
+    tidy = due("tidy")
+    assert tidy["run"]["verdict"] == "none" and {c["job"] for c in tidy["cells"]} == {"sweep"}
+    said = tidy["run"]["sentence"]
+    assert said.startswith("No verdict: only housekeeping was asked for") and "Housekeeping: sweep failed" in said
+    # it fails, and the commit is as clear as before; the Desk and the morning say that it failed
+    word = world.word(commit, "tidied")
+    assert word is not None and word["verdict"] == "clear" and word["run"] == 1
+    assert [(u["run"], u["job"]) for u in world.get("/desk")["untidy"] if u["project"] == "tidied"] == [(2, "sweep")]
+    schedules = {s["name"]: s for s in world.get("/projects/tidied/morning")["schedules"]}
+    assert (
+        "Housekeeping: sweep failed" in schedules["tidy"]["said"]
+        and world.get("/projects/tidied/releases")["cards"] == []
+    )
+    nightly = due("nightly")
+    assert nightly["run"]["verdict"] == "clear" and {c["job"] for c in nightly["cells"]} == {"unit"}
+    # again, once it is mended: it ends well, and nothing is left on the Desk
+    repo.pushed({"sweep.sh": "echo swept"}, "Mend the broom")
+    assert "Housekeeping: sweep passed." in due("tidy")["run"]["sentence"]
+    assert [u for u in world.get("/desk")["untidy"] if u["project"] == "tidied"] == []
+    chosen = world.http.post("/projects/tidied/runs", json={"ref": "main", "jobs": ["sweep"]}).json()["runs"][0]
+    assert until_open_ends(repo, chosen)["run"]["verdict"] == "none"
+
+
+def until_open_ends(repo: Repository, number: int) -> dict[str, Any]:
+    """A run of this number, once nothing of it waits or runs and what lies behind its verdict is said."""
+    end = time.monotonic() + 120
+    while True:
+        answer = repo.world.http.get(f"/projects/{repo.name}/runs/{number}")
+        view: dict[str, Any] = answer.json()
+        over = answer.is_success and view["cells"] and not view["open"] and view["run"]["verdict"] != "undecided"
+        if over and " runs" not in view["run"]["sentence"] and " waits" not in view["run"]["sentence"]:
+            return view
+        assert time.monotonic() < end, view
+        time.sleep(0.1)

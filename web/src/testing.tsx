@@ -79,7 +79,7 @@ afterEach(() => {
 });
 
 export const cell = (job: string, values: Record<string, string>, more: Partial<Cell> = {}): Cell =>
-  ({ id: Math.random(), job, job_title: job, key: Object.entries(values).map(([k, v]) => `${k}=${v}`).join(","), values, advisory: false, state: "passed", mark: "passed", reason: "", selected: true, gated: false, stuck: false, failed: 0, errored: 0, ...more }) as Cell; // prettier-ignore
+  ({ id: Math.random(), job, job_title: job, key: Object.entries(values).map(([k, v]) => `${k}=${v}`).join(","), values, advisory: false, state: "passed", mark: "passed", reason: "", selected: true, gated: false, housekeeping: false, stuck: false, failed: 0, errored: 0, ...more }) as Cell; // prettier-ignore
 
 export const run = (more: Partial<Run> = {}): Run =>
   ({

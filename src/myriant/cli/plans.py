@@ -91,7 +91,7 @@ def rehearse(
             if job.runs and not found.reason:
                 more = f", {len(job.cells) - job.selected} not selected" if job.selected < len(job.cells) else ""
                 why = f" ({job.because})" if job.because else ""
-                gate = "; when the verdict is clear" if job.job.gated else ""
+                gate = "; when the verdict is clear" if job.job.gated and not job.job.housekeeping else ""
                 typer.echo(f"  {rank}. {job.job.id}: {counted(job.selected, 'cell')}{more}{gate}{why}")
             elif not found.reason:
                 typer.echo(f"  –  {job.job.id}: not run, because {job.reason}")

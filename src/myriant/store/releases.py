@@ -10,7 +10,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from myriant.core.states import Content, EventKind, State, Verdict, Why
-from myriant.store.tables import Attempt, Cell, Report, Run
+from myriant.store.tables import Attempt, Cell, Project, Report, Run
 
 
 def released_beside(session: Session, run: Run, job: str) -> int:
@@ -35,9 +35,20 @@ def runs_waiting_to_release(session: Session) -> Sequence[Run]:
     return session.scalars(query.order_by(Run.id)).all()
 
 
+def failed_housekeeping(session: Session) -> Sequence[tuple[str, int, str, str]]:
+    """Project, run, job and reason of each housekeeping job whose newest end was no pass."""
+    ended = select(Cell.id, Cell.job, Cell.state, Cell.reason, Run.number, Project.name)
+    ended = ended.join(Run, Run.id == Cell.run_id).join(Project, Project.id == Run.project_id)
+    ended = ended.where(Cell.housekeeping, Cell.selected, Cell.state.in_((State.PASSED, State.FAILED, State.VOID)))
+    newest = ended.distinct(Project.id, Cell.job, Cell.key).order_by(Project.id, Cell.job, Cell.key, Run.id.desc())
+    found = newest.subquery()
+    query = select(found.c.name, found.c.number, found.c.job, found.c.reason).where(found.c.state != State.PASSED)
+    return session.execute(query.order_by(found.c.name, found.c.number)).all()
+
+
 def runs_with_releases(session: Session, project_id: int, most: int) -> Sequence[Run]:
     """The newest runs with jobs behind the verdict."""
-    behind = select(Cell.id).where(Cell.run_id == Run.id, Cell.gated, Cell.selected)
+    behind = select(Cell.id).where(Cell.run_id == Run.id, Cell.gated, Cell.selected, ~Cell.housekeeping)
     query = select(Run).where(Run.project_id == project_id, behind.exists())
     return session.scalars(query.order_by(Run.number.desc()).limit(most)).all()
 
@@ -88,7 +99,8 @@ def newest_released(session: Session, project_id: int) -> dict[str, tuple[int, d
         select(Cell.job, Run.number, Attempt.ended_at)
         .join(Cell, Cell.run_id == Run.id)
         .join(Attempt, Attempt.id == Cell.attempt_id)
-        .where(Run.project_id == project_id, Cell.gated, Cell.state == State.PASSED, Attempt.ended_at.is_not(None))
+        .where(Run.project_id == project_id, Cell.gated, ~Cell.housekeeping)
+        .where(Cell.state == State.PASSED, Attempt.ended_at.is_not(None))
         .order_by(Attempt.ended_at)
     )
     return {job: (number, at) for job, number, at in session.execute(query) if at is not None}

@@ -433,6 +433,7 @@ class Cell(Base):
     wants: Mapped[list[str]]  # runtimes: "python 3.12"
     advisory: Mapped[bool] = mapped_column(server_default=text("false"))
     selected: Mapped[bool] = mapped_column(server_default=text("true"))
+    housekeeping: Mapped[bool] = mapped_column(server_default=text("false"))  # gated, and waits for no verdict
     gated: Mapped[bool] = mapped_column(server_default=text("false"))
     ready: Mapped[bool] = mapped_column(server_default=text("true"))  # nothing of the plan keeps it from starting
     at_once: Mapped[int | None]

@@ -3016,6 +3016,8 @@ export interface components {
             selected: boolean;
             /** Gated */
             gated: boolean;
+            /** Housekeeping */
+            housekeeping: boolean;
             /** Reused */
             reused: number | null;
             /** Flaky */
@@ -3419,6 +3421,8 @@ export interface components {
             budgets: components["schemas"]["BudgetNote"][];
             /** Gates */
             gates: components["schemas"]["GateNote"][];
+            /** Untidy */
+            untidy: components["schemas"]["Untidy"][];
             pulse: components["schemas"]["Load"];
         };
         /** DeskProject */
@@ -4236,6 +4240,8 @@ export interface components {
             after: string[];
             /** Gated */
             gated: boolean;
+            /** Housekeeping */
+            housekeeping: boolean;
             /** Dimensions */
             dimensions: {
                 [key: string]: string[];
@@ -6815,6 +6821,20 @@ export interface components {
             author: string;
             /** Sentence */
             sentence: string;
+        };
+        /**
+         * Untidy
+         * @description A housekeeping job that did not end well when it ran last.
+         */
+        Untidy: {
+            /** Project */
+            project: string;
+            /** Run */
+            run: number;
+            /** Job */
+            job: string;
+            /** Reason */
+            reason: string;
         };
         /** Usual */
         Usual: {

@@ -21,7 +21,7 @@ export function Desk() {
   if (desk.projects.length === 0) return <FirstVisit empty />;
   const held = desk.projects.filter((p) => p.held_since && p.project.newest?.word !== "clear");
   const unread = desk.projects.filter((p) => p.project.trouble);
-  const needs = held.length + desk.stuck.length + unread.length + desk.approvals.length + desk.strangers.length + desk.budgets.length + desk.gates.length;
+  const needs = held.length + desk.stuck.length + unread.length + desk.approvals.length + desk.strangers.length + desk.budgets.length + desk.gates.length + desk.untidy.length;
   return (
     <div className={classes.desk}>
       <h1>{headline(held, desk.stuck, desk.approvals.length)}</h1>
@@ -65,6 +65,17 @@ export function Desk() {
                     <b>{g.project}</b>
                   </Link>{" "}
                   {g.said}
+                </span>
+              </li>
+            ))}
+            {desk.untidy.map((u) => (
+              <li key={`${u.project}/${u.job}`}>
+                <StatusMark mark="void" size={13} />
+                <span>
+                  <Link to={`/p/${u.project}/runs/${u.run}`}>
+                    <b>{u.project}</b> housekeeping {u.job}
+                  </Link>{" "}
+                  did not end well: {u.reason || "see its log"}
                 </span>
               </li>
             ))}

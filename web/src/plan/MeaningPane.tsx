@@ -80,7 +80,8 @@ function Job({ job, limit, onLine }: { job: JobMeaning; limit: number; onLine: (
         </span>
       </h3>
       {job.because && <p className="soft">Runs because {job.because}.</p>}
-      {job.gated && <p className="soft">Starts when the verdict is clear, and cannot change it.</p>}
+      {job.housekeeping && <p className="soft">Housekeeping: schedules that name it run it, and no verdict depends on it.</p>}
+      {job.gated && !job.housekeeping && <p className="soft">Starts when the verdict is clear, and cannot change it.</p>}
       <Lattice job={job} />
       {stuck.length > 0 && (
         <p className={classes.stuck}>

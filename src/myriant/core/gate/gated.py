@@ -13,6 +13,7 @@ _WORST = (State.FAILED, State.VOID, State.STOPPED, State.SKIPPED, State.PASSED)
 
 class GatedCell(Protocol):
     job: str
+    housekeeping: bool
     selected: bool
     advisory: bool
     state: State
@@ -21,11 +22,13 @@ class GatedCell(Protocol):
 
 
 def said_of_gated(cells: Sequence[GatedCell]) -> str:
-    """For example: Then publish waits for an approval by release. Empty without such jobs."""
-    said = [
-        _of_job(job, [c for c in cells if c.job == job and c.selected]) for job in dict.fromkeys(c.job for c in cells)
-    ]
-    return f"Then {'; '.join(said)}." if said else ""
+    """For example: Then publish waits for an approval by release. Housekeeping: sweep passed."""
+    parts = []
+    for begin, mine in (("Then ", False), ("Housekeeping: ", True)):
+        jobs = dict.fromkeys(c.job for c in cells if c.housekeeping is mine)
+        said = [_of_job(job, [c for c in cells if c.job == job and c.selected]) for job in jobs]
+        parts += [f"{begin}{'; '.join(said)}."] if said else []
+    return " ".join(parts)
 
 
 def _of_job(job: str, mine: Sequence[GatedCell]) -> str:

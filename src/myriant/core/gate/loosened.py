@@ -60,7 +60,7 @@ def _jobs(now: Plan, before: Plan) -> Iterator[str]:
         if new is None:
             yield f"job {old.id} is gone"
         elif new.gated:
-            yield f"job {old.id} is gated: it runs behind the verdict"
+            yield f"job {old.id} is {'housekeeping' if new.housekeeping else 'gated: it runs behind the verdict'}"
         else:
             yield from _job(now, before, new, old)
 

@@ -40,7 +40,13 @@ class Surroundings:
 def advise(reader: Reader, plan: Plan, data: dict[str, Any], around: Surroundings | None) -> None:
     """Note what is doubtful in a plan whose form is right."""
     around = around or Surroundings()
+    named = {job for schedule in plan.events.schedules for job in schedule.jobs}
     for job in plan.jobs:
+        if job.housekeeping and job.id not in named:
+            reader.warn(
+                ("jobs", job.id, "housekeeping"), f"no schedule names {job.id}, so that it never runs by itself",
+                f'write jobs = ["{job.id}"] in a schedule',
+            )  # fmt: skip
         for look in (_cells, _dimensions, _versions, _sample, _collects, _repeated, _gated, _told, _retests):
             look(reader, job, around)
     for look_at_plan in (_copies, _never_started, _reports, _branches, _measures):

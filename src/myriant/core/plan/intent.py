@@ -183,6 +183,11 @@ def _alone(plan: Plan, job: Job, event: Event, earlier: Earlier | None, *, asked
     chosen = event.kind == "manual" and job.id in event.jobs
     if event.kind == "manual" and event.jobs and not chosen and not asked:
         return JobIntent(job, Fate.NOT_CHOSEN, "it was not chosen")
+    named = next((s.jobs for s in plan.events.schedules if event.kind == "schedule" and s.name == event.schedule), ())
+    if job.housekeeping and not chosen and job.id not in named:
+        return JobIntent(job, Fate.NOT_ASKED, "it is housekeeping: a schedule that names it runs it")
+    if named and job.id not in named and not asked:
+        return JobIntent(job, Fate.NOT_CHOSEN, f"{event} names other jobs")
     cells = expand(job)
     total = len(cells)
     context = {**event.context(), "job": job.id, **job.pin}

@@ -100,6 +100,7 @@ TABLES: dict[str, dict[str, Key]] = {
         ),
         "zone": Key("zone", "The time zone of at or cron; UTC when left out.", '"Europe/Oslo"'),
         "branch": Key("text", "The branch whose head is tested; the project's main branch when left out.", '"main"'),
+        "jobs": Key("texts", "Only these jobs; left out: all that are no housekeeping.", '["sweep"]'),
     },
     "shared": {
         "steps": Key("tables:step", "Its steps. They cannot name other shared steps.", "", needed=True),
@@ -150,6 +151,9 @@ TABLES: dict[str, dict[str, Key]] = {
             "tables:take",
             "Artifacts of another project's newest clear run: found under $MYRIANT_FROM/PROJECT/JOB/.",
             '[{ project = "lockstep", files = ["dist/*.tar"] }]',
+        ),
+        "housekeeping": Key(
+            "flag", "true makes it no test: only schedules that name it run it, and no verdict depends on it.", "true"
         ),
         "gated": Key("flag", "true starts it when the verdict is clear; it cannot change the verdict.", "true"),
         "approval": Key("table:approval", "Whose word it waits for.", '{ by = ["release"], within = "2 days" }'),

@@ -188,6 +188,7 @@ class Job:
     hand_over: dict[str, str] = field(default_factory=dict)
     takes: tuple[Take, ...] = ()
     gated: bool = False
+    housekeeping: bool = False  # it is gated too: no verdict depends on it, and it waits for none
     approval: Approval | None = None
     expect: Expect | None = None
     supersede: str | None = None  # None: the event's own usage
@@ -228,6 +229,7 @@ class Schedule:
     name: str
     times: Times
     branch: str | None = None  # None: the project's main branch
+    jobs: tuple[str, ...] = ()  # only these, housekeeping too; none: every job that is no housekeeping
 
 
 @dataclass(frozen=True, slots=True)

@@ -167,6 +167,7 @@ class _PlanReader(Reader):
             self.problem(("jobs",), f"{len(named)} jobs; at most {model.MOST_JOBS}", "split the plan")
         jobs = [self.job(name, found, defaults, shared) for name, found in list(named.items())[: model.MOST_JOBS]]
         self.check_after(jobs, named)
+        self.check_scheduled(top.get("events"), named)
         gate = top.get("gate") or {}
         rules = tuple(r for row in gate.get("rules") or () if (r := self.rule(row, set(named))))
         levels = {rule: gate[rule] for rule in model.BuiltIn if rule in gate}
@@ -176,6 +177,13 @@ class _PlanReader(Reader):
         told = tuple(self.notify(top.get("notify")))
         owners = tuple(self.owners(top.get("notify")))
         return Plan(self.events(top.get("events")), tuple(jobs), rules, paths, levels, told, owners)
+
+    def check_scheduled(self, events: Found | None, jobs: Mapping[str, Found]) -> None:
+        for row in (events.get("schedule") if events is not None else None) or ():
+            for i, job in enumerate(row.get("jobs", ())):
+                if job not in jobs:
+                    message = f'there is no job "{job[:80]}"'
+                    self.unknown_value((*row.at("jobs"), i), job, jobs, message, known_as="jobs of this plan")
 
     def owners(self, found: Found | None) -> Iterator[model.Owner]:
         for row in (found.get("owner") if found is not None else None) or ():
@@ -249,7 +257,7 @@ class _PlanReader(Reader):
             edits = self.replace_value(at, new[1]) if new else ()
             self.problem(at, str(error), error.mend, value=True, edits=edits)
             return None
-        return model.Schedule(row["name"], times, row.get("branch")) if "name" in row else None
+        return model.Schedule(row["name"], times, row.get("branch"), row.get("jobs", ())) if "name" in row else None
 
     # --- jobs -----------------------------------------------------------------------------------
 
@@ -328,7 +336,8 @@ class _PlanReader(Reader):
                 for t in row.get("takes") or ()
                 if "project" in t and "files" in t
             ),
-            gated=row.get("gated", False),
+            gated=row.get("gated", False) or row.get("housekeeping", False),
+            housekeeping=row.get("housekeeping", False),
             approval=model.Approval(approval["by"], approval.get("within", model.Approval(()).within))
             if approval and "by" in approval
             else None,
@@ -340,6 +349,11 @@ class _PlanReader(Reader):
         for extra in job.add:
             values |= {k: (*values.get(k, ()), v) for k, v in extra.items()}
         self.check_proof(job, row)
+        if row.get("gated") and row.get("housekeeping"):
+            self.problem(
+                row.at("housekeeping"), f"{job_id} is gated and housekeeping, which waits for no verdict",
+                "keep one of the two",
+            )  # fmt: skip
         self.check_selector(row, "drop", vary, events=False)
         self.check_selector(row, "advisory", values, events=False)
         self.check_selector(row, "when", values, events=True)

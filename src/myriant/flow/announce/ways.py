@@ -96,7 +96,7 @@ def _of_interest(way: Way, what: News) -> bool:
 
 def is_released(session: Session, run: Run) -> bool:
     """Whether what is behind the verdict of a run has passed, all of it."""
-    behind = [c for c in cells_of(session, run.id) if c.gated and c.selected and not c.advisory]
+    behind = [c for c in cells_of(session, run.id) if c.gated and c.selected and not (c.advisory or c.housekeeping)]
     return run.verdict is Verdict.CLEAR and bool(behind) and all(c.state is State.PASSED for c in behind)
 
 

@@ -20,6 +20,7 @@ from myriant.flow.ask.words import words_of_many
 from myriant.flow.site import Site
 from myriant.store.coverage import coverage_totals_of
 from myriant.store.projects import all_projects, strangers_waiting
+from myriant.store.releases import failed_housekeeping
 from myriant.store.runs import approvals_waiting, marks_of_runs, newest_runs_on_main
 from myriant.store.tables import Run
 from myriant.store.takings import all_open_takings
@@ -73,6 +74,16 @@ class GateNote:
 
 
 @dataclass(frozen=True, slots=True)
+class Untidy:
+    """A housekeeping job that did not end well when it ran last."""
+
+    project: str
+    run: int
+    job: str
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
 class StrangersPull:
     """A pull request of somebody who may not write here: a maintainer looks at it before it runs."""
 
@@ -110,6 +121,7 @@ class Desk:
     strangers: list[StrangersPull]
     budgets: list[BudgetNote]
     gates: list[GateNote]
+    untidy: list[Untidy]
     pulse: Load
 
 
@@ -145,7 +157,8 @@ def desk_view(site: Site) -> Desk:
         strangers = [StrangersPull(*row) for row in strangers_waiting(session)]
         budgets = [BudgetNote(*row) for row in budgets_nearly_spent(session, projects, datetime.now(UTC))]
         gates = [GateNote(p.name, p.drilled["said"]) for p in projects if p.drilled.get("passed") is False]
-        return Desk(rows, stuck, approvals, strangers, budgets, gates, load_of(session))
+        untidy = [Untidy(*row) for row in failed_housekeeping(session)]
+        return Desk(rows, stuck, approvals, strangers, budgets, gates, untidy, load_of(session))
 
 
 def _desk_project(

@@ -105,7 +105,7 @@ def releases_of(site: Site, name: str) -> Releases:
         every = cells_of_runs(session, [r.id for r in runs])
         behind: dict[int, list[Cell]] = {r.id: [] for r in runs}
         for cell in every:
-            if cell.gated and cell.selected:
+            if cell.gated and cell.selected and not cell.housekeeping:
                 behind[cell.run_id].append(cell)
         newest = newest_released(session, project.id)
         made: dict[int, list[Made]] = {}

@@ -87,6 +87,7 @@ class CellView:
     waited: float | None  # seconds from the run to the lease
     selected: bool  # by the sample
     gated: bool
+    housekeeping: bool
     reused: int | None  # the run whose result this is
     flaky: int
     predicted: float | None  # seconds that it takes, by what it took before
@@ -333,6 +334,7 @@ def _cell_view(
         max(0.0, (a.created_at - began).total_seconds()) if a and c.reused is None else None,
         c.selected,
         c.gated,
+        c.housekeeping,
         c.reused,
         counts.get("flaky", 0),
         c.predicted,

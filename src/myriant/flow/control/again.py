@@ -51,7 +51,7 @@ def again_in(session: Session, project: Project, run: Run, which: str, selector:
     chosen_cells = [c for c in every if c.state not in OPEN and _is_wanted(c, which, selector)]
     if not chosen_cells:
         raise BadInput("no cell of this run is to be run again", "choose others; those that run or wait go on anyway")
-    waits = {job.id for job in plan.jobs if job.after or job.gated or job.approval}
+    waits = {job.id for job in plan.jobs if job.after or (job.gated and not job.housekeeping) or job.approval}
     for job in {c.job for c in chosen_cells}:
         wanted = plan.find(job)
         if wanted is not None and wanted.approval is not None:

@@ -26,6 +26,8 @@ def told_of(found: Intent) -> list[dict[str, Any]]:
     """What the run says of its jobs beside their cells: why one does not run, why it does, what a sample hides."""
     told = []
     for job in found.jobs:
+        if job.job.housekeeping and not job.runs:
+            continue  # it is no part of what is tested
         row: dict[str, Any] = {"job": job.job.id, "title": job.job.title}
         if job.reason or job.because:
             row |= {"reason": job.reason, "because": job.because}
@@ -94,10 +96,9 @@ def counts_alone(counts: Mapping[str, Any]) -> dict[str, Any]:
 
 def _cell(run: Run, event: Event, found: JobIntent, cell: PlannedCell, position: int, part: str) -> Cell:
     job = found.job
-    waits = bool(job.after or job.gated or job.approval)
-    reason = (
-        "waits for the verdict" if job.gated else f"after {', '.join(a.job for a in job.after)}" if job.after else ""
-    )
+    behind = job.gated and not job.housekeeping
+    waits = bool(job.after or behind or job.approval)
+    reason = "waits for the verdict" if behind else f"after {', '.join(a.job for a in job.after)}" if job.after else ""
     made = Cell(
         run_id=run.id,
         job=job.id,
@@ -109,11 +110,12 @@ def _cell(run: Run, event: Event, found: JobIntent, cell: PlannedCell, position:
         advisory=cell.advisory,
         selected=cell.selected,
         gated=job.gated,
+        housekeeping=job.housekeeping,
         ready=not waits,
         at_once=job.at_once,
         content=_content(run, event, job, cell, part),
         state=State.WAITING,
-        why=Why.GATED if job.gated else Why.AFTER if job.after else Why.NOTHING,
+        why=Why.GATED if behind else Why.AFTER if job.after else Why.NOTHING,
         reason=reason,
     )
     if not cell.selected:

@@ -200,10 +200,15 @@ def _apply(
         reuse_answers(session, run)
     if found.excused and not asks_less(session, project, run, plan, nearest):
         exempt(session, run, _excuse(found, good))
+    if all(j.job.housekeeping for j in found.jobs if j.runs) and not asked:
+        not_asked(session, run, HOUSEKEEPING)
     advance(session, run, plan)
     if stopped:
         stop_cells(session, run, open_cells_of(session, run.id), Why.BY_PERSON, stopped)
     ring_runners(session)
+
+
+HOUSEKEEPING = "only housekeeping was asked for, and it tests nothing"
 
 
 def _intended(

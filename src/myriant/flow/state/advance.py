@@ -58,7 +58,8 @@ def _release(session: Session, run: Run, job: Job, mine: Sequence[Cell], by_job:
             return _say(mine, Why.AFTER, f"after {awaited.job}")
         if not awaited.even_if_failed and any(c.state != State.PASSED for c in binding):
             return _skip(mine, Why.AFTER, f"{awaited.job} did not pass")
-    if job.gated and (run.verdict != Verdict.CLEAR or run.ended_at is None):
+    behind = job.gated and not job.housekeeping
+    if behind and (run.verdict != Verdict.CLEAR or run.ended_at is None):
         if run.verdict in (Verdict.HELD, Verdict.EXEMPT):
             return _skip(mine, Why.GATED, f"the verdict is {run.verdict}")
         return _say(mine, Why.GATED, "waits for the verdict")
@@ -73,7 +74,7 @@ def _release(session: Session, run: Run, job: Job, mine: Sequence[Cell], by_job:
             refused = word.state == ApprovalState.REFUSED
             why = f"{word.by} did not approve" if refused else f"no approval by {by} came in time"
             return _skip(mine, Why.APPROVAL, why)
-    if job.gated and (other := released_beside(session, run, job.id)):
+    if behind and (other := released_beside(session, run, job.id)):
         return _say(mine, Why.GATED, f"waits for #{other}, where {job.id} goes on: one release at a time")
     for cell in mine:
         cells.release(cell)

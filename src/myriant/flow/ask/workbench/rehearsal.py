@@ -53,6 +53,7 @@ class JobMeaning:
     because: str
     after: list[str]
     gated: bool
+    housekeeping: bool
     dimensions: dict[str, list[str]]
     combinations: int
     cells: list[CellMeaning]
@@ -161,6 +162,7 @@ def _job(found: Intent, j: JobIntent, times: dict[tuple[str, str], float], runne
         j.because,
         [a.job for a in job.after],
         job.gated,
+        job.housekeeping,
         {d: list(v) for d, v in job.vary.items()},
         combinations(job),
         cells,
