@@ -23,6 +23,7 @@ NAMES = (
     "queries",
     "trends",
     "outcomes",
+    "badges",
     "coverage",
     "coverage_screens",
 )

@@ -19,6 +19,7 @@ from myriant.core.states import Verdict
 from myriant.flow.announce import sending
 from myriant.flow.announce.hearing import tell_gathered
 from myriant.flow.announce.people import AUTHORS, cleared, not_yet, owners_of
+from myriant.flow.announce.sending import deliver
 from myriant.flow.announce.ways import tell_ways
 from myriant.flow.keep.mornings import tell_mornings
 from myriant.flow.sealing import as_sealed, seal
@@ -658,6 +659,49 @@ def test_authors_hear_no_more_that_it_was_held_once_it_is_clear_again(telling: W
     judged(site.store, project, 3, "push main", "clear", frozenset())
     with site.store.view() as session:
         assert cleared(session, found) == "it is clear again since #3"
+
+
+def test_a_receiver_that_is_away_for_an_hour_hears_everything_in_order_and_knows_what_is_repeated(
+    telling: World, rooms: tuple[Receiver, MailRoom], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Simulated time: it does not answer for an hour, then loses one answer on its way; nothing is lost or disordered."""
+    requests, _ = rooms
+    site = telling.installation.site
+    assert site is not None
+    project_id, _attempts = stored_project(site.store, runs=12)
+    monkeypatch.setenv("MYRIANT_TELL_TO", requests.address)
+    begin = datetime.now(UTC) + timedelta(days=2)  # the real worker looks at none of it before
+    wish = {"url": f"http://{requests.address}/hour", "method": "POST", "headers": {}, "body": '{"n": "{number}"}'}
+    with site.store.transaction() as session:
+        sealed = seal(site.key(), project_id, as_sealed("hour"), json.dumps(wish))
+        made = Way(project_id=project_id, name="hour", kind="request", shown="", sealed=sealed, always=True, by="x")
+        session.add(made)
+        session.flush()
+        way_id = made.id
+        for number in range(1, 13):
+            session.add(Delivery(
+                way_id=way_id, project_id=project_id, run=number, context="push main", subject=f"{number}", said="",
+                told={"number": number, "news": ""}, state="waiting", next_at=begin + timedelta(minutes=4 * number),
+            ))  # fmt: skip
+    requests.came.clear()
+    away, lost = (503, {}, b"away"), (500, {}, b"it was taken, and the answer is lost")
+    for minute in range(0, 200):
+        now = begin + timedelta(minutes=minute)
+        requests.answers[:] = (
+            [away] if minute < 60 else [lost, (200, {}, b"taken")] if minute == 60 else [(200, {}, b"")]
+        )
+        for second in (0, 20, 40):
+            deliver(site, way_id, now + timedelta(seconds=second))
+    told = [(body["n"], headers["Idempotency-Key"]) for path, headers, body in requests.came if path == "/hour"]
+    taken = list(dict.fromkeys(told))
+    assert [n for n, _ in taken] == list(range(1, 13)) and len({key for _, key in taken}) == 12
+    assert [n for n, _ in told] == sorted(n for n, _ in told) and told.count(
+        taken[0]
+    ) > 5  # a repeat bears the same name
+    with site.store.transaction() as session:
+        rows = session.scalars(sa.select(Delivery).where(Delivery.way_id == way_id).order_by(Delivery.id)).all()
+        assert {r.state for r in rows} == {"sent"} and max(r.tries for r in rows) <= sending.MOST_TRIES
+    requests.answers[:] = [(200, {}, b"")]
 
 
 def test_each_hears_what_and_when_they_want_and_nothing_twice(telling: World, rooms: tuple[Receiver, MailRoom]) -> None:

@@ -9,6 +9,7 @@ from fastapi import APIRouter, Query, Request, Response
 from pydantic import AwareDatetime, BaseModel
 
 from myriant.api.access import MEMBER, OPEN, VIEWER, TheSite
+from myriant.api.shortly import Shortly
 from myriant.core.plan.matrix_change import CHANGES
 from myriant.core.telling.badge import svg
 from myriant.core.telling.morning import Morning, morning_text
@@ -140,6 +141,9 @@ def badge_key(site: TheSite, project: str) -> BadgeKey:
     return BadgeKey(key=_badge_key(site, project))
 
 
+_PICTURES = Shortly(seconds=0.5, most=2000)  # a badge that many readers ask for at once is made once in that time
+
+
 @router.get("/badges/{key}/{what}.svg", response_class=Response, dependencies=[OPEN])
 def badge(
     site: TheSite,
@@ -153,7 +157,8 @@ def badge(
     theme: Annotated[str, Query(pattern="^(light|dark|auto)$")] = "auto",
 ) -> Response:
     """What is said of a branch or tag now, as a small picture; it may be kept, but is asked for anew each time."""
-    picture = svg(badge_of(site, key, what, branch, tag, job, text), theme)
+    asked = (key, what, branch, tag, job, text, theme)
+    picture = _PICTURES.get((site.address, *asked), lambda: svg(badge_of(site, *asked[:-1]), theme))
     mark = f'"{hashlib.sha256(picture.encode()).hexdigest()[:24]}"'
     headers = {"Cache-Control": "no-cache", "ETag": mark, "Access-Control-Allow-Origin": "*"}
     if request.headers.get("if-none-match") == mark:

@@ -52,23 +52,23 @@ class Answer:
     lasting: bool = False  # another try would end the same way
 
 
-def deliver(site: Site, way_id: int) -> None:
+def deliver(site: Site, way_id: int, now: datetime | None = None) -> None:
     """Send what waits on a way, the oldest first, until nothing waits or one does not arrive."""
-    while _deliver_one(site, way_id):
+    while _deliver_one(site, way_id, now or datetime.now(UTC)):
         pass
 
 
-def _deliver_one(site: Site, way_id: int) -> bool:
+def _deliver_one(site: Site, way_id: int, now: datetime) -> bool:
     with site.store.transaction() as session:
-        found = next_waiting(session, way_id, datetime.now(UTC))
+        found = next_waiting(session, way_id, now)
         way = session.get(Way, way_id)
-        if found is None or way is None or not way.on or found.next_at > datetime.now(UTC):
+        if found is None or way is None or not way.on or found.next_at > now:
             return False
         if not_yet(session, found):
-            found.next_at = datetime.now(UTC) + timedelta(seconds=2)
+            found.next_at = now + timedelta(seconds=2)
             return True  # what came about after it goes on
         found.tries += 1
-        found.next_at = datetime.now(UTC) + wait_after(found.tries)  # also if this process is killed while it sends
+        found.next_at = now + wait_after(found.tries)  # also if this process is killed while it sends
         number, told, subject = found.id, found.told, found.subject
         project = session.get_one(Project, way.project_id)
         content = opened(site.key(), project.id, as_sealed(way.name), way.sealed)
@@ -77,7 +77,7 @@ def _deliver_one(site: Site, way_id: int) -> bool:
             told = {**told, "asked": who_asked(session, project.id)}
         heard = Heard(receivers(wish, told, subject) if way.kind == "mail" and content else [])
         if way.kind == "mail" and not way.morning and not subject.startswith(GATHERED):
-            heard = by_wish(session, found, told, heard.now, datetime.now(UTC), always=way.always)
+            heard = by_wish(session, found, told, heard.now, now, always=way.always)
             found.told = {**found.told, "receivers": [*heard.now, *heard.later]}
         to = heard.now
         nobody = cleared(session, found)
@@ -100,7 +100,7 @@ def _deliver_one(site: Site, way_id: int) -> bool:
             return True
         sent.answer = answer.said[:2000]
         if answer.arrived:
-            sent.state, sent.sent_at = "sent", datetime.now(UTC)
+            sent.state, sent.sent_at = "sent", now
             sent.told = {**sent.told, **({"receivers": [*to, *heard.later]} if kind == "mail" else {})}
             if to and heard.later:
                 sent.answer = f"{sent.answer}; {_kept(heard)}"
