@@ -147,6 +147,26 @@ def test_every_outcome_is_told_and_news_only_once(telling: World, rooms: tuple[R
     assert all("newer outcome" in answer or "was told already" in answer for answer in unsent), unsent
 
 
+def test_who_hears_that_it_is_held_early_hears_by_which_test(telling: World, rooms: tuple[Receiver, MailRoom]) -> None:
+    _, mails = rooms
+    repo = telling.repository("early", None)
+    way(telling, "early", "people", kind="mail", to=["ada@tidewater.example"], owners=True)
+    slow = PLAN.replace('vary = { lua = ["5.4"] }', 'vary = { lua = ["5.1", "5.4"] }')
+    slow = slow.replace('command = "', 'command = "test $MYRIANT_CELL_LUA = 5.1 || sleep 6; ')
+    slow += '[[notify.owner]]\nof = ["t/a", "a"]\nwho = ["keeper@fenmark.example"]\n'
+    mails.mails.clear()
+    repo.commit({"myriant.toml": slow, "report.xml": FAILS.format("adrift")}, "Let it drift")
+    repo.push()
+    sent(telling, "early", "sent")
+    [(to, mail)] = mails.mails
+    text = mail.get_body(("plain",)).get_content()  # type: ignore[attr-defined]
+    assert "adrift" in text and "(unit" in text and sorted(to) == ["ada@tidewater.example", "keeper@fenmark.example"], (
+        text
+    )
+    repo.run_of(repo.git("rev-parse", "HEAD").strip())
+    assert len(mails.mails) == 1
+
+
 def test_a_word_that_changes_without_a_push_is_told_too(telling: World, rooms: tuple[Receiver, MailRoom]) -> None:
     """A run again, and again: what was told last is what counts, not what was told once before."""
     requests, _ = rooms

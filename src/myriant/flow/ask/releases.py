@@ -150,7 +150,7 @@ def _said(live: Sequence[LiveNow], cards: Sequence[ReleaseCard]) -> str:
         return "Nothing lies behind the verdict here: no job of the plan says gated = true."
     waiting = sum(t.approval == "waiting" for c in cards for t in c.targets)
     lines = [f"{one.title} has {one.version} (#{one.run})" for one in live]
-    parts = ["; ".join(lines) if lines else "Nothing was released yet"]
+    parts = [". ".join(lines) if lines else "Nothing was released yet"]
     if waiting:
         parts.append(f"{counted(waiting, 'approval')} {'is' if waiting == 1 else 'are'} waited for")
     return ". ".join(parts) + "."

@@ -45,8 +45,8 @@ def early_sentence(
     baseline = compared.nearest
     run.baseline_id = baseline.id if baseline is not None else None
     run.judged = [judged_json(j) for j in lost]
-    run.measures = {**run.measures, "early": now}
-    mark_cells(session, run.project_id, [c for c in cells if c.state not in OPEN], compared)
+    new = mark_cells(session, run.project_id, [c for c in cells if c.state not in OPEN], compared)
+    run.measures = {**run.measures, "early": now, **_told_of(new)}
     run.sentence = sentence(
         Told(
             verdict=Verdict.HELD, tally=total, where=_where(ended, compared), first_here=_first_here(compared),
@@ -81,11 +81,7 @@ def tell_run(
     )  # fmt: skip
     if run.wish.get("said"):
         run.sentence += f" {run.wish['said']}."
-    run.measures = {
-        **run.measures,
-        "causes": causes_told(new),
-        "places": [p for n in new for p in n.places][:MOST_PLACES],
-    }
+    run.measures = {**run.measures, **_told_of(new)}
     whole = coverage_totals_of(session, [run.id]).get((run.id, ""))
     run.judged = [judged_json(j) for j in judged]
     run.note = block(
@@ -97,6 +93,11 @@ def tell_run(
         changed=Fraction(*share) if (share := run.measures.get("coverage.changed")) else None,
         uncovered=run.measures.get("uncovered", ()),
     )  # fmt: skip
+
+
+def _told_of(new: Sequence[NotedFailure]) -> dict[str, Any]:
+    """What messages say of new failures, and whose they may be."""
+    return {"causes": causes_told(new), "places": [p for n in new for p in n.places][:MOST_PLACES]}
 
 
 MOST_PLACES = 200  # files and tests that owners are looked for by
