@@ -10,6 +10,7 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from myriant.store.tables import Delivery, Hearer, KeptNews, Way
+from myriant.store.ways import TOLD
 
 
 def hearers_of(session: Session, project_id: int) -> Sequence[Hearer]:
@@ -29,7 +30,7 @@ def told_elsewhere(session: Session, delivery: Delivery) -> set[str]:
     query = select(Delivery.told["receivers"]).join(Way, Way.id == Delivery.way_id)
     query = query.where(Delivery.project_id == delivery.project_id, Delivery.run == delivery.run, Way.kind == "mail")
     query = query.where(Delivery.context == delivery.context, Delivery.way_id != delivery.way_id)
-    query = query.where((Delivery.state == "sent") | ((Delivery.state == "waiting") & (Delivery.tries > 0)))
+    query = query.where(Delivery.state.in_(TOLD) | ((Delivery.state == "waiting") & (Delivery.tries > 0)))
     query = query.where(Delivery.told["news"].astext == str(delivery.told.get("news", "")), ~Way.always)
     return {address for told in session.scalars(query) for address in told or ()}
 

@@ -380,7 +380,7 @@ class Delivery(Base):
     subject: Mapped[str]  # what makes it one thing that is told once
     said: Mapped[str]  # in a few words
     told: Mapped[Json] = mapped_column("named_values")
-    state: Mapped[str]  # waiting, sent, aside, unwanted
+    state: Mapped[str]  # waiting, sent, kept, aside, unwanted
     tries: Mapped[int] = mapped_column(server_default="0")
     next_at: Mapped[datetime] = _now()
     sent_at: Mapped[datetime | None]

@@ -14,6 +14,7 @@ from myriant.core.results.model import Outcome
 from myriant.core.states import DECIDED
 from myriant.store.tables import Cell, Delivery, Failure, Run, Way
 
+TOLD = ("sent", "kept")  # it arrived, or is kept until those whom it is for want to hear
 UNWANTED = "unwanted"  # news that a way is not about: only what comes next is told from it
 
 
@@ -46,6 +47,12 @@ def next_waiting(session: Session, way_id: int, now: datetime) -> Delivery | Non
     query = select(Delivery).where(Delivery.way_id == way_id, Delivery.state == "waiting").order_by(Delivery.id)
     query = query.where(~Delivery.subject.endswith("\nauthors") | (Delivery.next_at <= now))
     return session.scalars(query.limit(1).with_for_update()).first()
+
+
+def oldest_waiting(session: Session, project_id: int) -> dict[int, int]:
+    """By way, the number of the oldest delivery that waits there."""
+    query = select(Delivery.way_id, func.min(Delivery.id)).where(Delivery.state == "waiting")
+    return dict(session.execute(query.where(Delivery.project_id == project_id).group_by(Delivery.way_id)).all())
 
 
 def ways_that_are_due(session: Session, now: datetime) -> list[int]:
@@ -85,7 +92,7 @@ def last_told(session: Session, way_id: int, context: str, run: int | None) -> D
 
 def receivers_since_clear(session: Session, way_id: int, context: str) -> list[str]:
     """Who was told by mail that a context is held, since it was clear last."""
-    query = select(Delivery).where(Delivery.way_id == way_id, Delivery.context == context, Delivery.state == "sent")
+    query = select(Delivery).where(Delivery.way_id == way_id, Delivery.context == context, Delivery.state.in_(TOLD))
     found: dict[str, None] = {}
     for told in session.scalars(query.order_by(Delivery.id.desc()).limit(200)):
         if told.told.get("news") == "cleared":

@@ -6164,6 +6164,8 @@ export interface components {
             next_at: string | null;
             /** Sent At */
             sent_at: string | null;
+            /** Behind */
+            behind: boolean;
         };
         /**
          * SeriesChange

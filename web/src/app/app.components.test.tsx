@@ -99,9 +99,12 @@ test("cells stand by their marks, those that tell most first, and are found by w
   expect(chosen).toEqual(["", "lua=5.4", "lua=5.4"]);
 });
 
-const line = (more: Partial<SentLine>): SentLine => ({ id: 5, way: "room", kind: "request", shown: "rooms.example", run: 2, said: "push to main: held", state: "waiting", tries: 0, answer: "", at: "2026-11-27T08:59:00Z", next_at: null, sent_at: null, ...more });
+const line = (more: Partial<SentLine>): SentLine => ({ id: 5, way: "room", kind: "request", shown: "rooms.example", run: 2, said: "push to main: held", state: "waiting", tries: 0, answer: "", at: "2026-11-27T08:59:00Z", next_at: null, sent_at: null, behind: false, ...more });
 
 test.each([
+  [{ behind: true }, "waits for an earlier one on this way"],
+  [{ state: "kept", answer: "kept for ada@tidewater.example until 2026-11-28 07:00 UTC" }, "kept for ada@tidewater.example until 2026-11-28 07:00 UTC"],
+  [{ state: "sent", sent_at: "2026-11-27T08:59:50Z", answer: "taken for 1 of 1; kept for bo@x.example until 07:00 UTC" }, "arrived just now; kept for bo@x.example until 07:00 UTC"],
   [{ state: "sent", sent_at: "2026-11-27T08:59:50Z" }, "arrived just now"],
   [{ state: "aside", answer: "404 Not Found" }, "put aside: 404 Not Found"],
   [{}, "is being sent"],

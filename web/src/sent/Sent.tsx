@@ -44,10 +44,12 @@ export function Sent({ run, now }: { run: Run; now: number }) {
 }
 
 /** How a delivery stands, in words. */
-export function standing(line: Pick<SentLine, "state" | "tries" | "answer" | "sent_at" | "next_at">, now: number): string {
-  if (line.state === "sent") return `arrived ${line.sent_at ? ago(line.sent_at, now) : ""}`.trim();
+export function standing(line: Pick<SentLine, "state" | "tries" | "answer" | "sent_at" | "next_at" | "behind">, now: number): string {
+  const kept = /kept for .*/.exec(line.answer)?.[0];
+  if (line.state === "kept") return kept ?? "is kept";
+  if (line.state === "sent") return `arrived ${line.sent_at ? ago(line.sent_at, now) : ""}${kept ? `; ${kept}` : ""}`.trim();
   if (line.state === "aside") return `put aside${line.answer ? `: ${line.answer}` : ""}`;
-  if (line.tries === 0) return "is being sent";
+  if (line.tries === 0) return line.behind ? "waits for an earlier one on this way" : "is being sent";
   const wait = line.next_at ? Math.max(0, Math.round((Date.parse(line.next_at) - now) / 1000)) : 0;
   return `did not arrive (${line.answer}); the next try, after ${line.tries}, ${wait > 0 ? `in ${wait} s` : "now"}`;
 }
@@ -62,7 +64,7 @@ function One({ project, line, now }: { project: string; line: SentLine; now: num
     <li className={classes.item}>
       <p className={classes.next}>
         <b>{line.said}</b> <span className="soft">by {line.kind === "mail" ? "mail" : "a request"} to {line.shown} ({line.way}),</span> <span title={exact(line.at)}>{standing(line, now)}</span>{" "}
-        {line.state !== "sent" && (
+        {(line.state === "aside" || line.state === "waiting") && (
           <button type="button" className="plain" style={{ color: "var(--accent)" }} disabled={again.isPending} onClick={() => again.mutate()}>
             Send it again
           </button>

@@ -100,7 +100,7 @@ def _deliver_one(site: Site, way_id: int, now: datetime) -> bool:
             return True
         sent.answer = answer.said[:2000]
         if answer.arrived:
-            sent.state, sent.sent_at = "sent", now
+            sent.state, sent.sent_at = ("kept", None) if kind == "mail" and not to else ("sent", now)
             sent.told = {**sent.told, **({"receivers": [*to, *heard.later]} if kind == "mail" else {})}
             if to and heard.later:
                 sent.answer = f"{sent.answer}; {_kept(heard)}"

@@ -24,7 +24,7 @@ from myriant.store.audit import record
 from myriant.store.queue import OUTWARD, defer
 from myriant.store.secrets import secrets_of_project
 from myriant.store.tables import Delivery, Way
-from myriant.store.ways import deliveries_of, way_named, ways_of
+from myriant.store.ways import deliveries_of, oldest_waiting, way_named, ways_of
 
 _NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,59}")
 MOST_WAYS = 30
@@ -79,12 +79,13 @@ class SentView:
     shown: str
     run: int
     said: str
-    state: str  # waiting, sent, aside
+    state: str  # waiting, sent, kept (until those whom it is for want to hear), aside
     tries: int
     answer: str
     at: datetime
     next_at: datetime | None
     sent_at: datetime | None
+    behind: bool  # an earlier one waits on the same way
 
 
 def set_way(site: Site, name: str, way: str, wish: WayWish, who: Person) -> None:
@@ -192,10 +193,12 @@ def sent(site: Site, name: str, run: int | None, most: int = 200) -> list[SentVi
     """What was told, newest first."""
     with site.store.transaction() as session:
         project = the_project(session, name)
+        oldest = oldest_waiting(session, project.id)
         return [
             SentView(
                 d.id, w.name, w.kind, w.shown, d.run, d.said, d.state, d.tries, d.answer, d.created_at,
                 d.next_at if d.state == "waiting" else None, d.sent_at,
+                d.state == "waiting" and d.id > oldest.get(d.way_id, d.id),
             )
             for d, w in deliveries_of(session, project.id, run, most)
         ]  # fmt: skip
