@@ -214,7 +214,7 @@ def _release(tree: Path) -> tuple[Author, str]:
     (tree / "tools").mkdir(exist_ok=True)
     (tree / "tools/shelf").write_text(TOOL, encoding="utf-8")
     known = changes.read_text(encoding="utf-8") if changes.exists() else "# Changes\n"
-    version = f"0.{known.count('## ') + 1}.0"
+    version = f"0.{len(git(tree, 'tag', '--list', 'v0.*').split()) + 1}.0"
     (tree / "VERSION").write_text(f"{version}\n", encoding="utf-8")
     changes.write_text(f"{known}\n## {version}\nThe locks of this season.\n", encoding="utf-8")
     return INGRID, f"Cut {version}"
@@ -288,8 +288,13 @@ def push(folder: Path, what: str) -> list[str]:
     if what != "fix":
         scenario = SCENARIOS[what]
         tree = _fresh(folder, scenario.repository)
+        clean = not git(tree, "diff", "--name-only", CLEAN, "HEAD", "--", ".", ":!LEVELS.md").strip()
         author, message = scenario.change(tree)
-        return _pushed(tree, scenario.repository, author, message, scenario.tag(tree))
+        tag = scenario.tag(tree)
+        told = _pushed(tree, scenario.repository, author, message, tag)
+        if tag and clean:
+            git(tree, "update-ref", CLEAN, "HEAD")  # what was released stays when the rest is put back
+        return told
     said = []
     for repository in ("lockstep", "tidebook"):
         tree = clone_of(folder, repository)
