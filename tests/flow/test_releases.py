@@ -9,7 +9,10 @@ from itertools import count
 from pathlib import Path
 from typing import Any, TypeVar
 
+import pytest
+
 from conftest import Repository, World, junit
+from myriant.api.attempts import NOT_THERE, part_of
 from myriant.flow.state.attempts import lose
 from myriant.store.tables import Attempt
 from simulated import FAMILY, Simulated
@@ -98,6 +101,44 @@ def test_one_release_at_a_time_by_a_word_each_and_back_again(world: World) -> No
             lose(session, session.get_one(Attempt, lost["attempt"]), "runner port was not heard of")
         assert card(world, repo, 3)["targets"][0]["state"] == "void" and sim.claim(wait=1) == []
         assert live(world, repo) == [1] and "is void" in card(world, repo, 3)["run"]["sentence"]
+
+
+@pytest.mark.parametrize(
+    ("wanted", "answer"),
+    [
+        ("bytes=0-3", (0, 4)), ("bytes=4-", (4, 10)), ("bytes=-3", (7, 10)), ("bytes=-30", (0, 10)), ("bytes=9-9", (9, 10)),
+        ("bytes=8-99", (8, 10)), ("bytes=10-", NOT_THERE), ("bytes=-0", NOT_THERE), ("bytes=5-4", None), ("bytes=-", None),
+        ("bytes=0-1,3-4", None), ("lines=0-3", None), ("bytes=x-3", None), (f"bytes={'9' * 40}-", None),
+    ],
+)  # fmt: skip
+def test_a_part_of_a_file_is_what_was_asked_for_or_the_whole(wanted: str, answer: tuple[int, int] | None) -> None:
+    assert part_of(wanted, 10) == answer
+
+
+def test_artifacts_are_found_over_all_runs_and_a_download_goes_on_where_it_stopped(world: World) -> None:
+    repo = world.repository("found", None)
+    plan = PLAN.partition("[jobs.publish]")[0]
+    repo.pushed({"myriant.toml": plan, "a.xml": junit(a="passed"), "wheel": "0123456789"}, "Cut it")
+    held = repo.pushed({"a.xml": junit(a="adrift"), "wheel": "abcdefghij"}, "Break it")["run"]
+    every = world.get("/projects/found/artifacts")
+    assert [(a["run"], a["verdict"], a["of"], a["path"]) for a in every["artifacts"]] == [
+        (held["number"], "held", "main", "dist/lock.whl"), (1, "clear", "main", "dist/lock.whl"),
+    ]  # fmt: skip
+    assert every["before"] is None and world.get("/projects/found/artifacts", text="LOCK.w") == every
+    first = every["artifacts"][1]
+    assert world.get("/projects/found/artifacts", text=first["digest"][:9])["artifacts"] == [first]
+    assert world.get("/projects/found/artifacts", text="%")["artifacts"] == []
+    at = f"/reports/{first['report']}/raw"
+    whole = world.http.get(at)
+    mark = whole.headers["etag"]
+    assert (
+        whole.content == b"0123456789" and mark == f'"{first["digest"]}"' and whole.headers["accept-ranges"] == "bytes"
+    )
+    rest = world.http.get(at, headers={"Range": "bytes=6-", "If-Range": mark})
+    assert (rest.status_code, rest.content, rest.headers["content-range"]) == (206, b"6789", "bytes 6-9/10")
+    assert world.http.get(at, headers={"Range": "bytes=10-"}).status_code == 416
+    changed = world.http.get(at, headers={"Range": "bytes=6-", "If-Range": '"another"'})
+    assert (changed.status_code, changed.content) == (200, b"0123456789")
 
 
 def test_a_statement_is_of_a_clear_run_signed_and_about_these_very_files(world: World, tmp_path: Path) -> None:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import re
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Response
+from fastapi import APIRouter, Header, Query, Response
 from fastapi.responses import StreamingResponse
 
 from myriant.api.access import VIEWER, TheSite
@@ -71,11 +72,50 @@ def raw_log(site: TheSite, attempt: int) -> StreamingResponse:
 
 
 @router.get("/reports/{report}/raw", response_class=Response, dependencies=[VIEWER])
-def raw_report(site: TheSite, report: int) -> StreamingResponse:
-    blob, name = report_source(site, report)
-    safe = "".join(c if c.isascii() and (c.isalnum() or c in "._-") else "_" for c in name)
-    headers = {"Content-Disposition": f'attachment; filename="{safe}"', "X-Content-Type-Options": "nosniff"}
-    return StreamingResponse(site.blobs.chunks(blob), media_type="application/octet-stream", headers=headers)
+def raw_report(
+    site: TheSite,
+    report: int,
+    wanted: Annotated[str | None, Header(alias="Range", max_length=200)] = None,
+    unchanged: Annotated[str | None, Header(alias="If-Range", max_length=200)] = None,
+) -> Response:
+    """A delivered file; one whose download broke off goes on where it stopped (RFC 9110, one range)."""
+    file = report_source(site, report)
+    safe = "".join(c if c.isascii() and (c.isalnum() or c in "._-") else "_" for c in file.name)
+    mark = f'"{file.digest}"'
+    headers = {
+        "Content-Disposition": f'attachment; filename="{safe}"', "X-Content-Type-Options": "nosniff", "ETag": mark,
+        "Accept-Ranges": "bytes",
+    }  # fmt: skip
+    asked = part_of(wanted, file.size) if wanted and unchanged in (None, mark) else None
+    if asked == NOT_THERE:
+        return Response(status_code=416, headers={**headers, "Content-Range": f"bytes */{file.size}"})
+    start, end = asked or (0, file.size)
+    headers["Content-Length"] = str(end - start)
+    if asked is not None:
+        headers["Content-Range"] = f"bytes {start}-{end - 1}/{file.size}"
+    return StreamingResponse(
+        site.blobs.piece(file.blob, start, end), 206 if asked is not None else 200, headers,
+        media_type="application/octet-stream",
+    )  # fmt: skip
+
+
+NOT_THERE = (-1, -1)
+
+
+def part_of(wanted: str, size: int) -> tuple[int, int] | None:
+    """The bytes from, up to, that a Range header asks for of a file; None where it asks for the whole, or for what is
+    not understood; NOT_THERE where no such byte is there.
+    """
+    found = re.fullmatch(r"bytes=(\d{0,15})-(\d{0,15})", wanted.replace(" ", ""))
+    if found is None or not (found[1] or found[2]):
+        return None
+    if not found[1]:  # so many at the end
+        start, end = max(0, size - int(found[2])), size
+    else:
+        start, end = int(found[1]), min(size, int(found[2]) + 1 if found[2] else size)
+        if found[2] and int(found[2]) < start:
+            return None
+    return (start, end) if start < end else NOT_THERE
 
 
 @router.get("/attempts/{attempt}/record", dependencies=[VIEWER])
@@ -104,9 +144,9 @@ def all_files(site: TheSite, attempt: int) -> StreamingResponse:
 @router.get("/reports/{report}/view", response_class=Response, dependencies=[VIEWER])
 def view_report(site: TheSite, report: int) -> StreamingResponse:
     """A file for looking at in a frame: it may draw, but neither run programs nor reach anything."""
-    blob, name = report_source(site, report)
-    kind = VIEWED.get(name.rsplit(".", 1)[-1].lower(), "text/plain; charset=utf-8")
-    return StreamingResponse(site.blobs.chunks(blob), media_type=kind, headers=_ISOLATED)
+    file = report_source(site, report)
+    kind = VIEWED.get(file.name.rsplit(".", 1)[-1].lower(), "text/plain; charset=utf-8")
+    return StreamingResponse(site.blobs.chunks(file.blob), media_type=kind, headers=_ISOLATED)
 
 
 @router.get("/attempts/{attempt}/log/lines", dependencies=[VIEWER])

@@ -14,7 +14,17 @@ from myriant.api.access import MAINTAINER, MEMBER, VIEWER, ThePerson, TheSite
 from myriant.core.states import EventKind, Verdict
 from myriant.flow.ask.beside import CellMark, marks_against
 from myriant.flow.ask.exports import csv_rows, junit_xml, parquet
-from myriant.flow.ask.past import FailureSearch, LogSearch, RunList, runs_as_csv, runs_of, search_failures, search_logs
+from myriant.flow.ask.past import (
+    ArtifactSearch,
+    FailureSearch,
+    LogSearch,
+    RunList,
+    runs_as_csv,
+    runs_of,
+    search_artifacts,
+    search_failures,
+    search_logs,
+)
 from myriant.flow.ask.run import RunView, run_view, text_of_plan
 from myriant.flow.ask.timeline import Timeline
 from myriant.flow.ask.timeline import timeline as _timeline
@@ -149,6 +159,17 @@ def failures(
 ) -> FailureSearch:  # fmt: skip
     """What failed with a text in its message or its test's name, by cause, over all runs of the last days."""
     return search_failures(site, project, text, days)
+
+
+@router.get("/projects/{project}/artifacts", dependencies=[VIEWER])
+def artifacts(
+    site: TheSite,
+    project: str,
+    text: Annotated[str, Query(max_length=300)] = "",
+    before: Annotated[int | None, Query(ge=1, le=2**62)] = None,
+) -> ArtifactSearch:
+    """Artifacts of all runs by a part of their path, or the beginning of their digest, the newest first."""
+    return search_artifacts(site, project, text, before)
 
 
 @router.get("/projects/{project}/logs", dependencies=[VIEWER])

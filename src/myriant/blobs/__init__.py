@@ -34,6 +34,14 @@ class Blobs:
             while chunk := source.read(size):
                 yield chunk
 
+    def piece(self, key: str, start: int, end: int, size: int = 1 << 18) -> Iterator[bytes]:
+        """The bytes of a blob from `start` up to `end`, in pieces. Raises FileNotFoundError."""
+        with self._files.open(f"{self._root}/{key}", "rb") as source:
+            source.seek(start)
+            while start < end and (chunk := source.read(min(size, end - start))):
+                start += len(chunk)
+                yield chunk
+
     def get(self, key: str) -> bytes:
         return b"".join(self.chunks(key))
 

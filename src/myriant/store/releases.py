@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
@@ -91,6 +92,46 @@ def made_in(session: Session, runs: Sequence[int]) -> list[Made]:
         .order_by(Cell.run_id, Cell.position, Report.number)
     )
     return [Made(*row) for row in session.execute(query)] if runs else []
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """An artifact of some run, with where it is from."""
+
+    report: int
+    path: str
+    digest: str
+    size: int
+    kept: bool
+    until: datetime | None
+    run: int
+    verdict: Verdict
+    tag: str
+    branch: str
+    at: datetime
+    job: str
+    key: str
+
+
+def artifacts_named(session: Session, project_id: int, text: str, before: int | None, most: int) -> list[Found]:
+    """Artifacts whose path or digest holds a text, the newest first; `before` goes on below a report's number."""
+    says = Report.path.icontains(text, autoescape=True) | Report.digest.startswith(text.lower(), autoescape=True)
+    query = (
+        select(
+            Report.id, Report.path, Report.digest, Report.size, Report.blob != "", Report.until, Run.number,
+            Run.verdict, Run.tag, Run.branch, Run.created_at, Cell.job, Cell.key,
+        )
+        .join(Attempt, Attempt.id == Report.attempt_id)
+        .join(Cell, Cell.attempt_id == Attempt.id)
+        .join(Run, Run.id == Cell.run_id)
+        .where(Run.project_id == project_id, Report.content == Content.ARTIFACT, Cell.reused.is_(None))
+    )  # fmt: skip
+    if text:
+        query = query.where(says)
+    if before is not None:
+        query = query.where(Report.id < before)
+    rows: Sequence[Any] = session.execute(query.order_by(Report.id.desc()).limit(most)).all()
+    return [Found(*row) for row in rows]
 
 
 def newest_released(session: Session, project_id: int) -> dict[str, tuple[int, datetime]]:

@@ -795,6 +795,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/artifacts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Artifacts of all runs by a part of their path, or the beginning of their digest, the newest first. */
+        get: operations["artifacts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/logs": {
         parameters: {
             query?: never;
@@ -1333,6 +1350,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description A delivered file; one whose download broke off goes on where it stopped (RFC 9110, one range). */
         get: operations["raw_report"];
         put?: never;
         post?: never;
@@ -2484,6 +2502,13 @@ export interface components {
             at: string | null;
             /** About */
             about: string;
+        };
+        /** ArtifactSearch */
+        ArtifactSearch: {
+            /** Artifacts */
+            artifacts: components["schemas"]["FoundArtifact"][];
+            /** Before */
+            before: number | null;
         };
         /** ArtifactWish */
         ArtifactWish: {
@@ -4038,6 +4063,36 @@ export interface components {
         Forgotten: {
             /** Caches */
             caches: number;
+        };
+        /**
+         * FoundArtifact
+         * @description A file that some run made, and where it is from.
+         */
+        FoundArtifact: {
+            /** Path */
+            path: string;
+            /** Digest */
+            digest: string;
+            /** Size */
+            size: number;
+            /** Report */
+            report: number | null;
+            /** Until */
+            until: string | null;
+            /** Run */
+            run: number;
+            verdict: components["schemas"]["Verdict"];
+            /** Of */
+            of: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Job */
+            job: string;
+            /** Key */
+            key: string;
         };
         /**
          * FoundCause
@@ -8925,6 +8980,40 @@ export interface operations {
             };
         };
     };
+    artifacts: {
+        parameters: {
+            query?: {
+                text?: string;
+                before?: number | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ArtifactSearch"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     logs: {
         parameters: {
             query: {
@@ -10049,7 +10138,10 @@ export interface operations {
     raw_report: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                Range?: string | null;
+                "If-Range"?: string | null;
+            };
             path: {
                 report: number;
             };

@@ -7,7 +7,7 @@ import classes from "./kept.module.css";
 
 interface Props {
   project: string;
-  page: "runs" | "failures" | "logs" | "tests";
+  page: "runs" | "failures" | "logs" | "tests" | "artifacts";
   query: string; // what the page looks for now, as in its address; empty: nothing in particular
   onChoose: (query: string) => void;
 }

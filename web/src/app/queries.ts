@@ -386,6 +386,15 @@ export const logsQuery = (project: string, text: string, days: number) =>
     enabled: text.trim().length >= 3,
   });
 
+export const artifactsQuery = (project: string, text: string) =>
+  infiniteQueryOptions({
+    queryKey: keys.strip(project, `artifacts ${text}`),
+    queryFn: ({ signal, pageParam }) => taken(api.GET("/api/v1/projects/{project}/artifacts", { signal, params: { path: { project }, query: { text, before: pageParam } } })),
+    initialPageParam: undefined as number | undefined,
+    getNextPageParam: (last) => last.before ?? undefined,
+    placeholderData: keepPreviousData,
+  });
+
 export const waysQuery = (project: string) =>
   queryOptions({
     queryKey: keys.ways(project),

@@ -4,9 +4,9 @@ import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { Link, useParams, useSearchParams } from "react-router";
 import type { FoundCause, RunLine } from "../api/client";
 import { Awaited } from "../app/Awaited";
-import { failuresQuery, logsQuery, pastQuery, stripQuery, type RunsWanted } from "../app/queries";
+import { artifactsQuery, failuresQuery, logsQuery, pastQuery, stripQuery, type RunsWanted } from "../app/queries";
 import { useNow } from "../app/useNow";
-import { ago, counted, duration, exact, middle, short } from "../app/words";
+import { ago, counted, duration, exact, middle, short, size } from "../app/words";
 import { KeptFilters } from "../app/KeptFilters";
 import { VerdictMark } from "../marks/StatusMark";
 import classes from "./past.module.css";
@@ -51,6 +51,7 @@ const looks = [
   { look: "", page: "runs", title: "Runs", Shown: Runs },
   { look: "failures", page: "failures", title: "What failed in them", Shown: Failures },
   { look: "logs", page: "logs", title: "What they printed", Shown: Logs },
+  { look: "artifacts", page: "artifacts", title: "What they made", Shown: Artifacts },
 ] as const;
 
 /** What a filter says, without which page it is for and where one stands in it. */
@@ -233,6 +234,47 @@ function Logs({ project, query, set }: Props) {
           )}
         </Awaited>
       )}
+    </>
+  );
+}
+
+function Artifacts({ project, query, set }: Props) {
+  const typed = query.get("text") ?? "";
+  const [text] = useDebouncedValue(typed, 300);
+  const found = useInfiniteQuery(artifactsQuery(project, text.trim()));
+  const now = useNow();
+  return (
+    <>
+      <div className={classes.filters}>
+        <TextInput label="Its path, or the beginning of its digest" placeholder="lockstep-0.3" value={typed} onChange={(e) => set({ text: e.currentTarget.value })} />
+      </div>
+      <Awaited of={{ ...found, data: found.data?.pages }} what="The search" rows={6}>
+        {(pages) => (
+          <>
+            {pages[0]?.artifacts.length === 0 && <p className="soft">{text ? `No run made a file ${text}.` : "No run made an artifact: a job keeps files with artifacts in the plan."}</p>}
+            <ul className={classes.causes}>
+              {pages.flatMap((page) => page.artifacts).map((a) => (
+                <li key={`${a.run}/${a.job}/${a.key}/${a.path}`}>
+                  {a.report === null ? <b>{a.path}</b> : <a href={`/api/v1/reports/${a.report}/raw`}>{a.path}</a>} {size(a.size)}{" "}
+                  <span className="mono soft" title={`sha256 ${a.digest}`}>
+                    {a.digest.slice(0, 16)}…
+                  </span>
+                  <div className="soft">
+                    <VerdictMark verdict={a.verdict} size={12} /> of <Link to={`/p/${project}/runs/${a.run}`}>#{a.run}</Link> {a.of}, {a.job} {a.key}, <span title={exact(a.at)}>{ago(a.at, now)}</span>
+                    {a.report === null ? "; kept no more" : a.until && `; kept until ${exact(a.until)}`}
+                    {a.verdict !== "clear" && "; evidence, not a release"}
+                  </div>
+                </li>
+              ))}
+            </ul>
+            {found.hasNextPage && (
+              <button type="button" className="plain" disabled={found.isFetchingNextPage} onClick={() => void found.fetchNextPage()}>
+                Show older ones
+              </button>
+            )}
+          </>
+        )}
+      </Awaited>
     </>
   );
 }

@@ -128,15 +128,25 @@ def files_of(site: Site, attempt_id: int) -> list[tuple[str, str]]:
     return [(blob, path) for path, blob in found.items()]
 
 
-def report_source(site: Site, report_id: int) -> tuple[str, str]:
-    """Where a raw report lies in the blobs, and its file name."""
+@dataclass(frozen=True, slots=True)
+class Stored:
+    """A delivered file as it lies in the blobs."""
+
+    blob: str
+    name: str
+    size: int  # bytes
+    digest: str
+
+
+def report_source(site: Site, report_id: int) -> Stored:
+    """Where a raw report lies in the blobs. Raises NotFound."""
     with site.store.view() as session:
         row = session.get(Report, report_id)
         if row is None:
             raise NotFound(f"there is no report {report_id}")
         if not row.blob:
             raise NotFound(f"{row.path[:200]} is kept no more", "the project's settings say how long files are kept")
-        return row.blob, row.path.rsplit("/", 1)[-1]
+        return Stored(row.blob, row.path.rsplit("/", 1)[-1], row.size, row.digest)
 
 
 def _step_view(s: Step) -> StepView:

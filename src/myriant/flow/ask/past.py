@@ -12,6 +12,7 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from myriant.core.results.titles import test_title
+from myriant.core.states import Verdict
 from myriant.core.written import counted
 from myriant.flow.ask.lines import RunLine, run_line, so_far
 from myriant.flow.ask.log import hits_in, line_of
@@ -21,11 +22,13 @@ from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.store.logs import chunks_of_log
 from myriant.store.past import FoundFailure, Wanted, count_fitting, failures_saying, logs_since, runs_fitting
+from myriant.store.releases import artifacts_named
 from myriant.store.results import tests_numbered, tests_with_words
 
 MOST_EXPORTED = 20_000
 MOST_FOUND = 5000  # results that a search looks at, the newest
 MOST_CAUSES = 200
+MOST_ARTIFACTS = 100
 LEAST_TEXT = 3
 MOST_SEARCHED = 2000  # logs that one answer looks into
 MOST_LOGS = 100  # that are named in one answer
@@ -37,6 +40,29 @@ class RunList:
     runs: list[RunLine]  # newest first
     fitting: int  # how many there are in all
     more: bool
+
+
+@dataclass(frozen=True, slots=True)
+class FoundArtifact:
+    """A file that some run made, and where it is from."""
+
+    path: str
+    digest: str  # SHA-256
+    size: int
+    report: int | None  # None: it is kept no more
+    until: datetime | None
+    run: int
+    verdict: Verdict
+    of: str  # the tag, or the branch
+    at: datetime
+    job: str
+    key: str
+
+
+@dataclass(frozen=True, slots=True)
+class ArtifactSearch:
+    artifacts: list[FoundArtifact]  # the newest first
+    before: int | None  # where to go on; None: that was all
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,6 +117,24 @@ def _plain(value: object) -> object:
     """A value of a table; a text that a spreadsheet would take for a formula is quoted."""
     text = value.isoformat() if isinstance(value, datetime) else str(value) if value is not None else ""
     return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t") else text
+
+
+def search_artifacts(site: Site, name: str, text: str, before: int | None) -> ArtifactSearch:
+    """Artifacts of all runs by a part of their path, or the beginning of their digest. Raises NotFound."""
+    with site.store.view() as session:
+        project = the_project(session, name)
+        found = artifacts_named(session, project.id, text.strip(), before, MOST_ARTIFACTS + 1)
+    shown = found[:MOST_ARTIFACTS]
+    return ArtifactSearch(
+        [
+            FoundArtifact(
+                f.path, f.digest, f.size, f.report if f.kept else None, f.until, f.run, f.verdict, f.tag or f.branch,
+                f.at, f.job, f.key,
+            )
+            for f in shown
+        ],
+        shown[-1].report if len(found) > len(shown) else None,
+    )  # fmt: skip
 
 
 def search_failures(site: Site, name: str, text: str, days: int) -> FailureSearch:

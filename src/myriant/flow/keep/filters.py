@@ -9,7 +9,7 @@ from myriant.flow.who import Person
 from myriant.store.filters import filter_named, filters_of_project
 from myriant.store.tables import KeptFilter
 
-PAGES = ("runs", "failures", "logs", "tests")
+PAGES = ("runs", "failures", "logs", "tests", "artifacts")
 MOST = 200  # of a project
 
 
