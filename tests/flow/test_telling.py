@@ -22,6 +22,7 @@ from myriant.flow.announce.people import AUTHORS, cleared, not_yet, owners_of
 from myriant.flow.announce.sending import deliver
 from myriant.flow.announce.ways import tell_ways
 from myriant.flow.keep.mornings import tell_mornings
+from myriant.flow.keep.notices import tell_notices
 from myriant.flow.sealing import as_sealed, seal
 from myriant.store.engine import Store
 from myriant.store.judged import judged_rules
@@ -722,6 +723,39 @@ def test_a_receiver_that_is_away_for_an_hour_hears_everything_in_order_and_knows
         rows = session.scalars(sa.select(Delivery).where(Delivery.way_id == way_id).order_by(Delivery.id)).all()
         assert {r.state for r in rows} == {"sent"} and max(r.tries for r in rows) <= sending.MOST_TRIES
     requests.answers[:] = [(200, {}, b"")]
+
+
+def test_what_needs_a_person_is_told_once_where_news_is_told(telling: World, rooms: tuple[Receiver, MailRoom]) -> None:
+    """An approval that is wanted, a cell that no runner takes, housekeeping that failed: each once, on ways of news."""
+    requests, _ = rooms
+    repo = telling.repository("needs", None)
+    body = '{"news": "{news}", "said": "{sentence}", "at": "{address}"}'
+    for name, always in (("news", False), ("all", True)):
+        way(telling, "needs", name, always=always, url=f"http://{requests.address}/{name}-needs", body=body)
+    plan = (
+        PLAN + '[jobs.ship]\ngated = true\napproval = { by = ["maintainer"] }\n[[jobs.ship.steps]]\ncommand = "true"\n'
+        '[jobs.sweep]\nhousekeeping = true\n[[jobs.sweep.steps]]\nname = "sweep"\ncommand = "exit 3"\n'
+        '[jobs.lift]\nrunner = ["crane"]\nhousekeeping = true\n[[jobs.lift.steps]]\ncommand = "true"\n'
+        '[[events.schedule]]\nname = "tidy"\nevery = "day"\nat = "03:10"\njobs = ["sweep", "lift"]\n[events.push]\n'
+    )  # fmt: skip
+    repo.pushed({"myriant.toml": plan, "report.xml": PASSES}, "first")
+    for job in ("sweep", "lift"):
+        telling.http.post("/projects/needs/runs", json={"ref": "main", "jobs": [job]})
+    site = telling.installation.site
+    assert site is not None
+
+    def told() -> list[str]:
+        return sorted(b["said"] for p, _, b in requests.came if p == "/news-needs" and b["news"] == "attention")
+
+    end = time.monotonic() + 60
+    while len(told()) < 3 and time.monotonic() < end:
+        tell_notices(site, datetime.now(UTC) + timedelta(minutes=6), all_of_it=True)
+        time.sleep(0.3)
+    assert tell_notices(site, datetime.now(UTC) + timedelta(minutes=7), all_of_it=True) == 0
+    sweep, lift, ship = told()
+    assert sweep.startswith("Housekeeping sweep did not end well in #2") and "approval until" in ship
+    assert lift == "lift of #3 waits for a runner: no runner has the label crane."
+    assert not [b for p, _, b in requests.came if p == "/all-needs" and b["news"] == "attention"]
 
 
 def test_each_hears_what_and_when_they_want_and_nothing_twice(telling: World, rooms: tuple[Receiver, MailRoom]) -> None:

@@ -10,7 +10,7 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from myriant.store.tables import Delivery, Hearer, KeptNews, Way
-from myriant.store.ways import TOLD
+from myriant.store.ways import ATTENTION, TOLD
 
 
 def hearers_of(session: Session, project_id: int) -> Sequence[Hearer]:
@@ -31,6 +31,8 @@ def told_elsewhere(session: Session, delivery: Delivery) -> set[str]:
     query = query.where(Delivery.project_id == delivery.project_id, Delivery.run == delivery.run, Way.kind == "mail")
     query = query.where(Delivery.context == delivery.context, Delivery.way_id != delivery.way_id)
     query = query.where(Delivery.state.in_(TOLD) | ((Delivery.state == "waiting") & (Delivery.tries > 0)))
+    if delivery.context == ATTENTION:  # of a run several things may need somebody
+        query = query.where(Delivery.subject == delivery.subject)
     query = query.where(Delivery.told["news"].astext == str(delivery.told.get("news", "")), ~Way.always)
     return {address for told in session.scalars(query) for address in told or ()}
 

@@ -8,6 +8,7 @@ from datetime import datetime
 from typing import Any
 
 from sqlalchemy import func, select
+from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.orm import Session
 
 from myriant.core.states import Content, EventKind, State, Verdict, Why
@@ -41,7 +42,9 @@ def failed_housekeeping(session: Session) -> Sequence[tuple[str, int, str, str]]
     ended = select(Cell.id, Cell.job, Cell.state, Cell.reason, Run.number, Project.name)
     ended = ended.join(Run, Run.id == Cell.run_id).join(Project, Project.id == Run.project_id)
     ended = ended.where(Cell.housekeeping, Cell.selected, Cell.state.in_((State.PASSED, State.FAILED, State.VOID)))
-    newest = ended.distinct(Project.id, Cell.job, Cell.key).order_by(Project.id, Cell.job, Cell.key, Run.id.desc())
+    newest = ended.ext(distinct_on(Project.id, Cell.job, Cell.key)).order_by(
+        Project.id, Cell.job, Cell.key, Run.id.desc()
+    )
     found = newest.subquery()
     query = select(found.c.name, found.c.number, found.c.job, found.c.reason).where(found.c.state != State.PASSED)
     return session.execute(query.order_by(found.c.name, found.c.number)).all()

@@ -422,6 +422,7 @@ class Cell(Base):
         Index("cell_waiting", "rank", "id", postgresql_where=text("state = 'waiting' AND ready")),
         Index("cell_running", "rank", postgresql_where=text("state = 'running'")),
         Index("cell_of_content", "content"),
+        Index("cell_housekeeping", "run_id", postgresql_where=text("housekeeping")),
     )
     id: Mapped[int] = mapped_column(primary_key=True)
     run_id: Mapped[int] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"))

@@ -15,6 +15,7 @@ from myriant.core.states import DECIDED
 from myriant.store.tables import Cell, Delivery, Failure, Run, Way
 
 TOLD = ("sent", "kept")  # it arrived, or is kept until those whom it is for want to hear
+ATTENTION = "attention"  # the context of what needs a person beside a verdict
 UNWANTED = "unwanted"  # news that a way is not about: only what comes next is told from it
 
 
@@ -37,6 +38,12 @@ def add_delivery(session: Session, **row: Any) -> int | None:
         insert(Delivery).values({"state": "waiting", **row}).on_conflict_do_nothing().returning(Delivery.id)
     )
     return made
+
+
+def is_told(session: Session, way_id: int, subject: str) -> bool:
+    """Whether something was told on a way, or is to be."""
+    query = select(Delivery.id).where(Delivery.way_id == way_id, Delivery.subject == subject)
+    return session.scalar(query) is not None
 
 
 def next_waiting(session: Session, way_id: int, now: datetime) -> Delivery | None:

@@ -14,7 +14,7 @@ const USUAL = `{
 }`;
 
 const WHAT = [
-  { value: "news", label: "When a branch becomes held, held by more, clear again, or released" },
+  { value: "news", label: "When a branch becomes held, held by more, clear again, or released, and when something needs a person" },
   { value: "always", label: "Each outcome, pending ones too" },
   { value: "morning", label: "The morning page, at a time" },
 ];
@@ -61,7 +61,7 @@ function One({ project, way }: { project: string; way: Way }) {
     <li>
       <b>{way.name}</b>
       <span>
-        {way.kind === "mail" ? "mail to" : "a request to"} {way.shown}, {way.morning ? `the morning page, every ${way.morning}` : way.always ? "each outcome, pending ones too" : way.moments.length ? `when it is ${way.moments.join(" or ")}` : "when a branch becomes held, held by more, clear again, or released"}
+        {way.kind === "mail" ? "mail to" : "a request to"} {way.shown}, {way.morning ? `the morning page, every ${way.morning}` : way.always ? "each outcome, pending ones too" : way.moments.length ? `when it is ${way.moments.join(" or ")}` : "when a branch becomes held, held by more, clear again, or released, and when something needs a person"}
         {way.events.length > 0 && `, of ${way.events.map((e) => e.replace("-", " ")).join(", ")} runs`}
         {way.branches.length > 0 && `, of ${way.branches.join(", ")}`}
         {!way.on && "; switched off"}

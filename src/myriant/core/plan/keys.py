@@ -310,11 +310,13 @@ TABLES: dict[str, dict[str, Key]] = {
     },
     "mail": {
         "to": Key("texts", '"committers", "owners" or addresses.', '["committers"]', needed=True),
-        "at": Key("each:held|cleared|released|always", "At which moments.", '["held", "cleared"]', needed=True),
+        "at": Key(
+            "each:held|cleared|released|attention|always", "At which moments.", '["held", "cleared"]', needed=True
+        ),
     },
     "webhook": {
         "url-secret": Key("text", "The secret that holds the address.", '"CHAT_HOOK"', needed=True),
-        "at": Key("each:held|cleared|released|always", "At which moments.", '["held"]', needed=True),
+        "at": Key("each:held|cleared|released|attention|always", "At which moments.", '["held"]', needed=True),
     },
     "after": {
         "job": Key("text", "The job's id.", '"unit"', needed=True),

@@ -269,7 +269,7 @@ class CoveragePaths:
 class Notify:
     """Who is told what of the project: people by mail, or a receiver whose address is a secret."""
 
-    at: tuple[str, ...]  # held, cleared, released, always
+    at: tuple[str, ...]  # held, cleared, released, attention, always
     to: tuple[str, ...] = ()  # addresses
     committers: bool = False
     owners: bool = False

@@ -13,6 +13,7 @@ class News(StrEnum):
     MORE = "held by more"
     CLEARED = "cleared"
     RELEASED = "released"
+    ATTENTION = "attention"  # something beside the verdict needs a person
     NONE = ""
 
 

@@ -15,6 +15,7 @@ from myriant.flow.intake.sending import forget_unfinished
 from myriant.flow.keep.drill import LONGEST, clear_away
 from myriant.flow.keep.drills import call_for_drills
 from myriant.flow.keep.mornings import tell_mornings
+from myriant.flow.keep.notices import SELDOM, tell_notices
 from myriant.flow.keep.retention import prune_a_little
 from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
@@ -30,6 +31,17 @@ from myriant.store.tables import Run
 
 _REMEMBERED = timedelta(days=30)
 FRESH = timedelta(hours=6)  # what found no free slot for so long gives an answer too late
+
+
+_looked_last: list[datetime] = []
+
+
+def _seldom(now: datetime) -> bool:
+    """Whether it is time again for what is looked at once in a while; by this process alone, as others may be late."""
+    if _looked_last and timedelta(0) <= now - _looked_last[0] < SELDOM:
+        return False
+    _looked_last[:] = [now]
+    return True
 
 
 def keep_time(site: Site, now: datetime | None = None) -> list[int]:
@@ -57,6 +69,7 @@ def keep_time(site: Site, now: datetime | None = None) -> list[int]:
     go_on_with_batches(site)
     tell_mornings(site, now)
     tell_gathered(site, now)
+    tell_notices(site, now, all_of_it=_seldom(now))
     call_for_due(site, now)
     prune_a_little(site, now)
     forget_unfinished(site)

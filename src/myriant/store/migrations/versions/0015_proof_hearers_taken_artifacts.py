@@ -17,6 +17,7 @@ def upgrade() -> None:
     op.add_column("attempt", sa.Column("proof", JSONB()))
     op.add_column("run", sa.Column("taken", JSONB(), nullable=False, server_default="[]"))
     op.add_column("cell", sa.Column("housekeeping", sa.Boolean(), nullable=False, server_default=sa.text("false")))
+    op.create_index("cell_housekeeping", "cell", ["run_id"], postgresql_where=sa.text("housekeeping"))
     op.create_table(
         "hearer",
         sa.Column("id", sa.Integer(), primary_key=True),
