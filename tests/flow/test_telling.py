@@ -810,5 +810,15 @@ def test_each_hears_what_and_when_they_want_and_nothing_twice(telling: World, ro
     assert heard() == {"plain": told, "asked": told, "asleep": [gathered], "morning": [gathered]}
     text = mails.mails[-1][1].get_body(("plain",)).get_content()  # type: ignore[attr-defined]
     assert "- push main: cleared by #2." in text and "Before that: held by #1." in text
+    # what was told so is told no more with what comes later
+    repo.pushed({"report.xml": FAILS.format("aground")}, "Run aground")
+    end = time.monotonic() + 60
+    while not [r for r in telling.get("/projects/wished/hearers") if r["kept"]] and time.monotonic() < end:
+        time.sleep(0.1)
+    nothing_waits(telling, "wished")
+    tell_gathered(site, now + timedelta(hours=73))
+    while len(heard()["morning"]) < 2 and time.monotonic() < end:
+        time.sleep(0.1)
+    assert heard()["morning"] == [gathered, "1 piece of news, 1 branch or pull request held"]
     assert telling.http.delete(f"/projects/wished/hearers/{named[0]}").status_code == 204
     assert telling.http.delete(f"/projects/wished/hearers/{named[0]}").status_code == 404

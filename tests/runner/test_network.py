@@ -16,6 +16,7 @@ import pytest
 
 from myriant.runner.filter import program
 from myriant.runner.network import OwnNetwork, own_addresses, routes
+from myriant.runner.relay import named_ports
 from myriant.runner.sandbox import Room, Sandbox, find_sandbox
 
 TRY = """import socket, sys
@@ -164,3 +165,17 @@ def running(pid: int) -> bool:
         return (Path("/proc") / str(pid) / "stat").read_text().rsplit(")", 1)[1].split()[0] != "Z"
     except OSError:
         return False
+
+
+@pytest.mark.parametrize(
+    ("reachable", "ports"),
+    [
+        ("", []), ("127.0.0.1:8422", [8422]), ("10.1.0.0/16, 127.0.0.1:8422,127.0.0.1:9", [8422, 9]), ("127.0.0.1", []),
+        ("127.0.0.1:0,127.0.0.1:65536,127.0.0.1:x,127.0.0.1:-1", []), ("192.168.7.3:80", []), ("127.0.0.0/8", []),
+    ],
+)  # fmt: skip
+def test_only_ports_that_are_named_are_passed_on_and_no_route_opens_the_loopback(
+    reachable: str, ports: list[int]
+) -> None:
+    assert named_ports(reachable) == ports
+    assert not [line for line in routes([], reachable) if "127." in line]
