@@ -302,6 +302,10 @@ def test_new_results_of_static_analysis_are_told_with_their_place(world: World) 
     [other] = repo.findings(run)["others"]
     assert other["title"] == "1 new result of static analysis" and other["say"].startswith("1 more")
     assert (other["lines"][0]["path"], other["lines"][0]["line"]) == ("gauge.lua", 5)
+    # a step that fails while no test does says what its analysis names, and not that it is why
+    failed = repo.pushed({"test.sh": sarif(5, 3) + "exit 1\n"})
+    said = "failed, and no test says why; its analysis names 2 errors, first gauge.lua:3 line is long: d"
+    assert all(said in c["reason"] for c in failed["cells"]) and said in failed["run"]["sentence"]
     broken = repo.pushed({"test.sh": writes(junit(a="passed")).replace("exit 0", "echo '{' > out/style.sarif")})
     assert broken["run"]["verdict"] == "held" and "style.sarif is not to be trusted" in broken["cells"][0]["reason"]
 

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from myriant.core.results.sarif import read_sarif
+from myriant.core.results.sarif import Marked, read_sarif, said_of
 
 RULES = [
     {"id": "T1", "defaultConfiguration": {"level": "error"}, "messageStrings": {"m": {"text": "{0} is {{not}} {1}"}}},
@@ -102,3 +102,20 @@ def test_any_json_is_answered(value: Any) -> None:
 @given(st.binary(max_size=200))
 def test_any_bytes_are_answered(data: bytes) -> None:
     assert read_sarif([data]).error is not None
+
+
+@pytest.mark.parametrize(
+    ("rows", "said"),
+    [
+        ([], ""), ([("note", "a.lua", 1, "x", False)], ""), ([("error", "a.lua", 1, "x", True)], ""),
+        ([("error", "b.lua", 4, "too  long\nby far", False)], "1 error, first b.lua:4 too long by far"),
+        ([("warning", "a.lua", 1, "odd", False), ("error", "b.lua", 0, "gone", False)], "1 error and 1 warning, first b.lua gone"),
+        ([("error", "b.lua", 9, "late", False), ("error", "b.lua", 2, "early", False)], "2 errors, first b.lua:2 early"),
+        ([("warning", "", 0, "", False)] * 3, "3 warnings"),
+    ],
+)  # fmt: skip
+def test_what_an_analysis_names_is_its_weight_and_the_first_of_the_heaviest(
+    rows: list[tuple[Any, ...]], said: str
+) -> None:
+    marked = [Marked("t", "r", level, path, line, 0, text, gone, (), "", "k") for level, path, line, text, gone in rows]
+    assert said_of(marked) == said

@@ -12,6 +12,7 @@ from typing import Generic, TypeVar
 from myriant.core.written import counted
 
 Test = TypeVar("Test")
+NO_TEST = "failed, and no test says why"
 USUAL_STATUSES = frozenset({1})  # of a step whose failing tests are known from nowhere else
 
 
@@ -39,7 +40,7 @@ def not_aside(
     if any(test not in aside for test in results.failing):
         return None
     if not results.failing and not results.flaky:
-        return "failed, and no test says why"
+        return NO_TEST
     allowed = set(statuses) or USUAL_STATUSES
     if status not in allowed:
         return f"ended with {status}, which is not how its tests fail"

@@ -7,11 +7,12 @@ import json
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Protocol
 from urllib.parse import unquote, urlsplit
 
 from myriant.core.coverage.paths import relative
 from myriant.core.results.model import Oddity
+from myriant.core.written import counted, joined
 
 MOST_BYTES = 64 << 20
 MOST_RESULTS = 200_000
@@ -43,6 +44,36 @@ class Marked:
     related: tuple[Place, ...]
     about: str  # what the rule says of itself
     key: str
+
+
+class Finding(Protocol):
+    """What is told of a result: its place, its weight, what it says."""
+
+    @property
+    def level(self) -> str: ...
+    @property
+    def path(self) -> str: ...
+    @property
+    def line(self) -> int: ...
+    @property
+    def message(self) -> str: ...
+    @property
+    def suppressed(self) -> bool: ...
+
+
+def said_of(results: Iterable[Finding]) -> str:
+    """What an analysis names, in a few words: 2 errors and 3 warnings, first gate.lua:4 too long. Empty without any.
+
+    Notes, and what is suppressed in the source, are left out; the first is of the heaviest.
+    """
+    telling = [r for r in results if r.level in LEVELS[:2] and not r.suppressed]
+    if not telling:
+        return ""
+    counts = [counted(n, level) for level in LEVELS[:2] if (n := sum(r.level == level for r in telling))]
+    first = min(telling, key=lambda r: (LEVELS.index(r.level), r.path, r.line))
+    where = f"{first.path}:{first.line}" if first.line else first.path
+    said = f"{where} {' '.join(first.message.split())[:160]}".strip()
+    return joined(counts) + (f", first {said}" if said else "")
 
 
 @dataclass(slots=True)

@@ -9,15 +9,17 @@ import numpy as np
 from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis.compare import failing, renamed, without_failures
-from myriant.core.gate.aside import USUAL_STATUSES, StepResults, not_aside
+from myriant.core.gate.aside import NO_TEST, USUAL_STATUSES, StepResults, not_aside
 from myriant.core.gate.less import counterparts
 from myriant.core.plan.model import Job
 from myriant.core.results.model import Outcome
+from myriant.core.results.sarif import said_of
 from myriant.core.states import TRUSTED
 from myriant.core.written import step_called
 from myriant.flow.planning.gone import gone_since
-from myriant.flow.plans import names_of_jobs
+from myriant.flow.plans import names_of_jobs, plan_of_run
 from myriant.flow.site import Site
+from myriant.store.analysis import analysis_of
 from myriant.store.aside import has_set_aside, statuses_of_step, tests_of_step
 from myriant.store.attempts import steps_of
 from myriant.store.history import moves_of, quarantined_tests, set_aside_at
@@ -115,9 +117,20 @@ def unexplained_steps(
         why = not_aside(status, mine, aside.tests, statuses, None)
         if why == "":
             why = not_aside(status, mine, aside.tests, statuses, aside.expected(site, session, run, name))
+        if why == NO_TEST and (named := _analysis_of_step(session, run, cell, attempt_id, position)):
+            why = f"{why}; its analysis names {named}"
         if why:
             found.append(f"{step_called(name)} {why}")
     return found
+
+
+def _analysis_of_step(session: Session, run: Run, cell: Cell, attempt_id: int, position: int) -> str:
+    """What the analysis of a step that collects some names, without saying that it is why the step failed."""
+    plan = plan_of_run(session, run)
+    job = plan.find(cell.job) if plan is not None else None
+    if job is None or position >= len(job.steps) or not any(c.analysis for c in job.steps[position].collect):
+        return ""
+    return said_of(analysis_of(session, [attempt_id]))
 
 
 def results_of_steps(session: Session, attempt_id: int) -> dict[int, StepResults[int]]:
