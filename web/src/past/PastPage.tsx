@@ -260,7 +260,7 @@ function Artifacts({ project, query, set }: Props) {
                     {a.digest.slice(0, 16)}…
                   </span>
                   <div className="soft">
-                    <VerdictMark verdict={a.verdict} size={12} /> of <Link to={`/p/${project}/runs/${a.run}`}>#{a.run}</Link> {a.of}, {a.job} {a.key}, <span title={exact(a.at)}>{ago(a.at, now)}</span>
+                    <VerdictMark verdict={a.verdict} size={12} /> of <Link to={`/p/${project}/runs/${a.run}`}>#{a.run}</Link> {a.of}, {[a.job, a.key].filter(Boolean).join(" ")}, <span title={exact(a.at)}>{ago(a.at, now)}</span>
                     {a.report === null ? "; kept no more" : a.until && `; kept until ${exact(a.until)}`}
                     {a.verdict !== "clear" && "; evidence, not a release"}
                   </div>
