@@ -180,7 +180,7 @@ VIEWS = {
     **{s: f"{RUN}{s}" for s in ("findings", "matrix", "tests&state=all", "coverage", "evidence", "sent", "change")},
     "list": "/runs/2?list=1", "held against": "/runs/2?base=1", "test": "/tests/1", "flaky": "/flaky",
     **{p: f"/{p}" for p in ("pulls", "trends", "versions", "past", "releases", "rankings", "cost", "morning")},
-    "failures": "/past?look=failures", "settings": "/settings", "plan": "/plan", "forms": "/plan?view=forms",
+    "failures": "/past?look=failures", "artifacts": "/past?look=artifacts", "settings": "/settings", "plan": "/plan", "forms": "/plan?view=forms",
     "tag": "/plan?event=tag&tag=v1",
 }  # fmt: skip
 OF_SERVER = ("desk", "add", "nowhere", "runners")
