@@ -232,10 +232,12 @@ TABLES: dict[str, dict[str, Key]] = {
         "mentioned-in": Key("path", "This file mentions the tag, without its leading v.", '"CHANGELOG.md"'),
     },
     "tag-equals": {
-        "file": Key(
-            "path", "A TOML or JSON file, or a text file of which the key is left out.", '"pyproject.toml"', needed=True
+        "file": Key("path", "The file that declares it; without a key all of it.", '"pyproject.toml"', needed=True),
+        "key": Key(
+            "text",
+            "Its path in TOML, JSON, XML or INI, with dots; in any other file what it is assigned to.",
+            '"project.version"',
         ),
-        "key": Key("text", "The value's path in it, with dots.", '"project.version"'),
     },
     "step": {
         "name": Key("text", "What people read.", '"test"'),
