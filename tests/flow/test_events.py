@@ -580,6 +580,24 @@ def test_housekeeping_runs_by_a_schedule_that_names_it_and_no_verdict_depends_on
     assert [u for u in world.get("/desk")["untidy"] if u["project"] == "tidied"] == []
     chosen = world.http.post("/projects/tidied/runs", json={"ref": "main", "jobs": ["sweep"]}).json()["runs"][0]
     assert until_open_ends(repo, chosen)["run"]["verdict"] == "none"
+    # what the plan has no more is nobody's to tidy; what makes a test housekeeping asks less
+    repo.pushed({"sweep.sh": "exit 3"}, "Lose the broom")
+    assert "sweep failed" in due("tidy")["run"]["sentence"] and of_tidied(world) == ["sweep"]
+    gone = plan.partition("[jobs.sweep]")[0] + "[events.push]\n"
+    repo.pushed({"myriant.toml": gone}, "Sweep no more")
+    assert of_tidied(world) == []
+    loose = repo.pushed(
+        {
+            "myriant.toml": gone.replace("[jobs.unit]", "[jobs.unit]\nhousekeeping = true")
+            + '[jobs.a]\n[[jobs.a.steps]]\ncommand = "true"\n'
+        },
+        "Test no more",
+    )
+    assert loose["run"]["verdict"] == "held" and "job unit is housekeeping" in loose["run"]["sentence"]
+
+
+def of_tidied(world: World) -> list[str]:
+    return [u["job"] for u in world.get("/desk")["untidy"] if u["project"] == "tidied"]
 
 
 def until_open_ends(repo: Repository, number: int) -> dict[str, Any]:

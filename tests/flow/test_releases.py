@@ -199,6 +199,15 @@ def test_a_job_is_given_what_the_newest_clear_run_of_another_project_offers(worl
 
     nothing = "a clear run of its main branch with dist/*.whl, kept and offered by its jobs, is missing"
     assert why(taken()) == "nothing can be taken from offering: it has no artifact of a clear run of its main branch"
+    # an advisory cell that failed holds no run, and what it made is given to nobody
+    advisory = OFFERS.replace("[jobs.pack]", '[jobs.pack]\nvary = { n = ["1"] }\nadvisory = [{ n = "1" }]') + (
+        '[jobs.other]\n[[jobs.other.steps]]\ncommand = "cp b.xml o.xml"\ncollect = { tests = ["o.xml"] }\n'
+    )
+    oddly = world.repository("oddly", None)
+    files = {"myriant.toml": advisory, "a.xml": junit(a="adrift"), "b.xml": passes, "wheel": "odd"}
+    assert oddly.pushed(files, "Try")["run"]["verdict"] == "clear"
+    odd = taking.pushed({"myriant.toml": (TAKES % ("dist/*.whl", "")).replace("offering", "oddly"), "a.xml": passes})
+    assert why(odd) == f"nothing can be taken from oddly: {nothing}"
     first = offering.pushed({"myriant.toml": OFFERS, "a.xml": passes, "wheel": "one"}, "Pack it")["run"]
     offering.pushed({"a.xml": junit(a="adrift"), "wheel": "two"}, "Break it")
     # what is held is given to nobody; what is not offered neither
@@ -228,7 +237,9 @@ def test_a_job_is_given_what_the_newest_clear_run_of_another_project_offers(worl
     assert same["cells"][0]["reused"] == before["run"]["number"]
     offering.pushed({"a.xml": passes, "wheel": "three"}, "Mend it")
     other = taking.pushed({}, "Nothing changed here")
-    assert other["cells"][0]["reused"] is None and other["taken"][0]["run"] == first["number"] + 2
+    assert (
+        other["cells"][0]["reused"] is None and other["taken"][0]["run"] == first["number"] + 2
+    )  # not the one that broke
 
 
 _count = count(1)

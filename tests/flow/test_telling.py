@@ -777,6 +777,13 @@ def test_each_hears_what_and_when_they_want_and_nothing_twice(telling: World, ro
     for address, wish in (("no address", {}), (named[0], {"quiet": "at night"}), (named[0], {"gathered": "07:30"})):
         refused = telling.http.put(f"/projects/wished/hearers/{address}", json=wish)
         assert refused.status_code == 422 and "write for example" in refused.text
+    asked = "/projects/wished/ways/people: asked"
+    assert telling.http.delete(asked).status_code == 409  # somebody asked for it
+    way(telling, "wished", "asked", url="http://127.0.0.1:22/", on=False)  # a name of the settings' own
+    tried = telling.http.post(f"{asked}/try").json()
+    assert tried["said"] == "taken for 3 of 3", tried
+    morning = {"kind": "mail", "to": named[:2], "morning": "day 07:30"}
+    way(telling, "wished", "pages", **morning)
     mails.mails.clear()
 
     def heard() -> dict[str, list[str]]:
@@ -820,5 +827,11 @@ def test_each_hears_what_and_when_they_want_and_nothing_twice(telling: World, ro
     while len(heard()["morning"]) < 2 and time.monotonic() < end:
         time.sleep(0.1)
     assert heard()["morning"] == [gathered, "1 piece of news, 1 branch or pull request held"]
+    # who wants to hear nothing gets no morning page either
+    mails.mails.clear()
+    tell_mornings(site, now + timedelta(days=2))
+    while not heard() and time.monotonic() < end + 60:
+        time.sleep(0.1)
+    assert list(heard()) == ["mine"]
     assert telling.http.delete(f"/projects/wished/hearers/{named[0]}").status_code == 204
     assert telling.http.delete(f"/projects/wished/hearers/{named[0]}").status_code == 404

@@ -17,6 +17,7 @@ from functools import partial
 
 _CLONE_NEWNET = 0x40000000
 _PIECE = 64 * 1024
+MOST_OPEN = 128  # connections of an attempt at once: each takes two of the runner's files
 
 
 def named_ports(reachable: str) -> list[int]:
@@ -30,6 +31,7 @@ class Relay:
 
     def __init__(self, pid: int, ports: Sequence[int]) -> None:
         self._inside = [_listening(pid, port) for port in ports]
+        self._open = 0
         self._loop = asyncio.new_event_loop()
         self._thread = threading.Thread(target=self._run, name="relay", daemon=True)
         self._thread.start()
@@ -38,13 +40,30 @@ class Relay:
         asyncio.set_event_loop(self._loop)
         for inside in self._inside:
             port = inside.getsockname()[1]
-            self._loop.create_task(asyncio.start_server(partial(_pass_on, port), sock=inside))
+            self._loop.create_task(asyncio.start_server(partial(self._pass_on, port), sock=inside))
         self._loop.run_forever()
         left = asyncio.all_tasks(self._loop)
         for task in left:
             task.cancel()
         self._loop.run_until_complete(asyncio.gather(*left, return_exceptions=True))
         self._loop.close()
+
+    async def _pass_on(self, port: int, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        if self._open >= MOST_OPEN:
+            writer.close()
+            return
+        self._open += 1
+        ends = [writer]
+        try:
+            there, back = await asyncio.open_connection("127.0.0.1", port)
+            ends.append(back)
+            await asyncio.gather(_pump(reader, back), _pump(there, writer))
+        except (OSError, asyncio.CancelledError):
+            pass  # nobody listens there, or the attempt is over
+        finally:
+            self._open -= 1
+            for end in ends:
+                end.close()
 
     def end(self) -> None:
         self._loop.call_soon_threadsafe(self._loop.stop)
@@ -74,21 +93,6 @@ def _listening(pid: int, port: int) -> socket.socket:
         raise OSError(f"127.0.0.1:{port} cannot be reached from an attempt: {found}") from found
     found.setblocking(False)
     return found
-
-
-async def _pass_on(port: int, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-    try:
-        there, back = await asyncio.open_connection("127.0.0.1", port)
-    except OSError:
-        writer.close()
-        return
-    try:
-        await asyncio.gather(_pump(reader, back), _pump(there, writer))
-    except asyncio.CancelledError:
-        pass  # the attempt is over
-    finally:
-        for end in (writer, back):
-            end.close()
 
 
 async def _pump(source: asyncio.StreamReader, target: asyncio.StreamWriter) -> None:

@@ -83,17 +83,21 @@ class Made:
     size: int
     report: int
     kept: bool  # it was not removed yet
+    passed: bool  # the cell that made it
 
 
 def made_in(session: Session, runs: Sequence[int]) -> list[Made]:
     """The artifacts of runs, in the order of their cells."""
     query = (
-        select(Cell.run_id, Cell.job, Cell.key, Report.path, Report.digest, Report.size, Report.id, Report.blob != "")
+        select(
+            Cell.run_id, Cell.job, Cell.key, Report.path, Report.digest, Report.size, Report.id, Report.blob != "",
+            Cell.state == State.PASSED,
+        )
         .join(Attempt, Attempt.id == Cell.attempt_id)
         .join(Report, Report.attempt_id == Attempt.id)
         .where(Cell.run_id.in_(runs), Report.content == Content.ARTIFACT)
         .order_by(Cell.run_id, Cell.position, Report.number)
-    )
+    )  # fmt: skip
     return [Made(*row) for row in session.execute(query)] if runs else []
 
 

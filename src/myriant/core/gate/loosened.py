@@ -35,8 +35,13 @@ def _events(now: Events, before: Events) -> Iterator[str]:
             yield "the tag event is gone"
         elif now.tags and (not before.tags or set(before.tags) - set(now.tags)):
             yield f"the tag event names {', '.join(now.tags)} only"
-    kept = {s.name for s in now.schedules}
-    yield from (f"the schedule {s.name} is gone" for s in before.schedules if s.name not in kept)
+    kept = {s.name: s.jobs for s in now.schedules}
+    for old_schedule in before.schedules:
+        jobs = kept.get(old_schedule.name)
+        if jobs is None:
+            yield f"the schedule {old_schedule.name} is gone"
+        elif jobs and (not old_schedule.jobs or set(old_schedule.jobs) - set(jobs)):
+            yield f"the schedule {old_schedule.name} names {', '.join(jobs)} only"
 
 
 def _branch_event(name: str, now: BranchEvent | None, before: BranchEvent) -> Iterator[str]:
@@ -59,7 +64,7 @@ def _jobs(now: Plan, before: Plan) -> Iterator[str]:
         new = next((j for j in now.jobs if j.id == old.id or old.id in j.formerly), None)
         if new is None:
             yield f"job {old.id} is gone"
-        elif new.gated:
+        elif new.gated or new.housekeeping:
             yield f"job {old.id} is {'housekeeping' if new.housekeeping else 'gated: it runs behind the verdict'}"
         else:
             yield from _job(now, before, new, old)

@@ -78,8 +78,8 @@ def sample(levels: Sequence[int], strength: int, allowed: Rows | None = None, ke
     allowed row is needed.
     """
     levels = [int(n) for n in levels]
-    if strength >= len(levels) or not levels:
-        return _listed(levels) if allowed is None else allowed
+    if strength >= len(levels) or not levels or (allowed is not None and len(allowed) == 0):
+        return _listed(levels) if allowed is None else allowed  # every combination may be dropped
     kept = np.zeros((0, len(levels)), np.int64) if keep is None else keep.astype(np.int64)
     if allowed is None and prod(levels) <= MOST_LISTED:
         allowed = _listed(levels)

@@ -34,7 +34,8 @@ def asked(target: Plan, own: Plan) -> Plan:
 def _merged(old: Job, new: Job) -> Job:
     """The target's job, done as the pull request's own plan says."""
     merged = replace(
-        new, id=old.id, when=old.when, touching=old.touching, after=old.after, gated=old.gated, sample=old.sample,
+        new, id=old.id, when=old.when, touching=old.touching, after=old.after, gated=old.gated,
+        housekeeping=old.housekeeping, sample=old.sample,
         approval=old.approval, expect=old.expect, takes=old.takes, advisory=old.advisory, steps=tuple(_steps(old, new)),
     )  # fmt: skip
     wanted, offered = {c.key for c in expand(old)}, {c.key: c for c in expand(merged)}

@@ -19,7 +19,7 @@ from myriant.store.tables import Delivery, Project
 from myriant.store.ways import add_delivery
 
 GATHERED = "gathered\n"  # begins the subject of what was kept for somebody
-ASKED = "asked"  # the way of those who asked for every piece of news
+ASKED = "people: asked"  # the way of those who asked for every piece of news; none of the settings can have its name
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,6 +33,12 @@ class Heard:
 def who_asked(session: Session, project_id: int) -> list[str]:
     """Who wants every piece of news of a project."""
     return [h.address for h in hearers_of(session, project_id) if h.wants is Wants.ALL]
+
+
+def without_silent(session: Session, project_id: int, to: Sequence[str]) -> Heard:
+    """Those of the receivers who do not want to hear nothing: for what has a time of its own."""
+    silent = {h.address for h in hearers_of(session, project_id) if h.wants is Wants.NOTHING}
+    return Heard([address for address in to if address not in silent])
 
 
 def by_wish(

@@ -22,7 +22,7 @@ import httpx
 
 from myriant.core.telling.mail import message
 from myriant.core.telling.template import Filled, Template, TemplateError, fill
-from myriant.flow.announce.hearing import GATHERED, Heard, by_wish, who_asked
+from myriant.flow.announce.hearing import GATHERED, Heard, by_wish, who_asked, without_silent
 from myriant.flow.announce.people import cleared, not_yet, receivers
 from myriant.flow.sealing import as_sealed, opened
 from myriant.flow.site import Site
@@ -76,11 +76,13 @@ def _deliver_one(site: Site, way_id: int, now: datetime) -> bool:
         if wish.get("asked"):
             told = {**told, "asked": who_asked(session, project.id)}
         heard = Heard(receivers(wish, told, subject) if way.kind == "mail" and content else [])
-        if way.kind == "mail" and not way.morning and not subject.startswith(GATHERED):
-            heard = by_wish(session, found, told, heard.now, now, always=way.always)
-            found.told = {**found.told, "receivers": [*heard.now, *heard.later]}
-        to = heard.now
         nobody = cleared(session, found)
+        if way.kind == "mail" and way.morning:
+            heard = without_silent(session, project.id, heard.now)
+        elif way.kind == "mail" and not subject.startswith(GATHERED):
+            heard = by_wish(session, found, told, heard.now, now, always=way.always)
+            found.told = {**found.told, "receivers": [] if nobody else [*heard.now, *heard.later]}
+        to = heard.now
         if not nobody:
             keep_news(session, found, heard.later)
         kind, names = way.kind, {n: s.sealed for n, s in secrets_named(session, project.id, _secrets(content)).items()}
@@ -252,6 +254,8 @@ def _mail(site: Site, wish: Mapping[str, Any], told: Mapping[str, Any], event: s
     parts = urlsplit(server)
     host, port = parts.hostname or "", parts.port or (465 if parts.scheme == "smtps" else 25)
     to = list(told.get("receivers") or wish["to"])
+    if not to:
+        return Answer(False, "it is for nobody now", lasting=True)
     settings = f"{site.address}/p/{told['project']}/settings"
     what = told.get("subject") or f"{told['context']} {told['news'] or told['state']}: {told['title']}"
     subject = f"[{told['project']}] {what}"

@@ -48,7 +48,7 @@ def tell_ways(site: Site, run_id: int) -> None:
         if run is None or not run.context or run.verdict not in _TOLD or run.batch_id is not None:
             return
         remember_outcome(session, run)
-        ways = [w for w in ways_of(session, run.project_id) if w.on and not w.morning and _wanted(w, run)]
+        ways = [w for w in ways_of(session, run.project_id) if w.on and not w.morning and is_for(w, run)]
         if not ways:
             return
         project = session.get_one(Project, run.project_id)
@@ -107,7 +107,8 @@ def _as_before(told: Mapping[str, Any], last: Delivery | None) -> bool:
     return bool(told["state"] == "pending" or last.told["sentence"] == told["sentence"])
 
 
-def _wanted(way: Way, run: Run) -> bool:
+def is_for(way: Way, run: Run) -> bool:
+    """Whether a way is for runs of this event and branch."""
     if way.events and run.event not in way.events:
         return False
     branch = run.source if run.pull_request is not None else run.tag or run.branch

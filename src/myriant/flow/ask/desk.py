@@ -8,8 +8,11 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
+from sqlalchemy.orm import Session
+
 from myriant.core.coverage.model import Totals
 from myriant.core.gate.word import Word
+from myriant.core.plan.model import Plan
 from myriant.core.states import DECIDED, Verdict
 from myriant.flow.ask.cost import budgets_nearly_spent
 from myriant.flow.ask.lines import RunLine, is_undecided, run_line
@@ -17,12 +20,13 @@ from myriant.flow.ask.projects import ProjectLine, lines_of
 from myriant.flow.ask.queue import Load, load_of, stuck_cells
 from myriant.flow.ask.strip import LETTERS, fraction_of
 from myriant.flow.ask.words import words_of_many
+from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
 from myriant.store.coverage import coverage_totals_of
 from myriant.store.projects import all_projects, strangers_waiting
 from myriant.store.releases import failed_housekeeping
-from myriant.store.runs import approvals_waiting, marks_of_runs, newest_runs_on_main
-from myriant.store.tables import Run
+from myriant.store.runs import approvals_waiting, marks_of_runs, newest_planned_push, newest_runs_on_main
+from myriant.store.tables import Project, Run
 from myriant.store.takings import all_open_takings
 
 
@@ -157,8 +161,24 @@ def desk_view(site: Site) -> Desk:
         strangers = [StrangersPull(*row) for row in strangers_waiting(session)]
         budgets = [BudgetNote(*row) for row in budgets_nearly_spent(session, projects, datetime.now(UTC))]
         gates = [GateNote(p.name, p.drilled["said"]) for p in projects if p.drilled.get("passed") is False]
-        untidy = [Untidy(*row) for row in failed_housekeeping(session)]
+        untidy = untidy_now(session, projects)
         return Desk(rows, stuck, approvals, strangers, budgets, gates, untidy, load_of(session))
+
+
+def untidy_now(session: Session, projects: Sequence[Project]) -> list[Untidy]:
+    """Housekeeping that did not end well when it ran last, where the plan on the main branch still has it."""
+    by_name, plans, found = {p.name: p for p in projects}, dict[str, Plan | None](), []
+    for row in failed_housekeeping(session):
+        one = Untidy(*row)
+        if one.project not in plans:
+            project = by_name[one.project]
+            newest = newest_planned_push(session, project.id, project.main_branch)
+            plans[one.project] = plan_of_run(session, newest) if newest is not None else None
+        plan = plans[one.project]
+        job = plan.find(one.job) if plan is not None else None
+        if job is not None and job.housekeeping:
+            found.append(one)
+    return found
 
 
 def _desk_project(

@@ -13,13 +13,13 @@ from datetime import datetime, timedelta
 from sqlalchemy.orm import Session
 
 from myriant.core.telling.news import News
-from myriant.flow.announce.ways import values_of
+from myriant.flow.announce.ways import is_for, values_of
 from myriant.flow.ask.cost import budgets_nearly_spent
+from myriant.flow.ask.desk import untidy_now
 from myriant.flow.ask.queue import stuck_cells
 from myriant.flow.site import Site
 from myriant.store.projects import all_projects
 from myriant.store.queue import OUTWARD, defer
-from myriant.store.releases import failed_housekeeping
 from myriant.store.runs import approvals_waiting, newest_runs_on_main, run_numbered
 from myriant.store.tables import Project, Run
 from myriant.store.ways import ATTENTION, add_delivery, is_told, ways_of
@@ -66,10 +66,10 @@ def _found(session: Session, projects: dict[str, Project], now: datetime, *, all
                 cell.project, cell.run, f"stuck\n{cell.run}\n{where}", f"no runner can take {where} (#{cell.run})",
                 f"{where} of #{cell.run} waits for a runner: {cell.reason}.",
             )  # fmt: skip
-    for project, run, job, reason in failed_housekeeping(session):
+    for u in untidy_now(session, list(projects.values())):
         yield Notice(
-            project, run, f"untidy\n{run}\n{job}", f"housekeeping {job} did not end well (#{run})",
-            f"Housekeeping {job} did not end well in #{run}: {reason or 'see its log'}.",
+            u.project, u.run, f"untidy\n{u.run}\n{u.job}", f"housekeeping {u.job} did not end well (#{u.run})",
+            f"Housekeeping {u.job} did not end well in #{u.run}: {u.reason or 'see its log'}.",
         )  # fmt: skip
     for project, said in budgets_nearly_spent(session, list(projects.values()), now):
         yield Notice(project, None, f"budget\n{now:%Y-%m}", "the budget is nearly spent", said, "cost")
@@ -89,6 +89,8 @@ def _tell(site: Site, session: Session, project: Project, notice: Notice) -> int
     told, subject = 0, f"{ATTENTION}\n{notice.key}"
     for way in ways:
         if is_told(session, way.id, subject) or (run := _run_of(session, project, notice)) is None:
+            continue
+        if notice.run is not None and not is_for(way, run):
             continue
         values = values_of(site, session, project, run, News.ATTENTION)
         values |= {

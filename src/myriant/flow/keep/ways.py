@@ -12,6 +12,7 @@ from urllib.parse import urlsplit
 
 from myriant.core.telling.mail import is_address
 from myriant.core.telling.template import VALUES, Template, TemplateError, checked
+from myriant.flow.announce.hearing import ASKED, who_asked
 from myriant.flow.announce.sending import Answer, attempt
 from myriant.flow.ask.morning import morning
 from myriant.flow.errors import BadInput, NotFound, Refused
@@ -139,6 +140,8 @@ def remove_way(site: Site, name: str, way: str, who: Person) -> None:
         row = _the_way(session, project.id, way)
         if row.planned:
             raise Refused(f"“{way}” stands in the plan", "take it out of [notify] there")
+        if way == ASKED and (asked := who_asked(session, project.id)):
+            raise Refused(f"{', '.join(asked[:3])} asked to hear every piece of news", "change how they hear first")
         session.delete(row)
         record(session, project.id, who.name, "way", f"outcomes are told to {row.shown} ({way}) no more")
 
@@ -181,11 +184,14 @@ def try_way(site: Site, name: str, way: str) -> Answer:
         content = opened(site.key(), project.id, as_sealed(row.name), row.sealed)
         sealed = {s.name: s.sealed for s in secrets_of_project(session, project.id)}
         kind, project_id, words = row.kind, project.id, row.morning
+        asked = who_asked(session, project.id) if row.name == ASKED else []
     secrets = {n: v for n, s in sealed.items() if (v := opened(site.key(), project_id, n, s)) is not None}
     told: dict[str, Any] = {k: example for k, (_, example) in VALUES.items()}
     told |= {"project": name, "title": "A try: nothing has happened", "address": f"{site.address}/p/{name}", "mail": ""}
     if words:
         told = dict(values_of_morning(site, morning(site, name, times_of(words).zone)))
+    if asked:
+        told["receivers"] = asked
     return attempt(site, kind, content, told, secrets, event=f"try/{project_id}/{datetime.now(UTC).isoformat()}")
 
 

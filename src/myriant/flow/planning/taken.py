@@ -70,11 +70,11 @@ def _chosen(session: Session, take: Take) -> tuple[list[dict[str, Any]], str]:
 
 
 def _offered(session: Session, run: Run, take: Take) -> Sequence[Made]:
-    """What a run made of the wanted files that its plan offers and that is kept still."""
+    """What cells of a run that passed made of the wanted files, where its plan offers them and they are kept still."""
     plan = plan_of_run(session, run)
     globs = {j.id: [g for a in j.artifacts if a.offer for g in a.files] for j in plan.jobs} if plan is not None else {}
     return [
         m for m in made_in(session, [run.id])
-        if m.kept and (not take.job or m.job == take.job) and any(matches(g, m.path) for g in globs.get(m.job, ()))
-        and any(matches(g, m.path) for g in take.files)
+        if m.kept and m.passed and (not take.job or m.job == take.job)
+        and any(matches(g, m.path) for g in globs.get(m.job, ())) and any(matches(g, m.path) for g in take.files)
     ]  # fmt: skip
