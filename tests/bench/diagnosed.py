@@ -14,7 +14,7 @@ from tests.bench.invented import FILES, HOUR, RUNNERS, Fault, Past, Result
 from myriant.core.diagnosis import chance, control, search
 from myriant.core.diagnosis.explain import beyond_chance, explain
 from myriant.core.diagnosis.frames import Frame
-from myriant.core.diagnosis.suspects import Touched, rank
+from myriant.core.diagnosis.suspects import Failure, Touched, rank
 from myriant.core.plan.selectors import parse_selector
 
 SORTS = ("steady", "always", "random", "hours", "order", "runner", "world", "overlapping", "random and always")
@@ -182,7 +182,7 @@ def suspected(case: Case, found: tuple[list[Result], list[Result], int]) -> tupl
         stack.insert(case.rng.randrange(3), fault.file)
     frames = [Frame(f, 10, "f", True) for f in stack]
     touched = [Touched(str(c), case.past.touched[c]) for c in commits]
-    ranked = rank(touched, frames, ["tests/test_it.lua"])
+    ranked = rank(touched, Failure(frames, ["tests/test_it.lua"]))
     spoken = [s for s in ranked if s.because]
     lead = spoken and (len(spoken) == 1 or spoken[0].score > spoken[1].score)
     rated = lambda commit: "right" if int(commit) == fault.start else "wrong"  # noqa: E731

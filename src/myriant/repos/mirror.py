@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
+from myriant.core.diagnosis.naming import defined_in
 from myriant.repos.git import GitError, git, is_object_id
 from myriant.repos.remote import Remote
 
@@ -16,6 +17,8 @@ NOTES = "refs/notes/myriant"
 _LATEST = 32_503_680_000  # year 3000: a commit may claim any time
 
 
+_ATTRIBUTES = Path(__file__).parent / "attributes"
+_BEGINS = re.compile(r"\s*(?:\w+\s+){0,4}?(?:def|function|func|fn|fun|sub|defp|class|struct|trait|module|interface)\b")
 Hunk = tuple[int, int, int, int]  # first old line, how many, first new line, how many
 
 
@@ -139,6 +142,14 @@ class Mirror:
                 found[-1][1].append(text)
         return found
 
+    def files_of_path(self, commit: str, paths: Sequence[str], limit: int) -> list[list[str]]:
+        """What each of the newest commits up to this one that changed one of these paths changed. Raises GitError."""
+        shown = git(
+            self.path, "log", "--full-diff", "--no-merges", "--name-only", "--no-renames", "-z", "--format=%x01",
+            f"--max-count={limit}", commit, "--", *(f":(top,literal){p}" for p in paths),
+        ).decode("utf-8", "replace")  # fmt: skip
+        return [[f for f in part.strip("\0\n").split("\0") if f] for part in shown.split("\x01")[1:]]
+
     def changed_files(self, before: str, after: str) -> tuple[str, ...] | None:
         """Paths that differ between two commits, None when one of them is not there."""
         try:
@@ -158,6 +169,14 @@ class Mirror:
             "--dst-prefix=b/", before, after, "--",
         ).decode("utf-8", "replace")  # fmt: skip
         return hunks_in(shown)
+
+    def changed_functions(self, before: str, after: str) -> dict[str, set[str]]:
+        """The functions and classes that a change lies in, defines or removes, by path at `after`. Raises GitError."""
+        shown = git(
+            self.path, "-c", f"core.attributesFile={_ATTRIBUTES}", "diff", "--unified=0", "--no-color", "--no-ext-diff",
+            "--find-renames", "--src-prefix=a/", "--dst-prefix=b/", before, after, "--",
+        ).decode("utf-8", "replace")  # fmt: skip
+        return functions_in(shown)
 
     def between(self, before: str, after: str, limit: int = 500) -> list[Commit]:
         """First-parent commits after `before` and before `after`, newest first; none when it was rewritten."""
@@ -361,6 +380,23 @@ def hunks_in(shown: str) -> dict[str, list[Hunk]]:
             rows.append((old, removed, new, added))
             inside = removed + added
     return found
+
+
+def functions_in(shown: str) -> dict[str, set[str]]:
+    """The names of functions that hunks lie in, or that their lines define, of a difference as in hunks_in."""
+    found: dict[str, set[str]] = {}
+    names: set[str] = set()
+    inside = 0
+    for line in shown.split("\n"):
+        if inside:
+            inside -= not line.startswith("\\")
+            names.add(defined_in(line[1:]) if _BEGINS.match(line, 1) else "")
+        elif line.startswith(("+++ b/", "--- a/")):
+            names = found.setdefault(line[6:].rstrip("\t"), set())
+        elif hunk := re.match(r"@@ -\d+(?:,(\d+))? \+\d+(?:,(\d+))? @@ ?(.*)", line):
+            inside = int(hunk[1] or 1) + int(hunk[2] or 1)
+            names.add(defined_in(hunk[3]))
+    return {path: told - {""} for path, told in found.items() if told - {""}}
 
 
 def added_lines(hunks: Mapping[str, Sequence[Hunk]]) -> dict[str, set[int]]:

@@ -17,11 +17,13 @@ from myriant.core.diagnosis.flaky import is_steady
 from myriant.core.diagnosis.frames import frames_of
 from myriant.core.diagnosis.kinds import KindError, kind_of, kinds_from, usual_kinds
 from myriant.core.diagnosis.levels import level_changes
+from myriant.core.diagnosis.naming import named_in
 from myriant.core.diagnosis.signature import group, normalised, signature_of
 from myriant.core.diagnosis.slower import slower
-from myriant.core.diagnosis.suspects import Touched, rank
+from myriant.core.diagnosis.suspects import Failure, Touched, rank
 from myriant.core.results.junit import odd_time
 from myriant.core.results.moved import moved
+from myriant.repos.mirror import functions_in
 
 FRAMES = [
     (
@@ -190,10 +192,62 @@ def test_commits_are_ranked_by_what_they_touched() -> None:
     ranked = rank(
         [Touched("docs", ("README.md",)), Touched("lock", ("requirements.txt",)), Touched("named", ("tide/gauge.py",)),
          Touched("test", ("tests/test_gauge.py",)), Touched("stack", ("tide/read.py",))],
-        frames, ["tests/test_gauge.py"],
+        Failure(frames, ["tests/test_gauge.py"]),
     )  # fmt: skip
     assert [s.commit for s in ranked] == ["stack", "test", "named", "lock", "docs"]
     assert ranked[0].because == ("changed tide/read.py, which the stack names",) and ranked[-1].because == ()
+
+
+@pytest.mark.parametrize(
+    ("commits", "text", "together", "first"),
+    [
+        # the failing line calls what one of them changed; a word of the sentence is no name
+        ([Touched("a", ("tide/ebb.py",), {"tide/ebb.py": ["water"]}), Touched("b", ("tide/flow.py",), {"tide/flow.py": ["level_at"]})],
+         ">       assert level_at(3) == 4\nE       AssertionError: no water", {}, ("b", "changed level_at in tide/flow.py, which the failure names")),
+        ([Touched("a", ("docs/x.md",)), Touched("b", ("data/ports.csv",))], "cannot read data/ports.csv: line 3", {},
+         ("b", "changed data/ports.csv, which the message names")),
+        ([Touched("a", ("x.py",)), Touched("b", ("tide/ebb.py",))], "", {"tide/ebb.py": (6, 8), "x.py": (1, 8)},
+         ("b", "changed tide/ebb.py, as 6 of 8 commits to the test's file did")),
+        # of two that the failure names, the one whose lines ran there
+        ([Touched("a", ("p.py",), {"p.py": ["low_water"]}, {"p.py": False}), Touched("b", ("q.py",), {"q.py": ["low_water"]}, {"q.py": True})],
+         "low_water(1)", {}, ("b", "changed low_water in q.py, which the failure names")),
+        # nothing speaks for any of them: the newest is no likelier
+        ([Touched("a", ("x.py",)), Touched("b", ("y.py",))], "assert 1 == 2", {"x.py": (2, 9)}, ("a", "")),
+    ],
+)  # fmt: skip
+def test_the_likely_change_is_the_one_that_something_speaks_for(
+    commits: list[Touched], text: str, together: dict[str, tuple[int, int]], first: tuple[str, str]
+) -> None:
+    ranked = rank(commits, Failure(text=text, together=together))
+    assert (ranked[0].commit, *ranked[0].because[:1]) == tuple(filter(None, first)), ranked
+    assert (ranked[0].score > ranked[1].score) == bool(first[1])
+
+
+FUNCTIONS = """\
+--- a/tide.py
++++ b/tide.py
+@@ -3 +3 @@ def chunked(iterable, n):
+-    return 1
++    return 2
+@@ -9,0 +10,2 @@ class Gauge:
++    def opens(self):
++        low(1)
+--- a/tide.lua
++++ b/tide.lua
+@@ -4 +4 @@ local function tide.low(at)
+-  a
++  b
+--- a/x.js
++++ /dev/null
+@@ -1 +0,0 @@
+-function gone(a) {}
+"""
+
+
+def test_the_functions_of_a_change_and_what_a_failure_names() -> None:
+    assert functions_in(FUNCTIONS) == {"tide.py": {"chunked", "Gauge", "opens"}, "tide.lua": {"low"}, "x.js": {"gone"}}
+    said = "> assert list(mit.chunked(x)) == 1\nlow water\n tide.lua:3: in function 'tide.ebbs'\n 3 = opens (1)"
+    assert named_in(said, {"chunked", "low", "ebbs", "opens", "water", "Gauge"}) == {"chunked", "ebbs", "opens"}
 
 
 def test_tests_are_found_again_under_other_names_only_without_a_second_choice() -> None:

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import posixpath
 import re
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field
 
 from myriant.core.diagnosis.frames import Frame
+from myriant.core.diagnosis.naming import named_in
 
-STACK, TEST, NAMED, NEIGHBOUR, FOLDER, DEPENDENCY = 4.0, 2.5, 2.0, 1.0, 0.5, 1.5
+STACK, SAID, TEST, NAMED, TOGETHER, NEIGHBOUR, FOLDER, DEPENDENCY = 4.0, 3.0, 2.5, 2.0, 1.5, 1.0, 0.5, 1.5
+NOT_RUN = 0.3  # what is left of the score of a commit of whose measured lines none ran in the cell
+LEAST_TOGETHER = 3  # commits
 _DEPENDENCIES = re.compile(
     r"(?:^|/)(?:requirements[^/]*\.(?:txt|in)|pyproject\.toml|setup\.(?:py|cfg)|[^/]*lock[^/]*\.(?:json|yaml|toml)|[^/]+\.lock|"
     r"package\.json|go\.(?:mod|sum)|Cargo\.toml|pom\.xml|[^/]+\.gradle(?:\.kts)?|Gemfile|[^/]+\.rockspec|composer\.json|"
@@ -20,10 +23,27 @@ _TEST_WORDS = re.compile(r"^(?:test|spec)s?_|_(?:test|spec)s?$|(?:test|tests|spe
 
 @dataclass(frozen=True, slots=True)
 class Touched:
-    """A commit by what it changed: paths, and where known the changed lines."""
+    """A commit by what it changed. `functions` by path; `ran` says of paths whether a line that the commit wrote ran in
+    the failing cell, where coverage tells it.
+    """
 
     commit: str
     files: tuple[str, ...]
+    functions: Mapping[str, Collection[str]] = field(default_factory=dict)
+    ran: Mapping[str, bool] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Failure:
+    """What is known of a failure: its stack, the test's files, its whole text, files of other tests of the finding, and
+    with which paths the test's files changed in the past: in how many of how many commits.
+    """
+
+    frames: Sequence[Frame] = ()
+    test_files: Sequence[str] = ()
+    text: str = ""
+    neighbours: Sequence[str] = ()
+    together: Mapping[str, tuple[int, int]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,51 +57,98 @@ class Suspect:
     because: tuple[str, ...]
 
 
-def rank(
-    commits: Sequence[Touched], frames: Sequence[Frame], test_files: Sequence[str], neighbours: Sequence[str] = ()
-) -> list[Suspect]:
-    """Commits, most likely first; equal ones newest first (as given). `neighbours` are files of other tests of the
-    finding.
+def rank(commits: Sequence[Touched], failure: Failure) -> list[Suspect]:
+    """Commits, most likely first; equal ones newest first (as given).
 
     A file of the stack counts the more, the nearer it is to where the failure was raised.
     """
-    found = [_judged(c, frames, test_files, neighbours) for c in commits]
-    return sorted(found, key=lambda s: -s.score)
+    return sorted((_judged(c, failure) for c in commits), key=lambda s: -s.score)
 
 
-def _judged(c: Touched, frames: Sequence[Frame], test_files: Sequence[str], neighbours: Sequence[str]) -> Suspect:
-    told: list[tuple[float, str]] = []
+def _judged(c: Touched, failure: Failure) -> Suspect:
     files = set(c.files)
     by_name: dict[str, set[str]] = {}
     for path in files:
         by_name.setdefault(posixpath.basename(path), set()).add(path)
-    own = [f for f in frames if f.own]
-    for depth, frame in enumerate(f for f in own if not f.of_test):
-        changed = frame.file if frame.file in files else _by_name(frame.file, by_name)
-        if changed:
-            told.append((STACK / (1 + depth), f"changed {changed}, which the stack names"))
-    for path in test_files:
-        changed = path if path in files else _by_name(path, by_name)
-        if changed and not any(changed in why for _, why in told):
-            told.append((TEST, f"changed the test's file {changed}"))
-    for path in test_files:
-        named = sorted(p for p in files if _is_named_after(path, p))
-        told += [(NAMED, f"changed {p}, which {posixpath.basename(path)} is named after") for p in named]
+    told = [*_of_stack(failure, files, by_name), *_said(c, failure)]
+    told += _of_test(failure, files, by_name, {why for _, why in told})
+    told += [
+        (TOGETHER * times / of, f"changed {path}, as {times} of {of} commits to the test's file did")
+        for path, (times, of) in sorted(failure.together.items())
+        if path in files and times >= LEAST_TOGETHER and 2 * times >= of and not any(path in why for _, why in told)
+    ]
     if not told:
-        near = files & set(neighbours)
-        if near:
-            told.append((NEIGHBOUR, f"changed {min(near)}, where other tests of this finding are"))
-        folders = {posixpath.dirname(f.file) for f in own} - {""}
-        close = sorted(p for p in files if posixpath.dirname(p) in folders)
-        if close:
-            told.append((FOLDER, f"changed {close[0]}, beside a file of the stack"))
+        told += _near(failure, files)
     dependency = sorted(p for p in files if _DEPENDENCIES.search(p))
     if dependency:
         told.append((DEPENDENCY, f"changed {dependency[0]}: what is installed or how it is run"))
     told.sort(reverse=True)
-    return Suspect(
-        c.commit, round(sum(score for score, _ in told), 3), tuple(dict.fromkeys(why for _, why in told))[:4]
-    )
+    score = sum(score for score, _ in told)
+    because = list(dict.fromkeys(why for _, why in told))[:4]
+    if told and not dependency and set(c.ran) >= files and not any(c.ran.values()):
+        score *= NOT_RUN
+        because.append("but no line that it wrote ran in this cell")
+    return Suspect(c.commit, round(score, 3), tuple(because))
+
+
+_Told = list[tuple[float, str]]
+
+
+def _of_stack(failure: Failure, files: set[str], by_name: Mapping[str, set[str]]) -> _Told:
+    told: _Told = []
+    for depth, frame in enumerate(f for f in failure.frames if f.own and not f.of_test):
+        changed = frame.file if frame.file in files else _by_name(frame.file, by_name)
+        if changed:
+            told.append((STACK / (1 + depth), f"changed {changed}, which the stack names"))
+    return told
+
+
+def _said(c: Touched, failure: Failure) -> _Told:
+    """Functions that it changed and the failure names, and files that the message names."""
+    told: _Told = []
+    for path, names in sorted(c.functions.items()):
+        if named := sorted(named_in(failure.text, names)):
+            told.append((SAID, f"changed {named[0]} in {path}, which the failure names"))
+    stack = {f.file for f in failure.frames}
+    told += [
+        (SAID, f"changed {path}, which the message names")
+        for path in sorted(c.files)
+        if path not in stack and _is_written(path, failure.text)
+    ]
+    return told
+
+
+def _is_written(path: str, text: str) -> bool:
+    """Whether a text names a file: by its path, or by its name where that says something."""
+    name = posixpath.basename(path)
+    said = path if "/" in path else name
+    if said in text and re.search(rf"(?<![\w./-]){re.escape(said)}(?![\w/-])", text):
+        return True
+    return len(name) > 6 and "." in name[1:] and bool(re.search(rf"(?<![\w-]){re.escape(name)}(?![\w-])", text))
+
+
+def _of_test(failure: Failure, files: set[str], by_name: Mapping[str, set[str]], before: set[str]) -> _Told:
+    told: _Told = []
+    for path in failure.test_files:
+        changed = path if path in files else _by_name(path, by_name)
+        if changed and not any(f"changed {changed}" in why for why in before):
+            told.append((TEST, f"changed the test's file {changed}"))
+    for path in failure.test_files:
+        named = sorted(p for p in files if _is_named_after(path, p))
+        told += [(NAMED, f"changed {p}, which {posixpath.basename(path)} is named after") for p in named]
+    return told
+
+
+def _near(failure: Failure, files: set[str]) -> _Told:
+    told: _Told = []
+    near = files & set(failure.neighbours)
+    if near:
+        told.append((NEIGHBOUR, f"changed {min(near)}, where other tests of this finding are"))
+    folders = {posixpath.dirname(f.file) for f in failure.frames if f.own} - {""}
+    close = sorted(p for p in files if posixpath.dirname(p) in folders)
+    if close:
+        told.append((FOLDER, f"changed {close[0]}, beside a file of the stack"))
+    return told
 
 
 def _is_named_after(test: str, path: str) -> bool:
@@ -91,7 +158,7 @@ def _is_named_after(test: str, path: str) -> bool:
     return 2 < len(stem) < len(name) and path != test and posixpath.basename(path).partition(".")[0].lower() == stem
 
 
-def _by_name(path: str, by_name: dict[str, set[str]]) -> str:
+def _by_name(path: str, by_name: Mapping[str, set[str]]) -> str:
     """The one changed file of this name, for stacks that tell no folders."""
     if "/" in path:
         ending = "/" + path

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
+import numpy as np
 from sqlalchemy.orm import Session
 
-from myriant.core.diagnosis.frames import Frame, frames_of, is_test_file
-from myriant.core.diagnosis.suspects import Touched, rank
+from myriant.core.coverage.model import FileCoverage
+from myriant.core.diagnosis.frames import frames_of, is_test_file
+from myriant.core.diagnosis.suspects import Failure, Touched, rank
 from myriant.core.results.model import Outcome
 from myriant.flow.ask.machine import Differing, machine_difference
 from myriant.flow.errors import NotFound
@@ -18,12 +22,15 @@ from myriant.repos.git import GitError
 from myriant.repos.mirror import Mirror
 from myriant.store.attempts import workspaces_of
 from myriant.store.controls import cells_with_attempts
+from myriant.store.coverage import coverage_files_of_attempts
 from myriant.store.history import moves_of, numbers_through
 from myriant.store.results import all_not_passed, history_of_test
 from myriant.store.runs import newest_with_cell
 from myriant.store.tables import Cell, Project, Run
 
 MOST_COMMITS = 50
+MOST_FILES = 100  # of a commit that is looked at line by line
+PAST_COMMITS = 60
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,6 +69,7 @@ def changes_since(site: Site, name: str, number: int, test: int) -> Changed:
             raise NotFound("this test did not fail in this run")
         shown = rows[0]
         roots = workspaces_of(session, [attempt])[attempt]
+        covered = coverage_files_of_attempts(session, [attempt]).get(attempt, {})
         last = _last_passed(session, project, run, cell, test)
     frames = frames_of(shown.detail or shown.message, roots)
     named = [shown.extra.get("file", ""), *(f.file for f in frames if f.own and f.of_test)]
@@ -69,7 +77,10 @@ def changes_since(site: Site, name: str, number: int, test: int) -> Changed:
     guessed = _files_of_class(mirror, commit, shown.klass or shown.suite)
     tests = list(dict.fromkeys(filter(None, [*named, *guessed])))
     before, passed = (last[0].commit, last[1]) if last is not None else (None, None)
-    commits, more = _commits(mirror, before, commit, frames, tests)
+    files = [t for t in tests if is_test_file(t) or "/" in t]
+    together = _together(mirror, commit, [t for t in files if is_test_file(t)])
+    failure = Failure(frames, files, f"{shown.message}\n{shown.detail}", (), together)
+    commits, more = _commits(mirror, before, commit, failure, covered)
     told = machine_difference(site, attempt, passed) if passed is not None else None
     return Changed(
         cell.job, cell.key, last[0].number if last else None, commits, more, told.differing if told is not None else []
@@ -110,8 +121,19 @@ def _files_of_class(mirror: Mirror, commit: str, klass: str) -> list[str]:
     return sorted((p for p in there if p.rpartition(".")[0] in stems), key=lambda p: (-p.count("/"), p))
 
 
+def _together(mirror: Mirror, commit: str, tests: Sequence[str]) -> dict[str, tuple[int, int]]:
+    """With which other files the test's files changed in the past: in how many of how many commits."""
+    try:
+        past = mirror.files_of_path(commit, tests, PAST_COMMITS) if tests else []
+    except GitError:
+        return {}
+    kept = [files for files in past if len(files) <= MOST_FILES]  # what changes everything says nothing
+    counts = Counter(f for files in kept for f in files if f not in tests)
+    return {f: (times, len(kept)) for f, times in counts.items()}
+
+
 def _commits(
-    mirror: Mirror, before: str | None, commit: str, frames: tuple[Frame, ...], tests: list[str]
+    mirror: Mirror, before: str | None, commit: str, failure: Failure, covered: Mapping[str, FileCoverage]
 ) -> tuple[list[SuspectView], int]:
     try:
         if before is None or before == commit:
@@ -120,8 +142,7 @@ def _commits(
         between = [newest, *mirror.between(before, commit)]
         looked = between[:MOST_COMMITS]
         parents = [*(c.id for c in between[1 : len(looked) + 1]), before][: len(looked)]
-        touched = [Touched(c.id, mirror.changed_files(p, c.id) or ()) for c, p in zip(looked, parents, strict=True)]
-        ranked = rank(touched, frames, [t for t in tests if is_test_file(t) or "/" in t])
+        ranked = rank(_touched(mirror, [c.id for c in looked], parents, covered), failure)
         by_id = {c.id: c for c in looked}
         views = [
             SuspectView(
@@ -132,3 +153,25 @@ def _commits(
         return views, len(between) - len(looked)
     except GitError:
         return [], 0
+
+
+def _touched(
+    mirror: Mirror, commits: Sequence[str], parents: Sequence[str], covered: Mapping[str, FileCoverage]
+) -> list[Touched]:
+    """What commits changed, the newest first. Whether a file's lines ran is known until another commit moved them."""
+    found: list[Touched] = []
+    moved: set[str] = set()
+    for commit, parent in zip(commits, parents, strict=True):
+        files = mirror.changed_files(parent, commit) or ()
+        few = len(files) <= MOST_FILES
+        ran: dict[str, bool] = {}
+        for path, lines in mirror.changed_lines(parent, commit).items() if few and covered else ():
+            told = covered.get(path)
+            if told is None or path in moved:
+                continue
+            measured = np.isin(told.lines, list(lines))
+            if measured.any():
+                ran[path] = bool((told.hits[measured] > 0).any())
+        moved |= set(files)
+        found.append(Touched(commit, files, mirror.changed_functions(parent, commit) if few else {}, ran))
+    return found

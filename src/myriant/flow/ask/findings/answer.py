@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+from pathlib import Path
+
+from myriant.core.diagnosis.frames import is_test_file
 from myriant.core.diagnosis.kinds import usual_kinds
 from myriant.flow.ask.beside import beside
 from myriant.flow.ask.findings.causes import causes_of
@@ -12,7 +16,24 @@ from myriant.flow.ask.kinds import kinds_of
 from myriant.flow.ask.lines import run_line
 from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
+from myriant.repos.git import GitError
+from myriant.repos.mirror import Mirror
+from myriant.repos.remote import Remote
 from myriant.store.runs import cells_of
+
+
+@lru_cache(maxsize=256)
+def _functions(path: Path, before: str, after: str) -> frozenset[str]:
+    changed = Mirror(path, Remote("")).changed_functions(before, after)
+    return frozenset(name for file, names in changed.items() if not is_test_file(file) for name in names)
+
+
+def _changed(mirror: Mirror, before: str, after: str) -> frozenset[str]:
+    """The functions that changed between two commits, but for those of tests; none where it cannot be told."""
+    try:
+        return _functions(mirror.path, before, after) if before and before != after else frozenset()
+    except GitError:
+        return frozenset()
 
 
 def findings_of(site: Site, name: str, number: int, base: int | None) -> Findings:
@@ -23,7 +44,13 @@ def findings_of(site: Site, name: str, number: int, base: int | None) -> Finding
         baseline, compared = beside(session, project, row, base)
         cells = cells_of(session, row.id)
         rules = (*kinds_of(session, project.id), *usual_kinds())
-        listed, more, tests = causes_of(session, project, row, compared, cells, rules)
+
+        def changed() -> frozenset[str]:
+            return _changed(
+                site.mirror(project), (baseline.tested or baseline.commit) if baseline else "", row.tested or row.commit
+            )
+
+        listed, more, tests = causes_of(session, project, row, compared, cells, rules, changed)
         lessened = less_in(session, row, compared, base)
         fixed = {int(n) for c in compared.cells.values() for n in c.fixed.nonzero()[0]}
         others = others_of(site, session, project, row, baseline, compared, cells, lessened)

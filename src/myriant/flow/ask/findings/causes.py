@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections import Counter
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,6 +16,7 @@ from myriant.core.diagnosis.expected import expected_and_actual
 from myriant.core.diagnosis.explain import Explanation, beyond_chance, either, explain
 from myriant.core.diagnosis.frames import frames_of
 from myriant.core.diagnosis.kinds import Kind, kind_of
+from myriant.core.diagnosis.naming import named_in
 from myriant.core.diagnosis.signature import Group, Signature, group, signature_of
 from myriant.core.results.model import Outcome
 from myriant.core.results.titles import test_title
@@ -58,9 +60,18 @@ class _Failed:
 
 
 def causes_of(
-    session: Session, project: Project, row: Run, compared: Compared, cells: Sequence[Cell], rules: Sequence[Kind]
+    session: Session,
+    project: Project,
+    row: Run,
+    compared: Compared,
+    cells: Sequence[Cell],
+    rules: Sequence[Kind],
+    changed: Callable[[], Collection[str]],
 ) -> tuple[list[Finding], int, dict[str, int]]:
-    """The most important causes, how many more there are, and distinct tests by mark."""
+    """The most important causes, how many more there are, and distinct tests by mark.
+
+    `changed` tells the functions that changed since the baseline; it is asked only where it could tell something.
+    """
     failed = _failed(session, project.id, row, compared)
     groups = group([f.signature for f in failed])
     sights = sights_of(session, project.id, list({f.shown.signature for f in failed if f.shown.signature}))
@@ -76,6 +87,7 @@ def causes_of(
     taken = {t.signature: t for t in open_takings(session, project.id)}
     maker = _Maker(session, row, compared, cells, sights, control, rules, taken)
     groups = joined_by_reach(failed, groups, maker.ran)
+    groups = joined_by_change(failed, groups, changed)
     causes = [(sorted((failed[m] for m in g.members), key=_importance), g) for g in groups]
     causes.sort(key=lambda cause: (_ORDER[cause[0][0].mark], -len(cause[0]), cause[0][0].signature.headline))
     listed = [maker.finding(members, g) for members, g in causes[:MOST_FINDINGS]]
@@ -107,6 +119,39 @@ def joined_by_reach(
             places[alike] = len(found)
             found.append(g)
     return found
+
+
+def joined_by_change(
+    failed: Sequence[_Failed], groups: Sequence[Group], changed: Callable[[], Collection[str]]
+) -> list[Group]:
+    """Causes that are one because all their failures name one function that changed, and show in just the same cells.
+
+    A cause that names several is joined by the one that most of them name, so that none joins two others.
+    """
+    alike: dict[frozenset[tuple[str, str]], list[int]] = {}
+    for i, g in enumerate(groups):
+        if all(failed[m].mark == "new" for m in g.members):
+            alike.setdefault(frozenset(failed[m].cell for m in g.members), []).append(i)
+    alike = {cells: rows for cells, rows in alike.items() if len(rows) > 1}
+    functions = changed() if alike else ()
+    into: dict[int, int] = {}
+    whys: dict[int, str] = {}
+    for rows in alike.values() if functions else ():
+        named = {i: named_in(_text(failed[groups[i].members[0]]), functions) for i in rows}
+        counts = Counter(name for names in named.values() for name in names)
+        first: dict[str, int] = {}
+        for i in rows:
+            name = max(named[i], key=lambda n: (counts[n], n), default="")
+            if name and (at := first.setdefault(name, i)) != i:
+                into[i], whys[at] = at, f"they name {name}, which has changed, and fail in just the same cells"
+    members: dict[int, list[int]] = {}
+    for i, g in enumerate(groups):
+        members.setdefault(into.get(i, i), []).extend(g.members)
+    return [Group(tuple(sorted(together)), whys.get(i, groups[i].because)) for i, together in members.items()]
+
+
+def _text(f: _Failed) -> str:
+    return f"{f.shown.message}\n{f.shown.detail}"
 
 
 def _importance(f: _Failed) -> tuple[int, int]:
