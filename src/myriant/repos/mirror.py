@@ -173,7 +173,7 @@ class Mirror:
     def changed_functions(self, before: str, after: str) -> dict[str, set[str]]:
         """The functions and classes that a change lies in, defines or removes, by path at `after`. Raises GitError."""
         shown = git(
-            self.path, "-c", f"core.attributesFile={_ATTRIBUTES}", "diff", "--unified=0", "--no-color", "--no-ext-diff",
+            self.path, "-c", f"core.attributesFile={_ATTRIBUTES}", "-c", "core.bigFileThreshold=1m", "diff", "--unified=0", "--no-color", "--no-ext-diff",
             "--find-renames", "--src-prefix=a/", "--dst-prefix=b/", before, after, "--",
         ).decode("utf-8", "replace")  # fmt: skip
         return functions_in(shown)
@@ -396,7 +396,7 @@ def functions_in(shown: str) -> dict[str, set[str]]:
         elif hunk := re.match(r"@@ -\d+(?:,(\d+))? \+\d+(?:,(\d+))? @@ ?(.*)", line):
             inside = int(hunk[1] or 1) + int(hunk[2] or 1)
             names.add(defined_in(hunk[3]))
-    return {path: told - {""} for path, told in found.items() if told - {""}}
+    return {path: told - {""} for path, told in found.items()}
 
 
 def added_lines(hunks: Mapping[str, Sequence[Hunk]]) -> dict[str, set[int]]:

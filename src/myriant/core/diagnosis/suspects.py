@@ -134,7 +134,7 @@ def _of_test(failure: Failure, files: set[str], by_name: Mapping[str, set[str]],
         if changed and not any(f"changed {changed}" in why for why in before):
             told.append((TEST, f"changed the test's file {changed}"))
     for path in failure.test_files:
-        named = sorted(p for p in files if _is_named_after(path, p))
+        named = sorted(p for p in files if is_named_after(path, p))
         told += [(NAMED, f"changed {p}, which {posixpath.basename(path)} is named after") for p in named]
     return told
 
@@ -151,7 +151,7 @@ def _near(failure: Failure, files: set[str]) -> _Told:
     return told
 
 
-def _is_named_after(test: str, path: str) -> bool:
+def is_named_after(test: str, path: str) -> bool:
     """Whether a test file bears the name of another: test_tide.py and tide.py."""
     name = posixpath.basename(test).partition(".")[0].lower()
     stem = _TEST_WORDS.sub("", name)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from functools import lru_cache
 from pathlib import Path
 
@@ -21,19 +22,24 @@ from myriant.repos.mirror import Mirror
 from myriant.repos.remote import Remote
 from myriant.store.runs import cells_of
 
+MOST_FILES = 200  # of a change that is looked at function by function
+
 
 @lru_cache(maxsize=256)
-def _functions(path: Path, before: str, after: str) -> frozenset[str]:
-    changed = Mirror(path, Remote("")).changed_functions(before, after)
-    return frozenset(name for file, names in changed.items() if not is_test_file(file) for name in names)
+def _functions(path: Path, before: str, after: str) -> Mapping[str, frozenset[str]]:
+    mirror = Mirror(path, Remote(""))
+    if len(mirror.changed_files(before, after) or ()) > MOST_FILES:
+        return {}
+    changed = mirror.changed_functions(before, after)
+    return {file: frozenset(names) for file, names in changed.items() if not is_test_file(file)}
 
 
-def _changed(mirror: Mirror, before: str, after: str) -> frozenset[str]:
-    """The functions that changed between two commits, but for those of tests; none where it cannot be told."""
+def _changed(mirror: Mirror, before: str, after: str) -> Mapping[str, frozenset[str]]:
+    """The functions that changed between two commits by file, but for tests; none where it cannot be told."""
     try:
-        return _functions(mirror.path, before, after) if before and before != after else frozenset()
+        return _functions(mirror.path, before, after) if before and before != after else {}
     except GitError:
-        return frozenset()
+        return {}
 
 
 def findings_of(site: Site, name: str, number: int, base: int | None) -> Findings:
@@ -45,7 +51,7 @@ def findings_of(site: Site, name: str, number: int, base: int | None) -> Finding
         cells = cells_of(session, row.id)
         rules = (*kinds_of(session, project.id), *usual_kinds())
 
-        def changed() -> frozenset[str]:
+        def changed() -> Mapping[str, frozenset[str]]:
             return _changed(
                 site.mirror(project), (baseline.tested or baseline.commit) if baseline else "", row.tested or row.commit
             )

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Callable, Collection, Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,11 +14,11 @@ from myriant.core.diagnosis.expected import expected_and_actual
 from myriant.core.diagnosis.explain import Explanation, beyond_chance, either, explain
 from myriant.core.diagnosis.frames import frames_of
 from myriant.core.diagnosis.kinds import Kind, kind_of
-from myriant.core.diagnosis.naming import named_in
 from myriant.core.diagnosis.signature import Group, Signature, group, signature_of
 from myriant.core.results.model import Outcome
 from myriant.core.results.titles import test_title
 from myriant.flow.ask.controls import answers, controls_of
+from myriant.flow.ask.findings.joining import Failed, joined
 from myriant.flow.ask.findings.model import (
     AffectedCell,
     AttachmentView,
@@ -48,17 +46,6 @@ MOST_TESTS = 300  # listed of one finding
 _ORDER = {"new": 0, "first": 1, "known": 2, "quarantined": 3, "flaky": 4}
 
 
-@dataclass(frozen=True, slots=True)
-class _Failed:
-    """One result that did not pass, with what the comparison says of it."""
-
-    shown: Shown
-    cell: tuple[str, str]
-    mark: str
-    signature: Signature
-    roots: tuple[str, ...]
-
-
 def causes_of(
     session: Session,
     project: Project,
@@ -66,11 +53,11 @@ def causes_of(
     compared: Compared,
     cells: Sequence[Cell],
     rules: Sequence[Kind],
-    changed: Callable[[], Collection[str]],
+    changed: Callable[[], Mapping[str, Collection[str]]],
 ) -> tuple[list[Finding], int, dict[str, int]]:
     """The most important causes, how many more there are, and distinct tests by mark.
 
-    `changed` tells the functions that changed since the baseline; it is asked only where it could tell something.
+    `changed` tells what changed since the baseline, functions by file; it is asked only where it could tell something.
     """
     failed = _failed(session, project.id, row, compared)
     groups = group([f.signature for f in failed])
@@ -86,82 +73,21 @@ def causes_of(
     counts = {mark: sum(m == mark for m in marks.values()) for mark in _ORDER}
     taken = {t.signature: t for t in open_takings(session, project.id)}
     maker = _Maker(session, row, compared, cells, sights, control, rules, taken)
-    groups = joined_by_reach(failed, groups, maker.ran)
-    groups = joined_by_change(failed, groups, changed)
+    groups = joined(failed, groups, maker.ran, changed)
     causes = [(sorted((failed[m] for m in g.members), key=_importance), g) for g in groups]
     causes.sort(key=lambda cause: (_ORDER[cause[0][0].mark], -len(cause[0]), cause[0][0].signature.headline))
     listed = [maker.finding(members, g) for members, g in causes[:MOST_FINDINGS]]
     return listed, len(causes) - len(listed), counts
 
 
-def joined_by_reach(
-    failed: Sequence[_Failed], groups: Sequence[Group], ran: Mapping[tuple[str, str], NDArray[np.bool_]]
-) -> list[Group]:
-    """Causes that are one where a version breaks a thing in several ways: new failures of one test file, by one
-    exception, in just the same cells, while their tests pass in others.
-    """
-    found: list[Group] = []
-    places: dict[tuple[object, ...], int] = {}
-    for g in groups:
-        members = [failed[m] for m in g.members]
-        first = members[0].shown
-        cells = frozenset(f.cell for f in members)
-        job = members[0].cell[0]
-        there = {c for c, flags in ran.items() if c[0] == job and flags[first.number : first.number + 1].any()}
-        everywhere = cells >= there
-        alike = (first.suite, first.klass, members[0].signature.kind, cells)
-        if everywhere or any(f.mark != "new" for f in members) or len({f.shown.klass for f in members}) > 1:
-            found.append(g)
-        elif alike in places:
-            at = places[alike]
-            found[at] = Group((*found[at].members, *g.members), "they are of one file and fail in just the same cells")
-        else:
-            places[alike] = len(found)
-            found.append(g)
-    return found
-
-
-def joined_by_change(
-    failed: Sequence[_Failed], groups: Sequence[Group], changed: Callable[[], Collection[str]]
-) -> list[Group]:
-    """Causes that are one because all their failures name one function that changed, and show in just the same cells.
-
-    A cause that names several is joined by the one that most of them name, so that none joins two others.
-    """
-    alike: dict[frozenset[tuple[str, str]], list[int]] = {}
-    for i, g in enumerate(groups):
-        if all(failed[m].mark == "new" for m in g.members):
-            alike.setdefault(frozenset(failed[m].cell for m in g.members), []).append(i)
-    alike = {cells: rows for cells, rows in alike.items() if len(rows) > 1}
-    functions = changed() if alike else ()
-    into: dict[int, int] = {}
-    whys: dict[int, str] = {}
-    for rows in alike.values() if functions else ():
-        named = {i: named_in(_text(failed[groups[i].members[0]]), functions) for i in rows}
-        counts = Counter(name for names in named.values() for name in names)
-        first: dict[str, int] = {}
-        for i in rows:
-            name = max(named[i], key=lambda n: (counts[n], n), default="")
-            if name and (at := first.setdefault(name, i)) != i:
-                into[i], whys[at] = at, f"they name {name}, which has changed, and fail in just the same cells"
-    members: dict[int, list[int]] = {}
-    for i, g in enumerate(groups):
-        members.setdefault(into.get(i, i), []).extend(g.members)
-    return [Group(tuple(sorted(together)), whys.get(i, groups[i].because)) for i, together in members.items()]
-
-
-def _text(f: _Failed) -> str:
-    return f"{f.shown.message}\n{f.shown.detail}"
-
-
-def _importance(f: _Failed) -> tuple[int, int]:
+def _importance(f: Failed) -> tuple[int, int]:
     return _ORDER[f.mark], f.shown.number
 
 
-def _failed(session: Session, project_id: int, row: Run, compared: Compared) -> list[_Failed]:
+def _failed(session: Session, project_id: int, row: Run, compared: Compared) -> list[Failed]:
     by_attempt = {attempt: name for name, attempt in compared.attempts.items()}
     earlier = {a: name for name, ids in earlier_attempts(session, row).items() for a in ids}
-    found: list[_Failed] = []
+    found: list[Failed] = []
     roots = workspaces_of(session, [*by_attempt, *earlier])
     known: dict[str, Signature] = {}
     rows = all_not_passed(session, project_id, [*by_attempt, *earlier])
@@ -192,7 +118,7 @@ def _failed(session: Session, project_id: int, row: Run, compared: Compared) -> 
             )
             if shown.signature:
                 known[shown.signature] = signature
-        found.append(_Failed(shown, name, mark, signature, roots[shown.attempt_id]))
+        found.append(Failed(shown, name, mark, signature, roots[shown.attempt_id]))
     return found
 
 
@@ -227,17 +153,17 @@ class _Maker:
         self.bad = {n: failing(o) for n, o in compared.current.items()}
         self.ran = {n: (o != Outcome.ABSENT) & (o != Outcome.SKIPPED) for n, o in compared.current.items()}
 
-    def seen(self, members: Sequence[_Failed]) -> list[Sight]:
+    def seen(self, members: Sequence[Failed]) -> list[Sight]:
         """The runs that saw one of the signatures, oldest first."""
         every = {s.number: s for f in members for s in self.sights.get(f.shown.signature, [])}
         return [every[number] for number in sorted(every)]
 
-    def back_since(self, members: Sequence[_Failed], mark: str) -> SeenIn | None:
+    def back_since(self, members: Sequence[Failed], mark: str) -> SeenIn | None:
         """The newest earlier run in this one's context that failed by the same cause, which was mended since."""
         before = [s for s in self.seen(members) if s.context == self.row.context and s.number < self.row.number]
         return SeenIn(before[-1].number, before[-1].commit, before[-1].at) if before and mark == "new" else None
 
-    def finding(self, members: Sequence[_Failed], g: Group) -> Finding:
+    def finding(self, members: Sequence[Failed], g: Group) -> Finding:
         first = members[0]
         shown, sign = first.shown, first.signature
         tests = self.tests(members)
@@ -295,12 +221,12 @@ class _Maker:
             return None
         return Repeated(least.here.passed, least.here.failed, least.baseline.passed, least.baseline.failed)
 
-    def taken_by(self, members: Sequence[_Failed]) -> TakenBy | None:
+    def taken_by(self, members: Sequence[Failed]) -> TakenBy | None:
         held = next((t for f in members if (t := self.taken.get(f.shown.signature))), None)
         return TakenBy(held.by, held.at, held.note) if held is not None else None
 
-    def tests(self, members: Sequence[_Failed]) -> list[FailedTest]:
-        by_test: dict[int, list[_Failed]] = {}
+    def tests(self, members: Sequence[Failed]) -> list[FailedTest]:
+        by_test: dict[int, list[Failed]] = {}
         for f in members:
             by_test.setdefault(f.shown.number, []).append(f)
         return [
@@ -312,8 +238,8 @@ class _Maker:
             for number, rows in by_test.items()
         ]  # fmt: skip
 
-    def cells(self, members: Sequence[_Failed]) -> list[AffectedCell]:
-        by_cell: dict[tuple[tuple[str, str], int], list[_Failed]] = {}
+    def cells(self, members: Sequence[Failed]) -> list[AffectedCell]:
+        by_cell: dict[tuple[tuple[str, str], int], list[Failed]] = {}
         for f in members:
             by_cell.setdefault((f.cell, f.shown.attempt_id), []).append(f)
         order = {name: i for i, name in enumerate(self.by_name)}
