@@ -1,4 +1,4 @@
-"""Make real tools fail here, and keep what they said: `python -m tests.bench.shapes` writes tests/data/shapes.
+"""Make real tools fail here, and keep what they said: `python -m tests.bench.shapes [NAME…]` writes tests/data/shapes.
 
 Each file begins with the kind of failure that its log is to be told as, chosen by what was done to the tool, not by
 what it said. Hosts of package indexes and folders of this machine are taken out.
@@ -9,12 +9,14 @@ from __future__ import annotations
 import os
 import re
 import subprocess
+import sys
 import tempfile
 from pathlib import Path
 
 FOLDER = Path(__file__).parents[1] / "data/shapes"
 MOST = 160  # lines kept of a log, the last ones
 PYTHONS = "/root/.pyenv/versions"
+WHEELS = Path(__file__).parents[2] / ".setup/wheels/3.11/ready"
 NOWHERE = "http://127.0.0.1:9"  # nothing listens there
 
 SHAPES: list[tuple[str, str, str]] = [
@@ -53,6 +55,7 @@ SHAPES: list[tuple[str, str, str]] = [
     ("unittest-assert", "values differ", "printf 'import unittest\\nclass T(unittest.TestCase):\\n  def test_a(self): self.assertEqual(3, 4)\\n' > test_it.py; python3 -m unittest test_it"),
     ("python-zone", "clock or time zone", "PYTHONTZPATH=/nowhere python3 -c 'import zoneinfo; zoneinfo.ZoneInfo(\"Fen/Mark\")'"),
     ("python-display", "display missing", "env -u DISPLAY python3 -c 'import tkinter; tkinter.Tk()'"),
+    ("coverage-limit", "too little covered", f"export PYTHONPATH={WHEELS}; printf 'def low(x):\n  if x:\n    return 1\n  return 2\n' > tide.py; echo 'import tide; tide.low(1)' > t.py; python -m coverage run t.py && python -m coverage report --fail-under=95"),
     ("mypy", "types do not fit", "echo 'x: int = \"a\"' > t.py; mypy --no-error-summary t.py"),
     ("ruff-format", "style differs", "echo 'x  =  1' > t.py; ruff format --check t.py"),
     ("ruff", "style differs", "echo 'import os' > t.py; ruff check --no-cache t.py"),
@@ -158,10 +161,10 @@ def clean(text: str, folder: str) -> str:
     return re.sub(r"[\w-]+\.(?:pypi|npmjs|crates|maven)[\w.]*", "packages.example", text)
 
 
-def collect() -> None:
+def collect(only: tuple[str, ...] = ()) -> None:
     FOLDER.mkdir(parents=True, exist_ok=True)
     venv = Path(__file__).parents[2] / ".venv/bin"
-    for name, kind, script in SHAPES:
+    for name, kind, script in (s for s in SHAPES if not only or s[0] in only):
         with tempfile.TemporaryDirectory(prefix="shape-") as folder:
             done = subprocess.run(
                 ["bash", "-c", script], cwd=folder, capture_output=True, timeout=120, check=False,
@@ -177,4 +180,4 @@ def collect() -> None:
 
 
 if __name__ == "__main__":
-    collect()
+    collect(tuple(sys.argv[1:]))

@@ -172,9 +172,10 @@ class Mirror:
 
     def changed_functions(self, before: str, after: str) -> dict[str, set[str]]:
         """The functions and classes that a change lies in, defines or removes, by path at `after`. Raises GitError."""
+        settings = ("-c", f"core.attributesFile={_ATTRIBUTES}", "-c", "core.bigFileThreshold=1m")
         shown = git(
-            self.path, "-c", f"core.attributesFile={_ATTRIBUTES}", "-c", "core.bigFileThreshold=1m", "diff", "--unified=0", "--no-color", "--no-ext-diff",
-            "--find-renames", "--src-prefix=a/", "--dst-prefix=b/", before, after, "--",
+            self.path, *settings, "diff", "--unified=0", "--no-color", "--no-ext-diff", "--find-renames",
+            "--src-prefix=a/", "--dst-prefix=b/", before, after, "--",
         ).decode("utf-8", "replace")  # fmt: skip
         return functions_in(shown)
 

@@ -163,6 +163,7 @@ KINDS = [
     ("fatal: couldn't find remote ref season", "git refused", "season"),
     ("npm error code ENEEDAUTH", "not signed in to a registry", "token"),
     ("would reformat tide.py", "style differs", "formatter"),
+    ("Line coverage (83.3%) is below the expected minimum", "too little covered", "Coverage"),
     ('tide.py:5: error: Incompatible types in assignment', "types do not fit", "first one"),
     ("AssertionError: 1 != 2", "values differ", "another value"),
     ("Terminated", "stopped by a signal", "outside"),

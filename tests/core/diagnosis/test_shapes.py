@@ -86,6 +86,7 @@ NOT = {
     "crashed": "no crash",
     "timeout": "timeout is 60 s",
     "no tests found": "12 tests found",
+    "too little covered": "Required test coverage of 80% reached. Total coverage: 83.33%",
     "style differs": "12 files already formatted",
     "values differ": "12 expected values",
     "stopped by a signal": "signals: none",
