@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import io
 import json
 import subprocess
 import time
 import xml.etree.ElementTree as ET
 from datetime import UTC, datetime
 
+import pyarrow.parquet as pq
 import pytest
 import sqlalchemy as sa
 
@@ -217,19 +219,24 @@ def test_a_badge_says_what_holds_now_to_who_has_its_address(world: World) -> Non
         assert world.http.get(f"/badges/{path}", headers={"Authorization": ""}).status_code == status, path
 
 
-@pytest.mark.parametrize("form", ["", ".csv"])
+@pytest.mark.parametrize("form", ["", ".csv", ".parquet"])
 def test_trends_of_a_branch_are_its_runs(world: World, form: str) -> None:
     name = f"trends{form.replace('.', '-')}"
     repo = begun(world, name)
     repo.pushed({"report.xml": FAILS}, "=Let it drift")
     repo.pushed({"report.xml": PASSES}, "Moor it")
+    if form == ".parquet":
+        table = pq.read_table(io.BytesIO(world.http.get(f"/projects/{name}/trends.parquet").content)).to_pydict()
+        assert (table["new"], table["verdict"]) == ([0, 1, 0], ["clear", "held", "clear"]) and len(table["number"]) == 3
+        return
     if form:
         rows = world.http.get(f"/projects/{name}/trends.csv").text.splitlines()
         assert rows[0].startswith("number,commit,title") and len(rows) == 4 and ",'=Let it drift," in rows[2]
         return
     found = world.get(f"/projects/{name}/trends")
-    assert [(r["verdict"], r["new"], r["fixed"], r["tests"]) for r in found["runs"]] == [
-        ("clear", 0, 0, 2), ("held", 1, 0, 2), ("clear", 0, 1, 2),
+    runs = found["runs"]
+    assert list(zip(runs["verdict"], runs["new"], runs["fixed"], runs["tests"], runs["rate"], strict=True)) == [
+        ("clear", 0, 0, 2, 100), ("held", 1, 0, 2, 50), ("clear", 0, 1, 2, 100),
     ]  # fmt: skip
     assert found["held"] == 1 and found["repair"] > 0 and found["changes"] == [] and not found["more"]
     assert "1 of the newest 3 runs were held" in found["said"]

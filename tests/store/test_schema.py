@@ -68,6 +68,8 @@ def value(table: sa.Table, column: sa.Column[Any]) -> Any:
             return True
         case sa.Integer() | sa.BigInteger() | sa.Numeric() | sa.Float():
             return 1
+        case sa.Date():
+            return datetime.date(2026, 11, 1)
         case sa.DateTime():
             return datetime.datetime(2026, 11, 23, tzinfo=datetime.UTC)
         case sa.LargeBinary():

@@ -12,6 +12,7 @@ from myriant.flow.ask.desk import load_now
 from myriant.flow.ask.queue import Load, Queue, whole_queue
 from myriant.flow.ask.runners import RunnerView
 from myriant.flow.ask.runners import runners as _runners
+from myriant.flow.ask.sizes import Sizes, sizes_of
 from myriant.flow.dispatch.fleet import drain as _drain
 from myriant.flow.dispatch.fleet import forget_runner as _forget_runner
 from myriant.flow.keep.passes import RunnerPass, all_passes, end_pass, give_pass
@@ -42,6 +43,12 @@ def pulse(site: TheSite) -> Load:
 def the_queue(site: TheSite) -> Queue:
     """What waits on the whole server, why, and when it is predicted to start."""
     return whole_queue(site)
+
+
+@router.get("/sizes", dependencies=[MAINTAINER])
+def sizes(site: TheSite) -> Sizes:
+    """How large the database and the kept files are, and how fast they grow."""
+    return sizes_of(site)
 
 
 @router.get("/runners", dependencies=[VIEWER])

@@ -17,10 +17,12 @@ from myriant.flow.ask.badges import badge_of
 from myriant.flow.ask.cost import Cost, cost_of, cost_table
 from myriant.flow.ask.feeds import Outcomes, atom_of, calendar_of
 from myriant.flow.ask.feeds import outcomes as _outcomes
+from myriant.flow.ask.fewer import FewerCells, fewer_cells
 from myriant.flow.ask.morning import morning as _morning
 from myriant.flow.ask.rankings import MOST_RUNS as MOST_RANKED
 from myriant.flow.ask.rankings import Rankings, rankings_of
-from myriant.flow.ask.trends import MOST_RUNS, Trends, trends_of, trends_table
+from myriant.flow.ask.report import MOST_DAYS, Report, report_of
+from myriant.flow.ask.trends import MOST_RUNS, Trends, trends_of, trends_parquet, trends_table
 from myriant.flow.ask.versions import MOST_COMPARED, Versions, WhatIf, versions_of, what_if
 from myriant.flow.keep.badges import badge_key as _badge_key
 
@@ -66,6 +68,24 @@ def versions(site: TheSite, project: str, runs: Annotated[int, Query(ge=1, le=MO
     return versions_of(site, project, runs)
 
 
+@router.get("/projects/{project}/fewer", dependencies=[VIEWER])
+def fewer(site: TheSite, project: str, runs: Annotated[int, Query(ge=1, le=MOST_COMPARED)] = 300) -> list[FewerCells]:
+    """What fewer cells of each job would have found over the past of the main branch, and what they would take."""
+    return fewer_cells(site, project, runs)
+
+
+@router.get("/projects/{project}/report", dependencies=[VIEWER])
+def report(
+    site: TheSite,
+    project: str,
+    days: Annotated[int, Query(ge=1, le=MOST_DAYS)] = 30,
+    branch: Annotated[str | None, Query(max_length=500)] = None,
+    beside: Annotated[str | None, Query(max_length=500)] = None,
+) -> Report:
+    """The newest days of a branch beside the same number of days before, or beside another branch."""
+    return report_of(site, project, days, branch, beside)
+
+
 @router.get("/projects/{project}/versions/what-if", dependencies=[VIEWER])
 def version_what_if(
     site: TheSite,
@@ -90,6 +110,20 @@ def trends_csv(
     """The same series as CSV."""
     headers = {"Content-Disposition": 'attachment; filename="trends.csv"', "X-Content-Type-Options": "nosniff"}
     return Response(trends_table(site, project, branch, runs), media_type="text/csv; charset=utf-8", headers=headers)
+
+
+@router.get("/projects/{project}/trends.parquet", response_class=Response, dependencies=[VIEWER])
+def trends_as_parquet(
+    site: TheSite,
+    project: str,
+    branch: Annotated[str | None, Query(max_length=500)] = None,
+    runs: Annotated[int, Query(ge=1, le=MOST_RUNS)] = 300,
+) -> Response:
+    """The same series as a Parquet file."""
+    headers = {"Content-Disposition": 'attachment; filename="trends.parquet"', "X-Content-Type-Options": "nosniff"}
+    return Response(
+        trends_parquet(site, project, branch, runs), media_type="application/vnd.apache.parquet", headers=headers
+    )
 
 
 @router.get("/projects/{project}/rankings", dependencies=[VIEWER])

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import hashlib
+import shutil
 import uuid
 from collections.abc import Iterable, Iterator
+from pathlib import Path
 
 import fsspec
 
@@ -14,6 +16,16 @@ class Blobs:
 
     def __init__(self, address: str) -> None:
         self._files, self._root = fsspec.core.url_to_fs(address, auto_mkdir=True)
+
+    def free(self) -> int | None:
+        """Bytes that are free where the files are; None where they lie elsewhere than in a folder."""
+        protocol = self._files.protocol
+        if "file" not in ((protocol,) if isinstance(protocol, str) else protocol):
+            return None
+        folder = Path(self._root)
+        while not folder.exists():  # it is made with the first file
+            folder = folder.parent
+        return shutil.disk_usage(folder).free
 
     def put(self, key: str, chunks: Iterable[bytes]) -> None:
         """Keep a blob; it appears whole or not at all, and writing it again does no harm."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
@@ -53,6 +54,19 @@ def points(value: Fraction, limit: Fraction | None = None) -> str:
             break
     sign = "+" if value > 0 else "−" if value < 0 else "±"
     return f"{sign}{float(abs(shown) * 100):.{decimals}f} points"
+
+
+def weight(size: int) -> str:
+    """Bytes as people say them, in powers of a thousand.
+
+    >>> weight(873), weight(12_400), weight(5_230_000_000), weight(-2_000_000)
+    ('873 B', '12.4 kB', '5.2 GB', '−2.0 MB')
+    """
+    sign, value = ("−", -size) if size < 0 else ("", size)
+    if value < 1000:
+        return f"{sign}{value} B"
+    power = min(int(math.log10(value)) // 3, 4)
+    return f"{sign}{value / 1000**power:.1f} {('B', 'kB', 'MB', 'GB', 'TB')[power]}"
 
 
 def duration(seconds: float) -> str:

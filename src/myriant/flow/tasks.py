@@ -22,7 +22,7 @@ from myriant.flow.ingest.attempts import ingest_attempt
 from myriant.flow.intake.refs import look
 from myriant.flow.keep.drills import drill_by_schedule
 from myriant.flow.keep.projects import project_names
-from myriant.flow.keep.retention import forget_loose
+from myriant.flow.keep.retention import forget_loose, keep_todays_sizes
 from myriant.flow.keep.timekeeping import keep_time
 from myriant.flow.planning.reading import plan_run
 from myriant.flow.site import Site
@@ -120,6 +120,7 @@ async def tend_tasks(site: Site, app: procrastinate.App, sweeps: int) -> None:
     if sweeps % _SWEEPS_TO_FORGET == 0:
         await forget_finished_tasks(app)
         await asyncio.to_thread(forget_loose, site)
+        await asyncio.to_thread(keep_todays_sizes, site)
 
 
 def due_looks(site: Site) -> list[str]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import date, datetime
 from enum import StrEnum
 from typing import Any, ClassVar
 
@@ -11,6 +11,7 @@ from sqlalchemy import (
     Boolean,
     CheckConstraint,
     Computed,
+    Date,
     DateTime,
     Float,
     ForeignKey,
@@ -78,6 +79,7 @@ class Base(DeclarativeBase):
         bool: Boolean,
         bytes: LargeBinary,
         datetime: DateTime(timezone=True),
+        date: Date,
         Json: JSONB,
         list[Any]: JSONB,
         list[str]: ARRAY(Text),
@@ -211,10 +213,22 @@ class Run(Base):
     note_trouble: Mapped[str | None]
     baseline_id: Mapped[int | None] = mapped_column(ForeignKey("run.id", ondelete="SET NULL"))  # the gate baseline
     measures: Mapped[Json] = mapped_column(server_default="{}")
+    totals: Mapped[list[int]] = mapped_column(  # of its jobs, in the order of store.trends.TOTALS
+        ARRAY(Integer), Computed("totals_of_jobs(measures)", persisted=True), nullable=True, deferred=True
+    )
     judged: Mapped[list[Any]] = mapped_column(server_default="[]")
     created_at: Mapped[datetime] = _now()
     started_at: Mapped[datetime | None]
     ended_at: Mapped[datetime | None]
+
+
+class SizeOfDay(Base):
+    """What a part of the database weighed on a day."""
+
+    __tablename__ = "size_of_day"
+    day: Mapped[date] = mapped_column(primary_key=True)
+    what: Mapped[str] = mapped_column(primary_key=True)
+    bytes: Mapped[int] = mapped_column(BigInteger)
 
 
 class PlanText(Base):

@@ -3,35 +3,116 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
+from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Any, NamedTuple
 
+import numpy as np
+from numpy.typing import NDArray
 from sqlalchemy import Integer, Select, case, cast, func, select
 from sqlalchemy.orm import Session, aliased
 
 from myriant.core.states import DECIDED, State
-from myriant.store.tables import Attempt, Cell, CoverageTotal, Run
+from myriant.store.raw import raw
+from myriant.store.tables import Attempt, Cell, Run
 
-Row = tuple[
-    int, int, str, str, str, str, datetime, datetime | None, datetime | None, Any, int | None, int | None, str
-]  # fmt: skip
+TOTALS = ("new", "known", "fixed", "passed", "skipped", "flaky", "tests")  # tests by how they ended, over all jobs
 
 
-def totals_on(session: Session, project_id: int, context: str, most: int) -> Sequence[Row]:
-    """Run, number, commit, title, author, verdict, times, jobs' measures, covered and valid lines; newest first."""
-    covered = select(CoverageTotal.run_id, CoverageTotal.lines_covered, CoverageTotal.lines_valid)
-    whole = covered.where(CoverageTotal.job == "", CoverageTotal.attempt_id.is_(None)).subquery()
-    query = (
-        select(
-            Run.id, Run.number, Run.commit, Run.title, Run.author, Run.verdict, Run.created_at, Run.started_at,
-            Run.ended_at, Run.measures["jobs"], whole.c.lines_covered, whole.c.lines_valid, Run.event,
-        )
-        .outerjoin(whole, whole.c.run_id == Run.id)
+class Past(NamedTuple):
+    """A run of a branch, for what is told run by run."""
+
+    id: int
+    number: int
+    commit: str
+    title: str
+    at: datetime
+
+
+def past_on(session: Session, project_id: int, context: str, most: int) -> list[Past]:
+    """The newest decided runs in a context, newest first."""
+    rows = session.execute(
+        select(Run.id, Run.number, Run.commit, Run.title, Run.created_at)
         .where(Run.project_id == project_id, Run.context == context, Run.verdict.in_(DECIDED))
         .order_by(Run.depth.desc(), Run.number.desc())
         .limit(most)
+    )
+    return [Past(*row) for row in rows]
+
+
+@dataclass(frozen=True, slots=True)
+class Series:
+    """The decided runs of a context as columns of one length, the oldest first; times in seconds since 1970."""
+
+    number: list[int]
+    commit: list[str]
+    title: list[str]
+    author: list[str]
+    verdict: list[str]
+    made: NDArray[np.float64]
+    started: NDArray[np.float64]  # NaN: no cell of it ran
+    ended: NDArray[np.float64]
+    totals: NDArray[np.int64]  # runs × TOTALS
+    covered: NDArray[np.float64]  # lines; NaN: no coverage
+    valid: NDArray[np.float64]
+
+    def at(self, places: Sequence[int]) -> Series:
+        """Some of the runs, by their places."""
+        rows = np.asarray(places, np.int64)
+        return Series(
+            [self.number[i] for i in places], [self.commit[i] for i in places], [self.title[i] for i in places],
+            [self.author[i] for i in places], [self.verdict[i] for i in places], self.made[rows], self.started[rows],
+            self.ended[rows], self.totals[rows], self.covered[rows], self.valid[rows],
+        )  # fmt: skip
+
+
+_SERIES = """
+WITH newest AS (
+  SELECT row_number() OVER (ORDER BY depth DESC, number DESC) AS place, id, number, commit_id, title, author, verdict,
+    created_at, started_at, ended_at, coalesce(totals, array_fill(0, ARRAY[7])) AS totals
+  FROM run WHERE project_id = %s AND context = %s AND verdict = ANY(%s) ORDER BY depth DESC, number DESC LIMIT %s
+), ordered AS (
+  SELECT newest.*, lines_covered, lines_valid FROM newest
+  LEFT JOIN coverage_total AS c ON c.run_id = newest.id AND c.job = '' AND c.attempt_id IS NULL ORDER BY place DESC
+)
+SELECT array_agg(number), array_agg(commit_id), array_agg(title), array_agg(author), array_agg(verdict),
+  array_agg(extract(epoch FROM created_at)::float8), array_agg(extract(epoch FROM started_at)::float8),
+  array_agg(extract(epoch FROM ended_at)::float8), array_agg(totals), array_agg(lines_covered::float8),
+  array_agg(lines_valid::float8)
+FROM ordered
+"""
+
+
+def series_on(session: Session, project_id: int, context: str, most: int) -> Series:
+    """The newest decided runs in a context as columns."""
+    with raw(session).cursor(binary=True) as cursor:
+        row = cursor.execute(_SERIES, (project_id, context, [str(v) for v in DECIDED], most)).fetchone()
+    number, commit, title, author, verdict, made, started, ended, totals, covered, valid = (
+        column if column is not None else [] for column in (row or [None] * 11)
+    )
+    return Series(
+        number, commit, title, author, verdict, _numbers(made), _numbers(started), _numbers(ended),
+        np.array(totals, np.int64).reshape(len(number), len(TOTALS)), _numbers(covered), _numbers(valid),
     )  # fmt: skip
-    return session.execute(query).all()
+
+
+def _numbers(column: Sequence[float | None]) -> NDArray[np.float64]:
+    return np.array(column, np.float64)  # None becomes NaN
+
+
+def minutes_between(session: Session, project_id: int, context: str, since: datetime, until: datetime) -> float:
+    """What all attempts of a context's decided runs of a time took on runners."""
+    took = func.extract("epoch", Attempt.ended_at - func.coalesce(Attempt.started_at, Attempt.created_at))
+    query = (
+        select(func.coalesce(func.sum(func.greatest(took, 0)), 0.0) / 60.0)
+        .join(Cell, Cell.id == Attempt.cell_id)
+        .join(Run, Run.id == Cell.run_id)
+        .where(
+            Run.project_id == project_id, Run.context == context, Run.verdict.in_(DECIDED), Run.created_at >= since,
+            Run.created_at < until,
+        )
+    )  # fmt: skip
+    return float(session.scalar(query) or 0.0)
 
 
 def cell_totals(session: Session, runs: Sequence[int]) -> Sequence[tuple[int, str, str, Any, bool, int, float]]:

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from numpy.typing import NDArray
 
-from myriant.core.trends.changes import LEAST, changes
+from myriant.core.trends.changes import LEAST, _bound, _scores, changes
 from myriant.core.trends.versions import CellTotal, records
 
 Values = NDArray[np.float64]
@@ -112,3 +112,10 @@ def test_what_ran_nowhere_else_is_nobodys_alone() -> None:
     assert next(r.alone for r in records(retired) if r.value == "v1") == 1  # what is no more is not waited for
     unseen = [c for i in range(20) for c in cells(i, v1=i in (3, 4, 5), **({} if i in (3, 4, 5) else {"v2": False}))]
     assert {r.value: r.advice for r in records(unseen)} == {"v1": "", "v2": ""}  # it could have shown nothing
+
+
+@pytest.mark.parametrize("size", [10, 60, 300])
+def test_the_bound_is_passed_in_one_series_of_two_hundred(size: int) -> None:
+    rng = np.random.default_rng(size)
+    passed = np.mean([_scores(rng.random(size)).max() > _bound(size) for _ in range(6000)])
+    assert 0.002 < passed < 0.009, passed

@@ -1515,6 +1515,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sizes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How large the database and the kept files are, and how fast they grow. */
+        get: operations["sizes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runner-tokens": {
         parameters: {
             query?: never;
@@ -2116,6 +2133,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/fewer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What fewer cells of each job would have found over the past of the main branch, and what they would take. */
+        get: operations["fewer"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The newest days of a branch beside the same number of days before, or beside another branch. */
+        get: operations["report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/versions/what-if": {
         parameters: {
             query?: never;
@@ -2142,6 +2193,23 @@ export interface paths {
         };
         /** @description The same series as CSV. */
         get: operations["trends_csv"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/trends.parquet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The same series as a Parquet file. */
+        get: operations["trends_as_parquet"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3102,6 +3170,20 @@ export interface components {
             /** Unknown */
             unknown: boolean;
         };
+        /**
+         * Checked
+         * @description The set that finds all of the older breaks, and what it finds of the newer ones, which it has not seen.
+         */
+        Checked: {
+            /** Cells */
+            cells: number;
+            /** Found */
+            found: number;
+            /** Breaks */
+            breaks: number;
+            /** Since */
+            since: number;
+        };
         /** Claim */
         Claim: {
             /** Boot */
@@ -3432,6 +3514,16 @@ export interface components {
             /** Minutes */
             minutes: number;
         };
+        /** DaySize */
+        DaySize: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** Bytes */
+            bytes: number;
+        };
         /** Desk */
         Desk: {
             /** Projects */
@@ -3713,6 +3805,38 @@ export interface components {
             said: string;
             /** Causes */
             causes: components["schemas"]["FoundCause"][];
+        };
+        /**
+         * FewerCells
+         * @description What the past of one job says of fewer cells.
+         */
+        FewerCells: {
+            /** Job */
+            job: string;
+            /** Said */
+            said: string;
+            /** Cells */
+            cells: number;
+            /** Runs */
+            runs: number;
+            /** Breaks */
+            breaks: number;
+            /** Seconds */
+            seconds: number;
+            /** Steps */
+            steps: components["schemas"]["FewerStep"][];
+            /** Ways */
+            ways: components["schemas"]["Way"][];
+            checked: components["schemas"]["Checked"] | null;
+        };
+        /** FewerStep */
+        FewerStep: {
+            /** Key */
+            key: string;
+            /** Found */
+            found: number;
+            /** Seconds */
+            seconds: number;
         };
         /** FileChange */
         FileChange: {
@@ -5789,6 +5913,35 @@ export interface components {
             /** Holding */
             holding: string[];
         };
+        /** Report */
+        Report: {
+            /** Said */
+            said: string;
+            now: components["schemas"]["Side"];
+            before: components["schemas"]["Side"];
+            /** Rows */
+            rows: components["schemas"]["ReportRow"][];
+            /** Changes */
+            changes: components["schemas"]["SeriesChange"][];
+            /** Cut */
+            cut: boolean;
+        };
+        /**
+         * ReportRow
+         * @description A measure on both sides, in words.
+         */
+        ReportRow: {
+            /** Title */
+            title: string;
+            /** Now */
+            now: string;
+            /** Before */
+            before: string;
+            /** Better */
+            better: boolean | null;
+            /** Said */
+            said: string;
+        };
         /** ReportView */
         ReportView: {
             /** Id */
@@ -6293,6 +6446,28 @@ export interface components {
             /** Text */
             text: string;
         };
+        /**
+         * Side
+         * @description Runs that are compared with others.
+         */
+        Side: {
+            /** Branch */
+            branch: string;
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /**
+             * Until
+             * Format: date-time
+             */
+            until: string;
+            /** Runs */
+            runs: number;
+            /** Held */
+            held: number;
+        };
         /** SignInLink */
         SignInLink: {
             /** Link */
@@ -6302,6 +6477,23 @@ export interface components {
         Size: {
             /** Size */
             size: number;
+        };
+        /** Sizes */
+        Sizes: {
+            /** Said */
+            said: string;
+            /** Database */
+            database: number;
+            /** Files */
+            files: number;
+            /** Free */
+            free: number | null;
+            /** Subjects */
+            subjects: components["schemas"]["SubjectSize"][];
+            /** Tables */
+            tables: components["schemas"]["TableSize"][];
+            /** Days */
+            days: components["schemas"]["DaySize"][];
         };
         /** SlowTest */
         SlowTest: {
@@ -6569,6 +6761,15 @@ export interface components {
             /** Reason */
             reason: string;
         };
+        /** SubjectSize */
+        SubjectSize: {
+            /** What */
+            what: string;
+            /** Bytes */
+            bytes: number;
+            /** A Day */
+            a_day: number | null;
+        };
         /** SuspectView */
         SuspectView: {
             /** Commit */
@@ -6583,6 +6784,15 @@ export interface components {
             score: number;
             /** Because */
             because: string[];
+        };
+        /** TableSize */
+        TableSize: {
+            /** Name */
+            name: string;
+            /** Bytes */
+            bytes: number;
+            /** Rows */
+            rows: number;
         };
         /**
          * Taken
@@ -6792,44 +7002,47 @@ export interface components {
             /** Won */
             won: number | null;
         };
-        /** TrendRun */
-        TrendRun: {
+        /**
+         * TrendRuns
+         * @description Runs as columns of one length, the oldest first.
+         */
+        TrendRuns: {
             /** Number */
-            number: number;
+            number: number[];
             /** Commit */
-            commit: string;
+            commit: string[];
             /** Title */
-            title: string;
+            title: string[];
             /** Author */
-            author: string;
-            /**
-             * At
-             * Format: date-time
-             */
-            at: string;
-            verdict: components["schemas"]["Verdict"];
+            author: string[];
+            /** At */
+            at: string[];
+            /** Verdict */
+            verdict: components["schemas"]["Verdict"][];
             /** New */
-            new: number;
+            new: number[];
             /** Known */
-            known: number;
+            known: number[];
             /** Fixed */
-            fixed: number;
+            fixed: number[];
             /** Passed */
-            passed: number;
+            passed: number[];
             /** Skipped */
-            skipped: number;
+            skipped: number[];
             /** Flaky */
-            flaky: number;
+            flaky: number[];
             /** Tests */
-            tests: number;
+            tests: number[];
+            /** Rate */
+            rate: (number | null)[];
             /** Coverage */
-            coverage: number | null;
+            coverage: (number | null)[];
             /** Seconds */
-            seconds: number | null;
+            seconds: (number | null)[];
             /** Waited */
-            waited: number | null;
+            waited: (number | null)[];
             /** To Verdict */
-            to_verdict: number | null;
+            to_verdict: (number | null)[];
         };
         /** Trends */
         Trends: {
@@ -6837,8 +7050,7 @@ export interface components {
             branch: string;
             /** Said */
             said: string;
-            /** Runs */
-            runs: components["schemas"]["TrendRun"][];
+            runs: components["schemas"]["TrendRuns"];
             /** More */
             more: boolean;
             /** Changes */
@@ -7131,6 +7343,20 @@ export interface components {
          * @enum {string}
          */
         Wants: "all" | "mine" | "nothing";
+        /**
+         * Way
+         * @description A usual way to choose fewer cells.
+         */
+        Way: {
+            /** Name */
+            name: string;
+            /** Cells */
+            cells: number;
+            /** Found */
+            found: number;
+            /** Seconds */
+            seconds: number;
+        };
         /**
          * WayView
          * @description A way as anybody sees it: where it leads, but no address that may be a secret.
@@ -10427,6 +10653,26 @@ export interface operations {
             };
         };
     };
+    sizes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sizes"];
+                };
+            };
+        };
+    };
     runner_tokens: {
         parameters: {
             query?: never;
@@ -11773,6 +12019,74 @@ export interface operations {
             };
         };
     };
+    fewer: {
+        parameters: {
+            query?: {
+                runs?: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FewerCells"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    report: {
+        parameters: {
+            query?: {
+                days?: number;
+                branch?: string | null;
+                beside?: string | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     version_what_if: {
         parameters: {
             query: {
@@ -11811,6 +12125,38 @@ export interface operations {
         };
     };
     trends_csv: {
+        parameters: {
+            query?: {
+                branch?: string | null;
+                runs?: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    trends_as_parquet: {
         parameters: {
             query?: {
                 branch?: string | null;

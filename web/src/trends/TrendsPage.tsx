@@ -1,13 +1,15 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useComputedColorScheme } from "@mantine/core";
+import { useMemo, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import type { SeriesChange, Trends } from "../api/client";
 import { Awaited } from "../app/Awaited";
+import { save } from "../app/save";
 import { trendsQuery } from "../app/queries";
 import { counted, duration, exact, middle, short } from "../app/words";
 import { StatusMark, VerdictMark } from "../marks/StatusMark";
-import { chartsOf } from "./charts";
-import { Plot } from "./Plot";
+import { chartsOf, rowsOf, within, type Chart, type TrendRun } from "./charts";
+import { drawnAs, Plot } from "./Plot";
 import classes from "./trends.module.css";
 
 const spans = [50, 150, 500, 2000];
@@ -18,7 +20,9 @@ export function TrendsPage() {
   const [query, setQuery] = useSearchParams();
   const branch = query.get("branch") ?? undefined;
   const runs = Number(query.get("runs")) || 150;
+  const [from, to] = ["from", "to"].map((key) => Number(query.get(key)) || undefined);
   const found = useQuery(trendsQuery(project, branch, runs));
+  const tableOf = (form: string) => `/api/v1/projects/${encodeURIComponent(project)}/trends.${form}?runs=${runs}${branch ? `&branch=${encodeURIComponent(branch)}` : ""}`;
   const choose = (key: string, value: string) =>
     setQuery((now) => {
       now.set(key, value);
@@ -38,11 +42,20 @@ export function TrendsPage() {
                 </button>
               ))}
               <span className="soft">
-                runs of {data.branch} ({data.runs.length}
-                {data.more ? " of more" : ", all there are"}); as <a href={`/api/v1/projects/${encodeURIComponent(project)}/trends.csv?runs=${runs}${branch ? `&branch=${encodeURIComponent(branch)}` : ""}`}>CSV</a>
+                runs of {data.branch} ({data.runs.number.length}
+                {data.more ? " of more" : ", all there are"}); as <a href={tableOf("csv")}>CSV</a> or <a href={tableOf("parquet")}>Parquet</a>;{" "}
+                <Link to={`/p/${project}/report`}>a report to print</Link>
               </span>
+              {(from ?? to) !== undefined && (
+                <span>
+                  Only #{from ?? 1} to #{to ?? "the newest"}{" "}
+                  <button type="button" className="plain" onClick={() => setQuery((now) => (now.delete("from"), now.delete("to"), now))}>
+                    All of them
+                  </button>
+                </span>
+              )}
             </div>
-            {data.runs.length > 0 && <Filled project={project} data={data} />}
+            {data.runs.number.length > 0 && <Filled project={project} data={data} from={from} to={to} />}
           </>
         )}
       </Awaited>
@@ -50,19 +63,20 @@ export function TrendsPage() {
   );
 }
 
-function Filled({ project, data }: { project: string; data: Trends }) {
+function Filled({ project, data, from, to }: { project: string; data: Trends; from: number | undefined; to: number | undefined }) {
   const navigate = useNavigate();
   const [table, setTable] = useState(false);
-  const charts = chartsOf(data);
+  const { runs, changes } = useMemo(() => within(rowsOf(data.runs), data.changes, from, to), [data, from, to]);
+  const charts = useMemo(() => chartsOf(runs, changes), [runs, changes]);
   const shown = charts.filter((c) => !c.empty);
   return (
     <>
-      <Changes project={project} changes={data.changes} />
+      <Changes project={project} changes={changes} />
       <button type="button" className={`plain ${classes.as ?? ""}`} onClick={() => setTable(!table)}>
         {table ? "As charts" : "As a table"}
       </button>
       {table ? (
-        <Table project={project} data={data} />
+        <Table project={project} runs={runs} />
       ) : (
         <div className={classes.charts}>
           {shown.map((chart) => (
@@ -78,8 +92,9 @@ function Filled({ project, data }: { project: string; data: Trends }) {
                     ))}
                   </span>
                 )}
+                <Saving chart={chart} runs={runs} project={project} />
               </figcaption>
-              <Plot chart={chart} runs={data.runs} height={170} onRun={(run) => void navigate(`/p/${project}/runs/${run}`)} />
+              <Plot chart={chart} runs={runs} height={170} onRun={(run) => void navigate(`/p/${project}/runs/${run}`)} />
             </figure>
           ))}
         </div>
@@ -124,15 +139,29 @@ function Changes({ project, changes }: { project: string; changes: SeriesChange[
 
 const FIRST = 4; // changes of level that stand there without being asked for
 
-function Table({ project, data }: { project: string; data: Trends }) {
+/** A chart as a file. */
+function Saving({ chart, runs, project }: { chart: Chart; runs: TrendRun[]; project: string }) {
+  const scheme = useComputedColorScheme("light");
+  return (
+    <span className={classes.saving}>
+      {(["SVG", "PNG"] as const).map((form) => (
+        <button key={form} type="button" className="plain" aria-label={`${chart.title} as ${form}`} onClick={() => void drawnAs(form, chart, runs, scheme).then((file) => save(file, `${project} ${chart.id}.${form.toLowerCase()}`))}>
+          {form}
+        </button>
+      ))}
+    </span>
+  );
+}
+
+function Table({ project, runs }: { project: string; runs: TrendRun[] }) {
   const [all, setAll] = useState(false);
-  const rows = [...data.runs].reverse();
+  const rows = [...runs].reverse();
   return (
     <div className={classes.versions} tabIndex={0} role="region" aria-label="Runs as a table">
       <table>
         <thead>
           <tr>
-            {["Run", "Commit", "New", "Known", "Fixed", "Tests", "Skipped", "Lines covered", "Took", "Waited"].map((t) => (
+            {["Run", "Commit", "New", "Known", "Fixed", "Tests", "Skipped", "Passed", "Lines covered", "Took", "Waited"].map((t) => (
               <th key={t} scope="col">
                 {t}
               </th>
@@ -151,6 +180,7 @@ function Table({ project, data }: { project: string; data: Trends }) {
               <td>{r.fixed}</td>
               <td>{r.tests}</td>
               <td>{r.skipped}</td>
+              <td>{r.rate === null ? "" : `${r.rate.toFixed(1)} %`}</td>
               <td>{r.coverage === null ? "" : `${r.coverage.toFixed(1)} %`}</td>
               <td>{r.seconds === null ? "" : duration(r.seconds)}</td>
               <td>{r.waited === null ? "" : duration(r.waited)}</td>

@@ -1,7 +1,16 @@
 /** The charts of a branch's past as options of the drawing library: pure, so that they can be tested alone. */
-import type { SeriesChange, TrendRun, Trends } from "../api/client";
+import type { SeriesChange, TrendRuns, Trends } from "../api/client";
 import type { Ink } from "../marks/palette";
 import { duration } from "../app/words";
+
+type Columns = { [K in keyof TrendRuns]: TrendRuns[K][number] };
+export type TrendRun = Columns;
+
+/** The runs of an answer, which come as columns. */
+export function rowsOf(runs: TrendRuns): TrendRun[] {
+  const names = Object.keys(runs) as (keyof TrendRuns)[];
+  return runs.number.map((_, i) => Object.fromEntries(names.map((name) => [name, runs[name][i]])) as TrendRun);
+}
 
 export interface Chart {
   id: string;
@@ -19,9 +28,9 @@ const whole = (value: number) => value.toLocaleString("en");
 const percent = (value: number) => `${value.toFixed(1)} %`;
 
 /** The charts in the order in which a reader asks: did it hold, does it last, how long does it take. */
-export function chartsOf(data: Trends): Chart[] {
-  const of = (pick: (run: TrendRun) => number | null) => data.runs.map(pick);
-  const changed = (...measures: string[]) => data.changes.filter((c) => measures.includes(c.measure));
+export function chartsOf(runs: TrendRun[], changes: Trends["changes"]): Chart[] {
+  const of = (pick: (run: TrendRun) => number | null) => runs.map(pick);
+  const changed = (...measures: string[]) => changes.filter((c) => measures.includes(c.measure));
   const made: Omit<Chart, "empty">[] = [
     {
       id: "failures", title: "Failing tests", kind: "bar", written: whole, changes: [],
@@ -31,6 +40,7 @@ export function chartsOf(data: Trends): Chart[] {
         { name: "fixed", ink: "teal", values: of((r) => (r.fixed ? -r.fixed : 0)) },
       ],
     },
+    { id: "rate", title: "Tests that passed, of those that ran", kind: "line", written: percent, changes: changed("rate"), series: [{ name: "passed", ink: "teal", values: of((r) => r.rate) }] },
     { id: "seconds", title: "A run takes", kind: "line", written: seconds, changes: changed("seconds"), series: [{ name: "a run takes", ink: "accent", values: of((r) => r.seconds) }] },
     { id: "waiting", title: "It waits for a runner", kind: "line", written: seconds, changes: changed("waited"), series: [{ name: "waits", ink: "graphite", values: of((r) => r.waited) }] },
     { id: "coverage", title: "Lines covered", kind: "line", written: percent, changes: changed("coverage"), series: [{ name: "lines covered", ink: "ochre", values: of((r) => r.coverage) }] },
@@ -88,4 +98,10 @@ export function saidAt(chart: Chart, runs: TrendRun[], points: { dataIndex: numb
   const change = chart.changes.find((c) => c.run === run.number);
   const values = points.map((p) => `${p.seriesName}: ${p.value === null ? "not known" : chart.written(Math.abs(p.value))}`);
   return [`<b>#${run.number}</b> ${safe(run.title.slice(0, 70))}`, ...values.map(safe), ...(change ? [safe(change.said)] : [])].join("<br>");
+}
+
+/** The runs from one number to another, and the changes that came with them. */
+export function within(runs: TrendRun[], changes: SeriesChange[], from: number | undefined, to: number | undefined) {
+  const inside = (run: number) => run >= (from ?? 0) && run <= (to ?? Infinity);
+  return { runs: runs.filter((r) => inside(r.number)), changes: changes.filter((c) => inside(c.run)) };
 }

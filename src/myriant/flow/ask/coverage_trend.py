@@ -12,7 +12,7 @@ from myriant.core.written import counted, percent
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.store.coverage import shares_below
-from myriant.store.trends import totals_on
+from myriant.store.trends import Past, past_on
 
 MOST_POINTS = 1000
 
@@ -46,19 +46,17 @@ def coverage_trend(
     with site.store.view() as session:
         project = the_project(session, name)
         branch = branch or project.main_branch
-        rows = totals_on(session, project.id, str(push_to(branch)), most)
-        shares = shares_below(session, [row[0] for row in rows], folder, job)
-    points = [_point(row, *shares[row[0]]) for row in reversed(rows) if row[0] in shares]
+        rows = past_on(session, project.id, str(push_to(branch)), most)
+        shares = shares_below(session, [row.id for row in rows], folder, job)
+    points = [_point(row, *shares[row.id]) for row in reversed(rows) if row.id in shares]
     return CoverageTrend(_said(points, folder, branch), branch, folder, job, points, len(rows) - len(points))
 
 
-def _point(row: Sequence[object], covered: int, valid: int) -> CoveragePoint:
-    _, number, commit, title, _, _, at, *_ = row
+def _point(row: Past, covered: int, valid: int) -> CoveragePoint:
     share = Fraction(covered, valid) if valid else None
-    assert isinstance(number, int) and isinstance(at, datetime)
     text = percent(share) if share is not None else "nothing"
     shown = float(text.removesuffix(" %")) if share is not None else None
-    return CoveragePoint(number, str(commit), str(title), at, covered, valid, shown, text)
+    return CoveragePoint(row.number, row.commit, row.title, row.at, covered, valid, shown, text)
 
 
 def _said(points: Sequence[CoveragePoint], folder: str, branch: str) -> str:

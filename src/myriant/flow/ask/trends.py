@@ -6,40 +6,47 @@ import csv
 import io
 import statistics
 from collections.abc import Callable, Sequence
-from dataclasses import asdict, dataclass
-from datetime import datetime
+from dataclasses import dataclass
+from datetime import UTC, datetime
 from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
 
 from myriant.core.gate.contexts import push_to
 from myriant.core.states import Verdict
-from myriant.core.trends.changes import changes
+from myriant.core.trends.changes import Values, changes
 from myriant.core.written import counted, duration
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
-from myriant.store.trends import Row, totals_on
+from myriant.store.trends import TOTALS, Series, series_on
 
 MOST_RUNS = 5000
 
 
 @dataclass(frozen=True, slots=True)
-class TrendRun:
-    number: int
-    commit: str
-    title: str
-    author: str
-    at: datetime
-    verdict: Verdict
-    new: int
-    known: int
-    fixed: int
-    passed: int
-    skipped: int
-    flaky: int
-    tests: int
-    coverage: float | None  # percent
-    seconds: float | None  # from the first cell's start to the end
-    waited: float | None  # from the event to the first cell's start
-    to_verdict: float | None  # from the event to the end
+class TrendRuns:
+    """Runs as columns of one length, the oldest first."""
+
+    number: list[int]
+    commit: list[str]
+    title: list[str]
+    author: list[str]
+    at: list[datetime]
+    verdict: list[Verdict]
+    new: list[int]
+    known: list[int]
+    fixed: list[int]
+    passed: list[int]
+    skipped: list[int]
+    flaky: list[int]
+    tests: list[int]
+    rate: list[float | None]  # percent: passed ÷ (passed + failed + errored)
+    coverage: list[float | None]  # percent
+    seconds: list[float | None]  # from the first cell's start to the end
+    waited: list[float | None]  # from the event to the first cell's start
+    to_verdict: list[float | None]  # from the event to the end
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,7 +69,7 @@ class SeriesChange:
 class Trends:
     branch: str
     said: str
-    runs: list[TrendRun]  # oldest first
+    runs: TrendRuns
     more: bool
     changes: list[SeriesChange]
     held: int
@@ -73,7 +80,6 @@ class Trends:
 class _Measure:
     name: str
     title: str
-    value: Callable[[TrendRun], float | None]
     worse_up: bool | None  # None: neither way is worse
     written: Callable[[float], str]
     least: float = 0.05  # share of the level before that counts as a change
@@ -88,11 +94,12 @@ def _percent(value: float) -> str:
 
 
 _MEASURES = (
-    _Measure("seconds", "A run takes", lambda r: r.seconds, True, duration),
-    _Measure("waited", "Runs wait", lambda r: r.waited, True, duration),
-    _Measure("tests", "The number of tests is", lambda r: float(r.tests), False, _number),
-    _Measure("skipped", "Skipped tests are", lambda r: float(r.skipped), True, _number),
-    _Measure("coverage", "Line coverage is", lambda r: r.coverage, False, _percent, 0.005),
+    _Measure("seconds", "A run takes", True, duration),
+    _Measure("waited", "Runs wait", True, duration),
+    _Measure("tests", "The number of tests is", False, _number),
+    _Measure("skipped", "Skipped tests are", True, _number),
+    _Measure("rate", "Of the tests that ran there pass", False, _percent, 0.005),
+    _Measure("coverage", "Line coverage is", False, _percent, 0.005),
 )
 
 
@@ -101,75 +108,91 @@ def trends_of(site: Site, name: str, branch: str | None, most: int) -> Trends:
     with site.store.view() as session:
         project = the_project(session, name)
         branch = branch or project.main_branch
-        rows = list(totals_on(session, project.id, str(push_to(branch)), most + 1))
-        more, rows = len(rows) > most, rows[:most][::-1]
-    runs = [_run(row) for row in rows]
-    found = [c for m in _MEASURES for c in _changes(m, runs)]
-    found.sort(key=lambda c: -c.run)
-    repair = _repair(runs)
-    return Trends(
-        branch, _said(runs, found, repair), runs, more, found, sum(r.verdict is Verdict.HELD for r in runs), repair,
-    )  # fmt: skip
+        series = series_on(session, project.id, str(push_to(branch)), most + 1)
+    more = len(series.number) > most
+    runs, values = columns_of(series.at(range(int(more), len(series.number))))
+    found = changes_of(runs, values)
+    repair = repair_of(runs)
+    held = sum(v is Verdict.HELD for v in runs.verdict)
+    return Trends(branch, _said(runs, held, found, repair), runs, more, found, held, repair)
 
 
-def _run(row: Row) -> TrendRun:
-    _, number, commit, title, author, verdict, made, started, ended, jobs, covered, valid, _ = row
+def columns_of(series: Series) -> tuple[TrendRuns, dict[str, Values]]:
+    """The runs as they are told, and their measures as numbers."""
+    totals = {name: series.totals[:, i] for i, name in enumerate(TOTALS)}
+    ran = totals["tests"] - totals["skipped"] - totals["flaky"]
+    with np.errstate(divide="ignore", invalid="ignore"):
+        values: dict[str, Values] = {
+            "rate": np.where(ran > 0, 100 * totals["passed"] / ran, np.nan),
+            "coverage": 100 * series.covered / np.where(series.valid > 0, series.valid, np.nan),
+            "seconds": series.ended - series.started,
+            "waited": series.started - series.made,
+            "to_verdict": series.ended - series.made,
+        }
+    told: dict[str, Any] = {
+        **{name: column.tolist() for name, column in totals.items()},
+        **{name: [None if v != v else v for v in column.tolist()] for name, column in values.items()},
+    }
+    runs = TrendRuns(
+        number=series.number,
+        commit=series.commit,
+        title=series.title,
+        author=series.author,
+        at=[datetime.fromtimestamp(t, UTC) for t in series.made.tolist()],
+        verdict=[Verdict(v) for v in series.verdict],
+        **told,
+    )
+    return runs, {**values, **{name: column.astype(np.float64) for name, column in totals.items()}}
 
-    def sum_of(measure: str) -> int:
-        return sum(j.get(measure, 0) for j in (jobs or {}).values())
 
-    return TrendRun(
-        number, commit, title, author, made, Verdict(verdict), sum_of("tests.new"), sum_of("tests.known"),
-        sum_of("tests.fixed"), sum_of("tests.passed"), sum_of("tests.skipped"), sum_of("tests.flaky"),
-        sum_of("tests.total"), 100 * covered / valid if valid and covered is not None else None,
-        (ended - started).total_seconds() if ended and started else None,
-        (started - made).total_seconds() if started else None,
-        (ended - made).total_seconds() if ended else None,
-    )  # fmt: skip
+def changes_of(runs: TrendRuns, values: dict[str, Values]) -> list[SeriesChange]:
+    """Where a measure has another level, the newest first."""
+    return sorted((c for m in _MEASURES for c in _changes(m, values[m.name], runs)), key=lambda c: -c.run)
 
 
-def _changes(measure: _Measure, runs: Sequence[TrendRun]) -> list[SeriesChange]:
+def _changes(measure: _Measure, values: Values, runs: TrendRuns) -> list[SeriesChange]:
     told = []
-    for change in changes([measure.value(r) for r in runs], measure.least):
-        run = runs[change.at]
+    for change in changes(values, measure.least):
+        number = runs.number[change.at]
         up = change.after > change.before
         share = (change.after - change.before) / change.before if change.before else None
         by = f" ({'+' if up else '−'}{abs(share) * 100:.0f} %)" if share is not None and abs(share) < 10 else ""
-        if measure.name == "coverage":
+        if measure.written is _percent:
             by = f" ({'+' if up else '−'}{abs(change.after - change.before):.1f} points)"
         told.append(
             SeriesChange(
                 measure.name,
-                f"{measure.title} {measure.written(change.after)}{by} since #{run.number}, before it "
+                f"{measure.title} {measure.written(change.after)}{by} since #{number}, before it "
                 f"{measure.written(change.before)}",
-                run.number, runs[change.earliest].number, runs[change.latest].number, run.commit, run.title,
+                number, runs.number[change.earliest], runs.number[change.latest], runs.commit[change.at],
+                runs.title[change.at],
                 change.before, change.after, measure.worse_up is not None and up is measure.worse_up,
             )
         )  # fmt: skip
     return told
 
 
-def _repair(runs: Sequence[TrendRun]) -> float | None:
+def repair_of(runs: TrendRuns) -> float | None:
     """The median time from the first of held runs in a row to the clear one that ends them."""
     since: datetime | None = None
     took = []
-    for run in runs:
-        if run.verdict is Verdict.HELD:
-            since = since or run.at
+    for at, verdict in zip(runs.at, runs.verdict, strict=True):
+        if verdict is Verdict.HELD:
+            since = since or at
         elif since is not None:
-            took.append((run.at - since).total_seconds())
+            took.append((at - since).total_seconds())
             since = None
     return statistics.median(took) if took else None
 
 
-def _said(runs: Sequence[TrendRun], found: Sequence[SeriesChange], repair: float | None) -> str:
-    if not runs:
+def _said(runs: TrendRuns, held: int, found: Sequence[SeriesChange], repair: float | None) -> str:
+    count = len(runs.number)
+    if not count:
         return "Nothing has been judged on this branch yet."
-    held = sum(r.verdict is Verdict.HELD for r in runs)
-    parts = [f"{held} of the newest {counted(len(runs), 'run')} were held" if len(runs) > 1 else "One run was judged"]
+    parts = [f"{held} of the newest {counted(count, 'run')} were held" if count > 1 else "One run was judged"]
     if repair is not None:
         parts.append(f"what is held is clear again after {duration(repair)} in the median")
-    times = [r.to_verdict for r in runs if r.to_verdict is not None]
+    times = [t for t in runs.to_verdict if t is not None]
     if times:
         parts.append(f"a verdict takes {duration(statistics.median(times))}")
     worse = next((c for c in found if c.worse), None)
@@ -178,15 +201,25 @@ def _said(runs: Sequence[TrendRun], found: Sequence[SeriesChange], repair: float
 
 def trends_table(site: Site, name: str, branch: str | None, most: int) -> str:
     """The series as CSV, a line a run."""
-    runs = trends_of(site, name, branch, most).runs
+    columns = _table(site, name, branch, most)
     out = io.StringIO()
-    fields = list(TrendRun.__dataclass_fields__)
     writer = csv.writer(out)
-    writer.writerow(fields)
-    for run in runs:
-        row: dict[str, Any] = asdict(run)
-        writer.writerow([_plain(row[f]) for f in fields])
+    writer.writerow(columns)
+    writer.writerows([_plain(value) for value in row] for row in zip(*columns.values(), strict=True))
     return out.getvalue()
+
+
+def trends_parquet(site: Site, name: str, branch: str | None, most: int) -> bytes:
+    """The series as a Parquet file, a row a run."""
+    sink = io.BytesIO()
+    pq.write_table(pa.table(_table(site, name, branch, most)), sink, compression="zstd")
+    return sink.getvalue()
+
+
+def _table(site: Site, name: str, branch: str | None, most: int) -> dict[str, list[Any]]:
+    runs = trends_of(site, name, branch, most).runs
+    columns = {field: list(getattr(runs, field)) for field in TrendRuns.__dataclass_fields__}
+    return {**columns, "verdict": [str(v) for v in runs.verdict]}
 
 
 def _plain(value: Any) -> Any:

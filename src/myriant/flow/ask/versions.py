@@ -22,7 +22,7 @@ from myriant.flow.site import Site
 from myriant.store.runners import runners_in_touch
 from myriant.store.runs import newest_planned_push
 from myriant.store.tables import Project
-from myriant.store.trends import cell_totals, totals_on
+from myriant.store.trends import cell_totals, past_on
 
 MOST_COMPARED = 500  # runs over whose cells versions are compared
 _USUAL = 300
@@ -80,7 +80,7 @@ def versions_of(site: Site, name: str, most: int = _USUAL) -> Versions:
     """What each value of the main branch's matrix found, over its newest judged runs. Raises NotFound."""
     with site.store.view() as session:
         project = the_project(session, name)
-        cells, titles = _past(session, project, most)
+        cells, titles = past_cells(session, project, most)
         newest = newest_planned_push(session, project.id, project.main_branch)
         plan = plan_of_run(session, newest) if newest is not None else None
         offers = {r.name: set(r.offers) for r in runners_in_touch(session)}
@@ -105,7 +105,7 @@ def what_if(
     stands = standing_plan(site, name)
     with site.store.view() as session:
         project = the_project(session, name)
-        cells, titles = _past(session, project, most)
+        cells, titles = past_cells(session, project, most)
     try:
         text, cannot = changed_matrix(stands.text, job, dimension, value, change), ""
     except CannotChange as error:
@@ -119,10 +119,10 @@ def what_if(
     return WhatIf(said, missed, text, cannot, stands.text, stands.commit, stands.branch)
 
 
-def _past(session: Session, project: Project, most: int) -> tuple[list[CellTotal], dict[int, str]]:
+def past_cells(session: Session, project: Project, most: int) -> tuple[list[CellTotal], dict[int, str]]:
     """The cells of the newest judged runs of the main branch, oldest run first, and the runs' titles."""
-    rows = totals_on(session, project.id, str(push_to(project.main_branch)), most)
-    number = {row[0]: row[1] for row in rows}
+    rows = past_on(session, project.id, str(push_to(project.main_branch)), most)
+    number = {row.id: row.number for row in rows}
     ordered: dict[tuple[str, str], dict[str, str]] = {}
     found = []
     for run, job, key, values, advisory, new, seconds in cell_totals(session, list(number)):
@@ -130,7 +130,7 @@ def _past(session: Session, project: Project, most: int) -> tuple[list[CellTotal
             ordered[job, key] = in_plan_order(key, values)
         found.append(CellTotal(number[run], job, ordered[job, key], advisory, new > 0, seconds))
     found.sort(key=lambda c: c.run)
-    return found, {row[1]: row[3] for row in rows}
+    return found, {row.number: row.title for row in rows}
 
 
 def _job(plan: Plan | None, name: str) -> Job | None:

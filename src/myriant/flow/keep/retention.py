@@ -12,6 +12,7 @@ from myriant.flow.who import Person
 from myriant.store.audit import record
 from myriant.store.coverage import forget_loose_vectors
 from myriant.store.retention import freed, projects_that_prune, prune
+from myriant.store.sizes import keep_sizes
 
 LEAST_DAYS, MOST_DAYS = 1, 3650
 AT_ONCE = 50  # attempts in one piece
@@ -53,6 +54,12 @@ def forget_loose(site: Site) -> int:
     """Remove coverage that no run has any more; how many vectors."""
     with site.store.transaction() as session:
         return forget_loose_vectors(session, MOST_VECTORS)
+
+
+def keep_todays_sizes(site: Site, now: datetime | None = None) -> bool:
+    """Keep what each part of the database weighs today, once; whether that was still to do."""
+    with site.store.transaction() as session:
+        return keep_sizes(session, (now or datetime.now(UTC)).date())
 
 
 def prune_a_little(site: Site, now: datetime) -> int:

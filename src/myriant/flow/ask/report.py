@@ -1,0 +1,181 @@
+"""A report: some days of a branch beside the days before, or beside another branch."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+
+import numpy as np
+from scipy import stats
+from sqlalchemy.orm import Session
+
+from myriant.core.gate.contexts import push_to
+from myriant.core.trends.changes import Values
+from myriant.core.written import counted, duration
+from myriant.flow.ask.trends import (
+    MOST_RUNS,
+    SeriesChange,
+    TrendRuns,
+    changes_of,
+    columns_of,
+    repair_of,
+)
+from myriant.flow.naming import the_project
+from myriant.flow.site import Site
+from myriant.store.tables import Project
+from myriant.store.trends import minutes_between, series_on
+
+MOST_DAYS = 3650
+CHANCE = 0.01  # how often what is called more than chance is chance, of what does not differ
+
+
+@dataclass(frozen=True, slots=True)
+class Side:
+    """Runs that are compared with others."""
+
+    branch: str
+    since: datetime
+    until: datetime
+    runs: int
+    held: int
+
+
+@dataclass(frozen=True, slots=True)
+class ReportRow:
+    """A measure on both sides, in words."""
+
+    title: str
+    now: str
+    before: str
+    better: bool | None  # None: neither, or no more than chance
+    said: str  # how far the difference goes beyond chance
+
+
+@dataclass(frozen=True, slots=True)
+class Report:
+    said: str
+    now: Side
+    before: Side
+    rows: list[ReportRow]
+    changes: list[SeriesChange]  # of level, that came in this time
+    cut: bool  # there are more runs than are looked at
+
+
+@dataclass(frozen=True, slots=True)
+class _Part:
+    side: Side
+    runs: TrendRuns
+    values: dict[str, Values]
+    minutes: float
+
+
+def report_of(
+    site: Site, name: str, days: int, branch: str | None, beside: str | None, now: datetime | None = None
+) -> Report:
+    """The newest `days` of a branch beside as many before, or beside the same days of another. Raises NotFound."""
+    until = now or datetime.now(UTC)
+    since = until - timedelta(days=days)
+    with site.store.view() as session:
+        project = the_project(session, name)
+        branch = branch or project.main_branch
+        one, cut, changes = _part(session, project, branch, since, until)
+        if beside is not None and beside != branch:
+            other, more, _ = _part(session, project, beside, since, until)
+        else:
+            other, more, _ = _part(session, project, branch, since - timedelta(days=days), since)
+    rows = [row for row in _rows(one, other) if row is not None] if one.side.runs or other.side.runs else []
+    return Report(_said(one.side, days, rows), one.side, other.side, rows, changes, cut or more)
+
+
+def _part(
+    session: Session, project: Project, branch: str, since: datetime, until: datetime
+) -> tuple[_Part, bool, list[SeriesChange]]:
+    context = str(push_to(branch))
+    series = series_on(session, project.id, context, MOST_RUNS)
+    inside = (series.made >= since.timestamp()) & (series.made < until.timestamp())
+    runs, values = columns_of(series.at(np.flatnonzero(inside).tolist()))
+    numbers = set(runs.number)
+    changes = [c for c in changes_of(*columns_of(series)) if c.run in numbers]
+    held = sum(v == "held" for v in runs.verdict)
+    side = Side(branch, since, until, len(runs.number), held)
+    cut = len(series.number) == MOST_RUNS and bool(series.made.min() > since.timestamp())
+    return _Part(side, runs, values, minutes_between(session, project.id, context, since, until)), cut, changes
+
+
+def _rows(now: _Part, before: _Part) -> list[ReportRow | None]:
+    return [
+        _row("Runs judged", (f"{now.side.runs:,}", f"{before.side.runs:,}")),
+        _held(now.side, before.side),
+        _medians("Time to the verdict, median", "to_verdict", now, before, duration),
+        _medians("Waiting for a runner, median", "waited", now, before, duration),
+        _repaired(now, before),
+        _sums("Tests that newly failed", "new", now, before),
+        _newest("Tests, in the newest run", "tests", now, before, lambda v: f"{v:,.0f}"),
+        _newest("Lines covered, in the newest run", "coverage", now, before, lambda v: f"{v:.1f} %"),
+        _row("Minutes of runners", (f"{now.minutes:,.0f}", f"{before.minutes:,.0f}")),
+    ]
+
+
+def _row(title: str, texts: Sequence[str], better: bool | None = None, said: str = "") -> ReportRow:
+    now, before = texts
+    return ReportRow(title, now, before, better, said)
+
+
+def _held(now: Side, before: Side) -> ReportRow:
+    texts = [f"{s.held:,} ({100 * s.held / s.runs:.0f} %)" if s.runs else "none judged" for s in (now, before)]
+    better, said = None, ""
+    if now.runs and before.runs:
+        table = [[now.held, now.runs - now.held], [before.held, before.runs - before.held]]
+        sure = bool(stats.fisher_exact(table).pvalue < CHANCE)
+        better = now.held / now.runs < before.held / before.runs if sure else None
+        said = "more than chance" if sure else "no more than chance" if now.held or before.held else ""
+    return _row("Held", texts, better, said)
+
+
+def _medians(title: str, name: str, now: _Part, before: _Part, written: Callable[[float], str]) -> ReportRow | None:
+    sides = [part.values[name][np.isfinite(part.values[name])] for part in (now, before)]
+    if not len(sides[0]) and not len(sides[1]):
+        return None
+    texts = [written(float(np.median(v))) if len(v) else "not known" for v in sides]
+    better, said = None, ""
+    if len(sides[0]) and len(sides[1]):
+        sure = bool(stats.mannwhitneyu(*sides).pvalue < CHANCE) if np.ptp(np.concatenate(sides)) > 0 else False
+        better = bool(np.median(sides[0]) < np.median(sides[1])) if sure else None
+        said = "more than chance" if sure else "no more than chance"
+    return _row(title, texts, better, said)
+
+
+def _repaired(now: _Part, before: _Part) -> ReportRow | None:
+    times = [repair_of(part.runs) for part in (now, before)]
+    if times == [None, None]:
+        return None
+    return _row("Clear again after, median", [duration(t) if t is not None else "–" for t in times])
+
+
+def _sums(title: str, name: str, now: _Part, before: _Part) -> ReportRow:
+    return _row(title, [f"{part.values[name].sum():,.0f}" for part in (now, before)])
+
+
+def _newest(title: str, name: str, now: _Part, before: _Part, written: Callable[[float], str]) -> ReportRow | None:
+    texts = []
+    for part in (now, before):
+        known = part.values[name][np.isfinite(part.values[name])]
+        texts.append(written(float(known[-1])) if len(known) else "not known")
+    return _row(title, texts) if set(texts) != {"not known"} else None
+
+
+def _said(now: Side, days: int, rows: list[ReportRow]) -> str:
+    """The health of the branch in one sentence."""
+    over = f"in {counted(days, 'day')}"
+    if not now.runs:
+        return f"Nothing was judged on {now.branch} {over}."
+    told = f"{now.branch}: {counted(now.runs, 'run')} {over}, {now.held} of them held"
+    sure = [r for r in rows if r.better is not None]
+    if not sure:
+        return f"{told}; nothing differs by more than chance."
+    parts = [
+        f"{r.title[:1].lower()}{r.title[1:]} {'better' if r.better else 'worse'} ({r.now}, was {r.before})"
+        for r in sure
+    ]
+    return f"{told}; {', '.join(parts)}."

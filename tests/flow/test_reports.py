@@ -1,0 +1,90 @@
+"""Reports of a branch beside its past, and how large everything is."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+
+import numpy as np
+import pytest
+import sqlalchemy as sa
+
+from conftest import World
+from myriant.flow.keep.retention import keep_todays_sizes
+from myriant.flow.site import Site
+from myriant.store.tables import Project, Run
+
+
+def _filled(site: Site, name: str, days: int, held: float, seconds: float, runs: int = 40) -> None:
+    """A project whose newest days differ from those before."""
+    rng = np.random.default_rng(7)
+    with site.store.transaction() as session:
+        project = Project(name=name, address="/nowhere", main_branch="main")
+        project.looked_at = datetime.now(UTC) + timedelta(days=1)
+        session.add(project)
+        session.flush()
+        for n in range(1, 2 * runs + 1):
+            newer = n > runs
+            made = datetime.now(UTC) - timedelta(days=2 * days * (1 - (n - 0.5) / (2 * runs)))
+            took = timedelta(seconds=float((seconds if newer else 60) + rng.uniform(0, 5)))
+            bad = bool(rng.random() < (held if newer else 0.1))
+            totals = {"tests.new": int(bad), "tests.passed": 9, "tests.total": 10, "tests.skipped": 0}
+            session.add(
+                Run(
+                    project_id=project.id, number=n, event="push", context="push main", branch="main", commit=f"{n:040x}",
+                    state="failed" if bad else "passed", verdict="held" if bad else "clear", depth=n, created_at=made,
+                    started_at=made + timedelta(seconds=2), ended_at=made + took, measures={"jobs": {"unit": totals}},
+                )
+            )  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("held", "seconds", "better", "said"),
+    [
+        (0.1, 60, {}, "nothing differs by more than chance"),
+        (0.6, 60, {"Held": False}, "held worse"),
+        (0.1, 20, {"Time to the verdict, median": True}, "time to the verdict, median better"),
+        (0.6, 90, {"Held": False, "Time to the verdict, median": False}, "worse"),
+    ],
+)
+def test_a_report_says_what_differs_beyond_chance(
+    world: World, held: float, seconds: float, better: dict[str, bool], said: str
+) -> None:
+    site = world.installation.site
+    assert site is not None
+    name = f"report-{held}-{seconds}".replace(".", "-")
+    _filled(site, name, 10, held, seconds)
+    found = world.get(f"/projects/{name}/report", days=10)
+    assert (found["now"]["runs"], found["before"]["runs"]) == (40, 40)
+    assert {r["title"]: r["better"] for r in found["rows"] if r["better"] is not None} == better, found["rows"]
+    assert said in found["said"] and found["said"].startswith("main: 40 runs in 10 days")
+    rows = {r["title"]: r for r in found["rows"]}
+    assert int(rows["Tests that newly failed"]["now"]) == found["now"]["held"]
+    other = world.get(f"/projects/{name}/report", days=10, beside="none")
+    assert other["before"] == {**other["now"], "branch": "none", "runs": 0, "held": 0}
+    assert "Nothing was judged" in world.get(f"/projects/{name}/report", days=10, branch="none")["said"]
+
+
+def test_sizes_are_those_of_the_database_and_their_growth_is_told_after_a_week(world: World) -> None:
+    site = world.installation.site
+    assert site is not None
+    with site.store.engine.connect() as connection:
+        by_hand = connection.execute(
+            sa.text("SELECT sum(pg_total_relation_size(relid)) FROM pg_stat_user_tables WHERE schemaname = 'public'")
+        ).scalar_one()
+        run = connection.execute(sa.text("SELECT pg_total_relation_size('run')")).scalar_one()
+    found = world.get("/sizes")
+    assert abs(sum(s["bytes"] for s in found["subjects"]) - found["files"] - int(by_hand)) < 0.2 * int(by_hand)
+    assert {t["name"]: t["bytes"] for t in found["tables"]}["run"] >= run and found["database"] > int(by_hand)
+    assert "in the database" in found["said"] and "are free" in found["said"]
+    today = datetime.now(UTC)
+    keep_todays_sizes(site, today)
+    assert not keep_todays_sizes(site, today), "once a day"
+    assert all(s["a_day"] is None for s in world.get("/sizes")["subjects"])
+    with site.store.engine.begin() as connection:
+        connection.execute(sa.text("UPDATE size_of_day SET day = day - 10, bytes = bytes / 2"))
+    grown = world.get("/sizes")
+    results = next(s for s in grown["subjects"] if s["what"] == "results of tests")
+    assert results["a_day"] == pytest.approx(results["bytes"] / 20, rel=0.3)
+    assert "a day: at that rate there is room for" in grown["said"]
+    with site.store.engine.begin() as connection:
+        connection.execute(sa.text("DELETE FROM size_of_day"))
