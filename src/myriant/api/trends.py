@@ -21,7 +21,7 @@ from myriant.flow.ask.fewer import FewerCells, fewer_cells
 from myriant.flow.ask.morning import morning as _morning
 from myriant.flow.ask.rankings import MOST_RUNS as MOST_RANKED
 from myriant.flow.ask.rankings import Rankings, rankings_of
-from myriant.flow.ask.report import MOST_DAYS, Report, report_of
+from myriant.flow.ask.report import MOST_DAYS, BranchReport, report_of
 from myriant.flow.ask.trends import MOST_RUNS, Trends, trends_of, trends_parquet, trends_table
 from myriant.flow.ask.versions import MOST_COMPARED, Versions, WhatIf, versions_of, what_if
 from myriant.flow.keep.badges import badge_key as _badge_key
@@ -81,7 +81,7 @@ def report(
     days: Annotated[int, Query(ge=1, le=MOST_DAYS)] = 30,
     branch: Annotated[str | None, Query(max_length=500)] = None,
     beside: Annotated[str | None, Query(max_length=500)] = None,
-) -> Report:
+) -> BranchReport:
     """The newest days of a branch beside the same number of days before, or beside another branch."""
     return report_of(site, project, days, branch, beside)
 

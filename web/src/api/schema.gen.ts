@@ -2778,6 +2778,19 @@ export interface components {
                 [key: string]: string;
             }[];
         };
+        /** BranchReport */
+        BranchReport: {
+            /** Said */
+            said: string;
+            now: components["schemas"]["Side"];
+            before: components["schemas"]["Side"];
+            /** Rows */
+            rows: components["schemas"]["ReportRow"][];
+            /** Changes */
+            changes: components["schemas"]["SeriesChange"][];
+            /** Cut */
+            cut: boolean;
+        };
         /**
          * BudgetNote
          * @description A budget that is nearly spent, or will be.
@@ -5912,19 +5925,6 @@ export interface components {
             now: components["schemas"]["Verdict"];
             /** Holding */
             holding: string[];
-        };
-        /** Report */
-        Report: {
-            /** Said */
-            said: string;
-            now: components["schemas"]["Side"];
-            before: components["schemas"]["Side"];
-            /** Rows */
-            rows: components["schemas"]["ReportRow"][];
-            /** Changes */
-            changes: components["schemas"]["SeriesChange"][];
-            /** Cut */
-            cut: boolean;
         };
         /**
          * ReportRow
@@ -12073,7 +12073,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Report"];
+                    "application/json": components["schemas"]["BranchReport"];
                 };
             };
             /** @description Validation Error */

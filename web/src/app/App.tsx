@@ -22,6 +22,8 @@ const VersionsPage = lazy(() => import("../trends/VersionsPage").then((m) => ({ 
 const MorningPage = lazy(() => import("../morning/MorningPage").then((m) => ({ default: m.MorningPage })));
 const ReleasesPage = lazy(() => import("../releases/ReleasesPage").then((m) => ({ default: m.ReleasesPage })));
 const RankingsPage = lazy(() => import("../rankings/RankingsPage").then((m) => ({ default: m.RankingsPage })));
+const ReportPage = lazy(() => import("../report/ReportPage").then((m) => ({ default: m.ReportPage })));
+const SizesPage = lazy(() => import("../runners/SizesPage").then((m) => ({ default: m.SizesPage })));
 const CostPage = lazy(() => import("../cost/CostPage").then((m) => ({ default: m.CostPage })));
 const PastPage = lazy(() => import("../past/PastPage").then((m) => ({ default: m.PastPage })));
 const Workbench = lazy(() => import("../plan/Workbench").then((m) => ({ default: m.Workbench })));
@@ -69,6 +71,8 @@ function Inside() {
         <Route path="/" element={<Desk />} />
         <Route path="/add" element={<FirstVisit empty={false} />} />
         <Route path="/runners" element={<Runners />} />
+        <Route path="/sizes" element={<SizesPage />} />
+        <Route path="/p/:project/report" element={<ReportPage />} />
         <Route path="/p/:project/settings" element={<ProjectSettings />} />
         <Route path="/p/:project/tests/:test" element={<TestPage />} />
         <Route path="/p/:project/flaky" element={<FlakyTests />} />

@@ -24,7 +24,7 @@ export function Frame({ children }: { children: ReactNode }) {
   useActions({ help: () => setHelping(true) });
   useToldWhenEnded();
   const connected = useSyncExternalStore(onConnection, isConnected);
-  const pages = [...pagesOf(project), { title: "Runners", to: "/runners" }];
+  const pages = [...pagesOf(project), { title: "Runners", to: "/runners" }, { title: "Sizes", to: "/sizes" }];
   const first = project && !tight ? pages.slice(0, SHOWN) : [];
   const rest = pages.slice(first.length);
   return (
@@ -51,6 +51,11 @@ export function Frame({ children }: { children: ReactNode }) {
         {!project && !narrow && (
           <NavLink to="/runners" className={classes.link}>
             Runners
+          </NavLink>
+        )}
+        {!project && !narrow && (
+          <NavLink to="/sizes" className={classes.link}>
+            Sizes
           </NavLink>
         )}
         <Pulse connected={connected} narrow={narrow} />
@@ -87,6 +92,7 @@ export function pagesOf(project: string | undefined): { title: string; to: strin
     { title: "Flaky", to: `/p/${project}/flaky` },
     { title: "Rankings", to: `/p/${project}/rankings` },
     { title: "Cost", to: `/p/${project}/cost` },
+    { title: "Report", to: `/p/${project}/report` },
     { title: "Settings", to: `/p/${project}/settings` },
   ];
 }

@@ -345,6 +345,24 @@ export const versionsQuery = (project: string, runs: number) =>
     placeholderData: keepPreviousData,
   });
 
+export const fewerQuery = (project: string) =>
+  queryOptions({
+    queryKey: keys.strip(project, "fewer"),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/fewer", { signal, params: { path: { project } } })),
+  });
+
+export const reportQuery = (project: string, days: number, branch: string | undefined, beside: string | undefined) =>
+  queryOptions({
+    queryKey: keys.strip(project, `report ${days} ${branch ?? ""} ${beside ?? ""}`),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/report", { signal, params: { path: { project }, query: { days, branch, beside } } })),
+    placeholderData: keepPreviousData,
+  });
+
+export const sizesQuery = queryOptions({
+  queryKey: ["sizes"],
+  queryFn: ({ signal }) => taken(api.GET("/api/v1/sizes", { signal })),
+});
+
 export const whatIfQuery = (project: string, asked: { job: string; dimension: string; value: string; change: string }) =>
   queryOptions({
     queryKey: keys.strip(project, `what if ${JSON.stringify(asked)}`),

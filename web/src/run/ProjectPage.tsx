@@ -2,7 +2,7 @@ import { useLocalStorage, useMediaQuery } from "@mantine/hooks";
 import { Button } from "@mantine/core";
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense } from "react";
-import { Link } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { useAddress } from "../app/address";
 import { Loading, Trouble } from "../app/Awaited";
 import { useActions } from "../app/keys";
@@ -95,6 +95,7 @@ function Filled({ strip }: { strip: StripData }) {
     if (target) select(target.run.number);
   };
   const asList = address.list || narrow;
+  const navigate = useNavigate();
   useActions({
     before: () => step(index < 0 ? strip.columns.length - 1 : index - 1),
     after: () => step(index < 0 ? strip.columns.length - 1 : index + 1),
@@ -112,7 +113,7 @@ function Filled({ strip }: { strip: StripData }) {
           <StripList strip={strip} selected={selected} base={base} now={now} onSelect={select} />
         </Suspense>
       ) : (
-        <StripBand strip={strip} selected={selected} base={base} height={height} now={now} coverage={address.coverage} onHeight={setHeight} onSelect={select} onBase={(b) => go({ base: b }, true)} />
+        <StripBand strip={strip} selected={selected} base={base} height={height} now={now} coverage={address.coverage} onHeight={setHeight} onSelect={select} onBase={(b) => go({ base: b }, true)} onRange={(from, to) => void navigate(`/p/${address.project}/trends?from=${from}&to=${to}&runs=2000${strip.branch ? `&branch=${encodeURIComponent(strip.branch)}` : ""}`)} />
       )}
       <div className={strips.tools}>
         <span>

@@ -18,6 +18,7 @@ interface Props {
   onHeight: (height: number) => void;
   onSelect: (run: number) => void;
   onBase: (run: number) => void;
+  onRange: (from: number, to: number) => void; // chosen by dragging with Shift
 }
 
 const END = 12; // free space right of the newest run
@@ -25,13 +26,14 @@ const LEAST = 96;
 const MOST = 240;
 
 /** The band of runs: newest at the right, a column a run. Its list is the same for screen readers. */
-export function StripBand({ strip, selected, base, height, now, coverage, onHeight, onSelect, onBase }: Props) {
+export function StripBand({ strip, selected, base, height, now, coverage, onHeight, onSelect, onBase, onRange }: Props) {
   const { columns, lanes } = strip;
   const { ref: sized, width } = useElementSize();
   const scrollerRef = useRef<HTMLDivElement>(null);
   const canvas = useRef<HTMLCanvasElement>(null);
   const [hovered, setHovered] = useState<{ index: number; x: number }>();
   const dragging = useRef(false);
+  const [range, setRange] = useState<{ from: number; to: number; left: number; width: number }>();
   const scheme = useComputedColorScheme("light");
   const ratio = window.devicePixelRatio || 1;
   const place = useMemo(() => edges(columns), [columns]);
@@ -68,21 +70,31 @@ export function StripBand({ strip, selected, base, height, now, coverage, onHeig
     const box = event.currentTarget.getBoundingClientRect();
     return columnAt(place.left, event.clientX - box.left + (scrollerRef.current?.scrollLeft ?? 0) - shift);
   };
+  const spanned = (from: number, to: number) => {
+    const ends = [from, to].map((run) => (place.left[indexOf(run) ?? 0] ?? 0) + shift - (scrollerRef.current?.scrollLeft ?? 0));
+    return { from, to, left: Math.min(...ends), width: Math.max(...ends) - Math.min(...ends) + COLUMN };
+  };
   const pointed = (event: PointerEvent<HTMLDivElement>) => {
     const index = at(event);
     setHovered(index === undefined ? undefined : { index, x: event.clientX - event.currentTarget.getBoundingClientRect().left });
     const run = index === undefined ? undefined : columns[index]?.run.number;
     if (dragging.current && run !== undefined) onBase(run);
+    if (range && run !== undefined) setRange(spanned(range.from, run));
   };
   const pressed = (event: PointerEvent<HTMLDivElement>) => {
     const index = at(event);
     const run = index === undefined ? undefined : columns[index]?.run.number;
     if (run === undefined) return;
     const y = event.clientY - event.currentTarget.getBoundingClientRect().top;
-    if (y < TOP && run === base) dragging.current = true;
+    if (event.shiftKey) setRange(spanned(run, run));
+    else if (y < TOP && run === base) dragging.current = true;
     else onSelect(run);
   };
-  const release = () => (dragging.current = false);
+  const release = () => {
+    dragging.current = false;
+    if (range && range.from !== range.to) onRange(Math.min(range.from, range.to), Math.max(range.from, range.to));
+    setRange(undefined);
+  };
 
   return (
     <div className={classes.band} ref={sized} style={{ height }} role="img" aria-label={`Strip of ${columns.length} runs; the list shows the same`}>
@@ -99,6 +111,7 @@ export function StripBand({ strip, selected, base, height, now, coverage, onHeig
       >
         <div style={{ width: room, height: 1 }} />
       </div>
+      {range && <div className={classes.range} style={{ left: range.left, width: range.width, height }} aria-hidden />}
       {hovered && columns[hovered.index] && <Hover column={columns[hovered.index]} x={Math.min(Math.max(hovered.x, 170), width - 170)} y={height} now={now} />}
       <Edge height={height} full={fullHeight(lanes)} onHeight={onHeight} />
     </div>

@@ -1,9 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { Fragment, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import type { NewVersion, VersionLine, WhatIf } from "../api/client";
+import type { Fewer, NewVersion, VersionLine, WhatIf } from "../api/client";
 import { Awaited } from "../app/Awaited";
-import { versionsQuery, whatIfQuery } from "../app/queries";
+import { fewerQuery, versionsQuery, whatIfQuery } from "../app/queries";
 import { counted, duration, middle } from "../app/words";
 import { keepDraft } from "../plan/useDraft";
 import classes from "./trends.module.css";
@@ -45,6 +45,7 @@ export function VersionsPage() {
                   Their cells took {duration(data.minutes * 60)} of runners. “Alone” counts runs in which nothing but this value newly failed, so that without it the break would not have been seen there.
                 </p>
                 <Lines project={project} lines={data.lines} />
+                <FewerCells project={project} />
               </>
             )}
           </>
@@ -53,6 +54,75 @@ export function VersionsPage() {
     </div>
   );
 }
+
+/** What fewer cells would have found, job by job. */
+function FewerCells({ project }: { project: string }) {
+  const found = useQuery(fewerQuery(project)).data ?? [];
+  return found.map((f) => <FewerOf key={f.job} fewer={f} named={found.length > 1} />);
+}
+
+export function FewerOf({ fewer, named }: { fewer: Fewer; named: boolean }) {
+  const [all, setAll] = useState(false);
+  const steps = all ? fewer.steps : fewer.steps.slice(0, STEPS);
+  return (
+    <section className={classes.versions} tabIndex={0} aria-label={`Fewer cells of ${fewer.job}`}>
+      <h2>{named ? `With fewer cells of ${fewer.job}` : "With fewer cells"}</h2>
+      <p>{fewer.said}</p>
+      {fewer.steps.length > 0 && (
+        <table>
+          <thead>
+            <tr>
+              <th scope="col">These cells</th>
+              <th scope="col">would have found</th>
+              <th scope="col">and take, a run</th>
+            </tr>
+          </thead>
+          <tbody>
+            {steps.map((s, i) => (
+              <tr key={s.key}>
+                <td>
+                  {i > 0 && <span className="soft">and </span>}
+                  <span className="mono">{s.key}</span>
+                </td>
+                <td>
+                  {s.found} of {fewer.breaks}
+                </td>
+                <td>{duration(s.seconds)}</td>
+              </tr>
+            ))}
+            {fewer.ways.map((w, i) => (
+              <tr key={i}>
+                <td>
+                  {w.name} <span className="soft">({counted(w.cells, "cell")})</span>
+                </td>
+                <td>
+                  {w.found.toLocaleString("en", { maximumFractionDigits: 1 })} of {fewer.breaks}
+                </td>
+                <td>{duration(w.seconds)}</td>
+              </tr>
+            ))}
+            <tr>
+              <td>
+                all <span className="soft">({counted(fewer.cells, "cell")})</span>
+              </td>
+              <td>
+                {fewer.breaks} of {fewer.breaks}
+              </td>
+              <td>{duration(fewer.seconds)}</td>
+            </tr>
+          </tbody>
+        </table>
+      )}
+      {fewer.steps.length > STEPS && !all && (
+        <button type="button" className={`plain ${classes.as ?? ""}`} onClick={() => setAll(true)}>
+          {counted(fewer.steps.length - STEPS, "further cell")}
+        </button>
+      )}
+    </section>
+  );
+}
+
+const STEPS = 8; // cells that stand there without being asked for
 
 function New({ project, found }: { project: string; found: NewVersion }) {
   const [open, setOpen] = useState(false);

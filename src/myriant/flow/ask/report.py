@@ -53,7 +53,7 @@ class ReportRow:
 
 
 @dataclass(frozen=True, slots=True)
-class Report:
+class BranchReport:
     said: str
     now: Side
     before: Side
@@ -72,7 +72,7 @@ class _Part:
 
 def report_of(
     site: Site, name: str, days: int, branch: str | None, beside: str | None, now: datetime | None = None
-) -> Report:
+) -> BranchReport:
     """The newest `days` of a branch beside as many before, or beside the same days of another. Raises NotFound."""
     until = now or datetime.now(UTC)
     since = until - timedelta(days=days)
@@ -85,7 +85,7 @@ def report_of(
         else:
             other, more, _ = _part(session, project, branch, since - timedelta(days=days), since)
     rows = [row for row in _rows(one, other) if row is not None] if one.side.runs or other.side.runs else []
-    return Report(_said(one.side, days, rows), one.side, other.side, rows, changes, cut or more)
+    return BranchReport(_said(one.side, days, rows), one.side, other.side, rows, changes, cut or more)
 
 
 def _part(
