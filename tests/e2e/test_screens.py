@@ -7,6 +7,7 @@ import os
 import re
 from collections.abc import Iterator
 from contextlib import suppress
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -176,14 +177,14 @@ def test_93_cells_fit_and_are_chosen_by_dragging_and_by_words(
 
 RUN = "/runs/2?section="
 VIEWS = {
-    "desk": "/", "add": "/add", "nowhere": "/nowhere", "runners": "/runners",
+    "desk": "/", "add": "/add", "nowhere": "/nowhere", "runners": "/runners", "sizes": "/sizes",
     **{s: f"{RUN}{s}" for s in ("findings", "matrix", "tests&state=all", "coverage", "evidence", "sent", "change")},
     "list": "/runs/2?list=1", "held against": "/runs/2?base=1", "test": "/tests/1", "flaky": "/flaky",
-    **{p: f"/{p}" for p in ("pulls", "trends", "versions", "past", "releases", "rankings", "cost", "morning")},
+    **{p: f"/{p}" for p in ("pulls", "trends", "versions", "past", "releases", "rankings", "cost", "morning", "report")},
     "failures": "/past?look=failures", "artifacts": "/past?look=artifacts", "settings": "/settings", "plan": "/plan", "forms": "/plan?view=forms",
     "tag": "/plan?event=tag&tag=v1",
 }  # fmt: skip
-OF_SERVER = ("desk", "add", "nowhere", "runners")
+OF_SERVER = ("desk", "add", "nowhere", "runners", "sizes")
 
 
 @pytest.mark.parametrize("view", VIEWS)
@@ -278,8 +279,38 @@ def test_trends_open_runs_and_are_a_table_too(page: Page, world: World, story: R
     page.mouse.click(box["x"] + box["width"] * 0.75, box["y"] + box["height"] / 2)
     expect(page).to_have_url(re.compile("/runs/2"))
     page.go_back()
+    for form, begins in (("SVG", b"<svg"), ("PNG", b"\x89PNG")):
+        with page.expect_download() as saved:
+            page.get_by_role("button", name=f"Failing tests as {form}").click()
+        assert Path(saved.value.path()).read_bytes().startswith(begins)
     page.get_by_role("button", name="As a table").click()
     expect(page.get_by_role("row").filter(has_text="Let the tide rise")).to_contain_text("#2")
+
+
+def test_a_range_of_the_strip_is_looked_at_in_trends_and_a_report_is_for_paper(
+    page: Page, world: World, story: Repository
+) -> None:
+    page.goto(of(world, ""))
+    band = page.get_by_test_id("strip-scroller")
+    box = band.bounding_box()
+    assert box is not None
+    right, y = box["x"] + box["width"] - 12, box["y"] + box["height"] / 2
+    page.mouse.move(right - 27, y)
+    page.keyboard.down("Shift")
+    page.mouse.down()
+    page.mouse.move(right - 9, y, steps=4)
+    page.mouse.up()
+    page.keyboard.up("Shift")
+    expect(page).to_have_url(re.compile("/trends.*from=1&to=2"))
+    expect(page.get_by_text("Only #1 to #2")).to_be_visible()
+    page.get_by_role("button", name="All of them").click()
+    expect(page.get_by_text("Only #1 to #2")).to_have_count(0)
+    page.get_by_role("link", name="a report to print").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("2 runs in 30 days, 1 of them held")
+    expect(page.get_by_role("row").filter(has_text="Tests that newly failed")).to_contain_text("1")
+    page.emulate_media(media="print")
+    expect(page.get_by_role("button", name="Print, or save as PDF")).to_be_hidden()
+    assert page.pdf()[:5] == b"%PDF-"
 
 
 def test_a_version_is_weighed_and_its_change_taken_into_the_plan(page: Page, world: World, story: Repository) -> None:

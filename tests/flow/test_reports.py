@@ -61,6 +61,7 @@ def test_a_report_says_what_differs_beyond_chance(
     assert int(rows["Tests that newly failed"]["now"]) == found["now"]["held"]
     other = world.get(f"/projects/{name}/report", days=10, beside="none")
     assert other["before"] == {**other["now"], "branch": "none", "runs": 0, "held": 0}
+    assert "there is nothing to compare that with" in other["said"]
     assert "Nothing was judged" in world.get(f"/projects/{name}/report", days=10, branch="none")["said"]
 
 

@@ -3,7 +3,7 @@ import { Link, useParams, useSearchParams } from "react-router";
 import type { BranchReport, Fewer, Rankings, ReportRow } from "../api/client";
 import { Awaited } from "../app/Awaited";
 import { fewerQuery, rankingsQuery, reportQuery, trendsQuery } from "../app/queries";
-import { counted, duration, exact, middle } from "../app/words";
+import { counted, duration, exactDay, middle } from "../app/words";
 import { StatusMark } from "../marks/StatusMark";
 import { chartsOf, rowsOf, within } from "../trends/charts";
 import { Plot } from "../trends/Plot";
@@ -62,7 +62,7 @@ function Told({ project, report, branch }: { project: string; report: BranchRepo
   return (
     <>
       <p className={classes.head}>
-        {project} · {report.now.branch} · {exact(report.now.since).slice(0, 10)} to {exact(report.now.until).slice(0, 10)}
+        {project} · {report.now.branch} · {exactDay(report.now.since)} to {exactDay(report.now.until)}
       </p>
       <h1>{report.said}</h1>
       {report.cut && <p className="soft">There are more runs than are looked at: the oldest are left out.</p>}

@@ -63,7 +63,7 @@ export function optionOf(chart: Chart, runs: TrendRun[], inks: Record<Ink, strin
     animation: false,
     aria: { enabled: true, label: { description: `${chart.title}, ${runs.length} runs, the newest at the right` } },
     grid: { left: 62, right: 14, top: 12, bottom: 24 },
-    textStyle: { fontFamily: '"Schibsted Grotesk Variable", sans-serif', color: inks.ink },
+    textStyle: { fontFamily: "Schibsted Grotesk Variable, sans-serif", color: inks.ink },
     tooltip: {
       trigger: "axis",
       backgroundColor: inks.paper,
@@ -73,7 +73,7 @@ export function optionOf(chart: Chart, runs: TrendRun[], inks: Record<Ink, strin
       formatter: (points: { dataIndex: number; seriesName: string; value: number | null }[]) => saidAt(chart, runs, points),
     },
     xAxis: { type: "category", data: runs.map((r) => `#${r.number}`), axisLine: line, axisTick: { show: false }, axisLabel: { color: inks.ink, hideOverlap: true } },
-    yAxis: { type: "value", scale: chart.kind === "line", splitNumber: 3, splitLine: line, axisLabel: { color: inks.ink, formatter: (v: number) => (v === 0 ? "0" : chart.written(Math.abs(v))) } },
+    yAxis: { type: "value", minInterval: chart.written === whole ? 1 : undefined, scale: chart.kind === "line", splitNumber: 3, splitLine: line, axisLabel: { color: inks.ink, formatter: (v: number) => (v === 0 ? "0" : chart.written(Math.abs(v))) } },
     series: chart.series.map((s, i) => ({
       type: chart.kind,
       name: s.name,

@@ -85,7 +85,7 @@ def report_of(
         else:
             other, more, _ = _part(session, project, branch, since - timedelta(days=days), since)
     rows = [row for row in _rows(one, other) if row is not None] if one.side.runs or other.side.runs else []
-    return BranchReport(_said(one.side, days, rows), one.side, other.side, rows, changes, cut or more)
+    return BranchReport(_said(one.side, other.side, days, rows), one.side, other.side, rows, changes, cut or more)
 
 
 def _part(
@@ -165,12 +165,14 @@ def _newest(title: str, name: str, now: _Part, before: _Part, written: Callable[
     return _row(title, texts) if set(texts) != {"not known"} else None
 
 
-def _said(now: Side, days: int, rows: list[ReportRow]) -> str:
+def _said(now: Side, before: Side, days: int, rows: list[ReportRow]) -> str:
     """The health of the branch in one sentence."""
     over = f"in {counted(days, 'day')}"
     if not now.runs:
         return f"Nothing was judged on {now.branch} {over}."
     told = f"{now.branch}: {counted(now.runs, 'run')} {over}, {now.held} of them held"
+    if not before.runs:
+        return f"{told}; there is nothing to compare that with."
     sure = [r for r in rows if r.better is not None]
     if not sure:
         return f"{told}; nothing differs by more than chance."
