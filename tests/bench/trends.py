@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import subprocess
 from collections.abc import Callable
 
 import numpy as np
@@ -93,6 +94,33 @@ def _table() -> None:
             print(json.dumps(line), flush=True)
 
 
+def _of_this_machine(count: int) -> Values:
+    """How long one and the same program takes on this machine, again and again, with whatever else it does."""
+    program = ["lua5.4", "-e", "local s = 0; for i = 1, 6e6 do s = s + i % 7 end"]
+    return np.array([timed(lambda: subprocess.run(program, check=True)) for _ in range(count)])
+
+
+def _real_noise() -> None:
+    """The same methods on real durations: stretches of one long series as they are, and with a shift put into them."""
+    whole = _of_this_machine(2 * LENGTH)
+    for name, method in METHODS.items():
+        rng = np.random.default_rng(9)
+        starts = rng.integers(0, LENGTH, 50)
+        alarms = sum(bool(method(whole[s : s + LENGTH])) for s in starts)
+        for share in (0.2, 0.5):
+            found, off = 0, []
+            for s in starts:
+                values, at = whole[s : s + LENGTH].copy(), int(rng.integers(20, LENGTH - 20))
+                values[at:] *= 1 + share
+                near = [t for t in method(values) if abs(t - at) <= NEAR]
+                found, off = found + bool(near), off + ([abs(near[0] - at)] if near else [])
+            line = {"measure": "changes of level", "noise": "this machine", "method": name, "series": len(starts), "shift": share,
+                    "false alarms": round(alarms / len(starts), 3), "found": round(found / len(starts), 3),
+                    "runs off": round(float(np.mean(off)), 2) if off else None,
+                    "spread": round(float(np.std(whole) / np.median(whole)), 3)}  # fmt: skip
+            print(json.dumps(line), flush=True)
+
+
 def _fill(site: Site, runs: int) -> None:
     with site.store.transaction() as session:
         session.execute(text("INSERT INTO project (name, address, next_number) VALUES ('long', '/nowhere', 100000)"))
@@ -129,6 +157,7 @@ def _fill(site: Site, runs: int) -> None:
 
 def measure() -> None:
     _table()
+    _real_noise()
     for runs in (RUNS // 10, RUNS):
         with installed() as installation:
             site = installation.site

@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from myriant.core.written import bytes_text
+from myriant.runner.held import Hold
 
 _LOOK = 0.2  # seconds between looks at a process that is silent
 DISK_KEPT_FREE = 256 << 20
@@ -31,6 +32,7 @@ class Bounds:
     disk: int = MOST_DISK
     output: int | None = None
     beside: int | None = None  # a process whose descendants count nothing: the porter
+    hold: Hold | None = None  # the kernel's own bound on memory; None: it is watched
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,6 +86,8 @@ class Watched:
                     break  # a child that outlives its step (without a sandbox) keeps the pipe open
             self.kill()
             status = process.wait()
+            if bounds.hold is not None and not (over or timed_out or stopped.is_set()):
+                over = watch.look_at_memory()
         return Ended(128 - status if status < 0 else status, over, timed_out and not over)
 
 
@@ -93,19 +97,27 @@ class _Watch:
     def __init__(self, bounds: Bounds, session: int) -> None:
         self.bounds, self.session = bounds, session
         self._memory_at = self._disk_at = self._count_at = 0.0
+        self._killed = bounds.hold.killed() if bounds.hold is not None else 0
 
     def look(self) -> str:
         """What is exceeded, empty when nothing is."""
         now = time.monotonic()
         if now >= self._memory_at:
             self._memory_at = now + (0.1 if self.bounds.memory is not None else 1.0)
-            most = self.bounds.memory if self.bounds.memory is not None else spared()
-            if _resident(self.bounds, self.session) > most:
-                return f"it took more than {bytes_text(most)} of memory"
+            if over := self.look_at_memory():
+                return over
         if now >= self._disk_at:
             self._disk_at = now + 0.5
             return self._look_at_disk(now)
         return ""
+
+    def look_at_memory(self) -> str:
+        most = self.bounds.memory if self.bounds.memory is not None else spared()
+        if self.bounds.hold is not None:
+            over = self.bounds.hold.killed() > self._killed
+        else:
+            over = _resident(self.bounds, self.session) > most
+        return f"it took more than {bytes_text(most)} of memory" if over else ""
 
     def _look_at_disk(self, now: float) -> str:
         free = free_on(self.bounds.room)

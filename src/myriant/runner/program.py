@@ -15,6 +15,7 @@ from dataclasses import asdict
 from pathlib import Path
 
 from myriant import __version__
+from myriant.runner import held
 from myriant.runner.attempt import Execution
 from myriant.runner.client import Refused, Server
 from myriant.runner.machine import system
@@ -54,6 +55,7 @@ class Runner:
         work.mkdir(parents=True, exist_ok=True)
         work.chmod(0o711)
         self.sandbox = find_sandbox(work)
+        held.clear(held.name_of(work))
         for odd in remove_left(self.sandbox, work):
             _log.error("%s, left by an earlier start, could not be removed; it was put aside", odd)
         self._trace = trace()

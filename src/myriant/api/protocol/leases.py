@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import asdict
 
 from myriant.core.plan.model import Command, Job, Step
@@ -23,6 +24,15 @@ from myriant.wire.lease import (
 )
 
 
+def _limits(job: Job) -> LimitsWish:
+    """What the plan asks for, and of memory no more than this server gives to anybody."""
+    limits = LimitsWish(**asdict(job.limits))
+    most = int(os.environ.get("MYRIANT_MOST_MEMORY", 0))
+    if most > 0:
+        limits.memory = min(limits.memory or most, most)
+    return limits
+
+
 def given(lease: Given) -> Lease:
     job = lease.job
     return Lease(
@@ -36,7 +46,7 @@ def given(lease: Given) -> Lease:
         settings=SettingsWish(**{k: v or "" for k, v in asdict(job.settings).items()}) if job.settings else None,
         artifacts=[ArtifactWish(files=list(a.files), keep=a.keep) for a in job.artifacts], hand_over=job.hand_over,
         handed=[Handed(report=h.report, job=h.job, key=h.key, path=h.path) for h in lease.handed],
-        address=lease.address, limits=LimitsWish(**asdict(job.limits)), describe=list(job.describe),
+        address=lease.address, limits=_limits(job), describe=list(job.describe),
         caches=[CacheWish(name=c.name, keep=list(c.keep), renew_on=list(c.renew_on)) for c in job.cache],
         companions=[
             CompanionWish(

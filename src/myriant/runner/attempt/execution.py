@@ -95,6 +95,8 @@ class Execution:
         ground = self.ground
         if ground.network is not None:
             ground.network.end()
+        if ground.hold is not None:
+            ground.hold.end()
         if not remove(ground.sandbox, ground.room, ground.porter):
             _log.error("attempt %d: its room could not be removed; it was put aside", self.lease.attempt)
 

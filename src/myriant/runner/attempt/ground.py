@@ -14,17 +14,19 @@ from threading import Event
 from typing import Any
 
 from myriant.runner.client import Counterpart, LeaseLost, Refused
+from myriant.runner.held import Hold, hold, name_of
 from myriant.runner.log import MOST_BYTES, AttemptLog
 from myriant.runner.masking import Masker
 from myriant.runner.network import OwnNetwork
 from myriant.runner.porter import Porter
-from myriant.runner.process import MOST_DISK, Bounds, Ended, Watched, free_on
+from myriant.runner.process import MOST_DISK, Bounds, Ended, Watched, free_on, spared
 from myriant.runner.runtimes import Runtime
-from myriant.runner.sandbox import Room, Sandbox
+from myriant.runner.sandbox import MOST_PROCESSES, Room, Sandbox
 from myriant.runner.variables import Variables
 from myriant.wire.lease import Lease
 
 _log = logging.getLogger(__name__)
+OUR_PROCESSES = 32  # that the walls themselves need, besides those of the attempt
 
 
 class Void(Exception):
@@ -63,6 +65,7 @@ class Ground:
     stopped: Event = field(default_factory=Event)
     running: Watched | None = None
     network: OwnNetwork | None = None
+    hold: Hold | None = None
     said: Said = field(default_factory=Said)
     record: dict[str, Any] = field(default_factory=dict)
     phases: list[dict[str, Any]] = field(default_factory=list)
@@ -74,6 +77,11 @@ class Ground:
         self.room.make()
         (self.room.base / "reports").mkdir()
         self._free = free_on(self.room.base)
+        limits = self.lease.limits
+        most = limits.memory if limits.memory is not None else spared()
+        if self.sandbox.bubblewrap:
+            name = f"{name_of(self.room.base.parent)}-{self.lease.attempt}"
+            self.hold = hold(name, most, (limits.processes or MOST_PROCESSES) + OUR_PROCESSES)
         most = self.lease.limits.output or int(os.environ.get("MYRIANT_MOST_LOG_BYTES", MOST_BYTES))
         self._log = AttemptLog(self.room.base / "log", lambda *piece: self.server.log(self.lease, *piece), most)
 
@@ -125,16 +133,24 @@ class Ground:
         """The command that runs another one inside the room's walls."""
         limits, own = self.lease.limits, self.network
         joined = own.pid if own is not None and (network or not own.outward) else None
-        return self.sandbox.command(
+        command, values, where = self.sandbox.command(
             words, room=self.room, environment=environment, folder=folder, network=network, net=joined,
             memory=limits.memory, processes=limits.processes, file_size=limits.disk or MOST_DISK,
         )  # fmt: skip
+        return self.hold.within(command) if self.hold is not None else command, values, where
 
     def bounds(self) -> Bounds:
         limits = self.lease.limits
         user = self.room.user if self.sandbox.root and self.sandbox.bubblewrap else None
         return Bounds(
-            self.room.base, user, self._free, limits.memory, limits.disk or MOST_DISK, limits.output, self.porter.pid
+            self.room.base,
+            user,
+            self._free,
+            limits.memory,
+            limits.disk or MOST_DISK,
+            limits.output,
+            self.porter.pid,
+            self.hold,
         )
 
 
