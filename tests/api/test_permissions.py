@@ -62,6 +62,16 @@ def test_a_stranger_and_a_lesser_role_are_refused_before_anything_is_read(
         assert known in ("/problems/not-signed-in", "/problems/forbidden", "/problems/lease-lost"), known
 
 
+def test_only_a_maintainer_has_pull_requests_merged(world: World, tokens: dict[str, str]) -> None:
+    """Whoever may test them together may not have them merged by that."""
+    wish = {"pulls": [1, 2], "merge": True}
+    for role in ROLES:
+        headers = {"Authorization": f"Bearer {tokens[role]}"}
+        answer = world.http.post("/projects/nowhere/batches", json=wish, headers=headers)
+        may = ROLES.index(role) >= ROLES.index("maintainer")
+        assert answer.status_code == (404 if may else 403), (role, answer.text)
+
+
 @pytest.mark.parametrize(
     "path",
     ["/projects/%00", "/attempts/99999999999999", "/projects/x%00/strip", "/words/%00?project=x", "/projects/x/strip?branch=%00", "/reports/4294967296/raw"],

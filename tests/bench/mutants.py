@@ -49,6 +49,10 @@ NEAREST = {
     "runner/inside": ["runner", "adversary/test_commits.py"],
     "runner": ["runner", "flow/test_fleet.py", "flow/test_execution.py"],
     "api/protocol": ["flow/test_fleet.py", "flow/test_execution.py"],
+    "api/attempts": ["api", "flow/test_releases.py"],
+    "api/batches": ["api", "flow/test_together.py"],
+    "api/live": ["api", "e2e/test_browser.py"],
+    "store/outcomes": ["flow/test_telling.py", "flow/test_projects.py"],
     "api/door": ["adversary/test_requests.py", "api"],
     "api/serving": ["adversary/test_requests.py", "api"],
     "api": ["api", "flow/test_projects.py", "flow/test_telling.py"],
@@ -123,6 +127,7 @@ def chosen(each: int, seed: int) -> list[Mutant]:
         files = [f for f in sorted((SOURCES / package).rglob("*.py")) if "migrations" not in f.parts]
         every = list({(m.file, m.line): m for f in files if f.name != "tables.py" for m in mutants_of(f)}.values())
         found += random.Random(f"{seed} {package}").sample(every, each)
+    random.Random(seed).shuffle(found)  # of a table that is not finished each package has its share
     return found
 
 

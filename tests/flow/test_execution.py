@@ -287,6 +287,8 @@ def test_running_all_again_keeps_the_order_and_releases_nothing_twice(world: Wor
     assert settled([2, 2, 2])["run"]["verdict"] == "clear"
 
 
+# a step that gave no result that can be trusted has failed: what follows it is not run
+THEN = "sleep 20'''\ntimeout = '2 s'\n[[jobs.unit.steps]]\nname = 'after'\ncommand = '''echo went on"
 LIMITS = [
     ("memory", 'limits = { memory = "60 MiB" }', "perl -e '$x = \"x\" x (90 << 20); sleep 20'", "more than 60 MiB of memory"),
     ("disk", 'limits = { disk = "20 MiB" }', "for i in 1 2 3 4 5; do head -c 9000000 /dev/zero > big$i; done; sleep 20",
@@ -294,6 +296,7 @@ LIMITS = [
     ("output", 'limits = { output = "1 MiB" }', "yes | head -c 30000000; sleep 20", "it printed more than 1 MiB"),
     ("processes", 'limits = { processes = 20 }', "f() { f | f & }; f & sleep 3", "Held"),
     ("endless", 'timeout = "2 s"', "yes | tr -d '\\n'", "time of 2 s is over"),
+    ("of-a-step", "", THEN, "time of 2 s is over"),
 ]  # fmt: skip
 
 
@@ -304,7 +307,7 @@ def test_an_attempt_that_takes_too_much_is_ended_and_void(
     repo = world.repository(f"limit-{name}", None)
     run = repo.pushed({"myriant.toml": plan(command, limit), **BOTH})
     assert said in run["run"]["sentence"], (run["run"]["sentence"], run["cells"][0])
-    assert run["run"]["verdict"] == "held"
+    assert run["run"]["verdict"] == "held" and "went on" not in log_of(world, run)
 
 
 def test_each_setting_tells_its_value_its_origin_and_what_else_sets_it(world: World) -> None:
