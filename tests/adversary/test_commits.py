@@ -39,6 +39,24 @@ class Attack:
 
 VICTIM = "@VICTIM@"
 DEEP = "python3 -c \"import os\nfor i in range(1500): os.mkdir('d'); os.chdir('d')\""
+LISTING = """\
+import os, socket
+rows = dict(line.split(":\\t") for line in open("/proc/self/status").read().splitlines() if ":\\t" in line)
+mine, others, ports = os.getuid(), 0, []
+for entry in os.listdir("/proc"):
+    if entry.isdigit():
+        try: others += os.stat("/proc/" + entry).st_uid not in (mine, 0) or (os.stat("/proc/" + entry).st_uid == 0 and entry != "1")
+        except OSError: pass
+for port in range(1, 65536):
+    with socket.socket() as s:
+        if s.connect_ex(("127.0.0.1", port)) == 0: ports.append(port)
+able = [f for f in os.listdir("/") if os.access("/" + f, os.W_OK) and f not in ("tmp", "workspace", "home")]
+told = [k for k in os.environ if "TOKEN" in k or "KEY" in k or "DATABASE" in k]
+print("uid", "own," if mine >= 1000 else "of the system,", "capabilities", rows["CapEff"].strip() + ", new privileges",
+      "never," if rows["NoNewPrivs"].strip() == "1" else "possible,", "system calls",
+      "filtered," if rows["Seccomp"].strip() == "2" else "all,", "processes of others", str(others) + ", ports of the loopback",
+      ports or "none,", "writable at the root", ", ".join(able) or "none,", "secrets in the environment", told or "none")
+"""
 ATTACKS = [
     Attack("A link in the place of the list of failed tests", "the list lies in a folder of the runner's, read-only inside",
            (f"for i in 1 2 3; do ln -s {VICTIM} /tmp/retest-$i; ln -s {VICTIM} /run/given/retest-$i; done; {RED}",),
@@ -91,6 +109,14 @@ ATTACKS = [
     Attack("Looking at the machine", "other processes, users' folders and the server's files are not there",
            (f"ls /root /var/lib /work 2>&1; cat {VICTIM} /proc/1/environ; ps ax 2>/dev/null | wc -l; {GREEN}",),
            never=KEPT),
+    Attack("Listing all that can be seen and reached", "one user without capabilities, its own processes, no port of this machine",
+           (f"python3 - <<'END'\n{LISTING}END\n{GREEN}",),
+           said="uid own, capabilities 0000000000000000, new privileges never, system calls filtered, processes of others 0, "
+                "ports of the loopback none, writable at the root none, secrets in the environment none"),
+    Attack("Memory in many processes and in files of memory", "a control group holds all of an attempt together; else it is watched",
+           ("for i in 1 2 3 4 5 6 7 8; do python3 -c 'x = b\"1\" * (20 << 20); import time; time.sleep(30)' & done; "
+            f"head -c 60000000 /dev/zero > /dev/shm/tide; wait; {GREEN}",),
+           "held", "it took more than 100 MiB of memory", more='limits = { memory = "100 MiB" }\n'),
     Attack("Leaving a process behind", "everything ends with its step",
            (f"setsid sleep 600 & (while :; do echo gone > {VICTIM}; sleep 1; done) & {GREEN}",)),
     Attack("A pattern that takes for ever", "plans' patterns are matched by an automaton",
