@@ -9,6 +9,7 @@ import pytest
 import sqlalchemy as sa
 
 from conftest import World
+from myriant.flow.conclude.levels import changes_at, said_short, seen_with
 from myriant.flow.keep.retention import keep_todays_sizes
 from myriant.flow.site import Site
 from myriant.store.tables import Project, Run
@@ -89,3 +90,54 @@ def test_sizes_are_those_of_the_database_and_their_growth_is_told_after_a_week(w
     assert "a day: at that rate there is room for" in grown["said"]
     with site.store.engine.begin() as connection:
         connection.execute(sa.text("DELETE FROM size_of_day"))
+
+
+@pytest.mark.parametrize(
+    ("levels", "told"),
+    [
+        ([(20, 100), (20, 112)], ["The number of tests is 112 (+12 %) since #21"]),
+        ([(40, 100)], []),
+        ([(20, 100), (1, 140), (19, 100)], []),  # one run is no level
+        ([(15, 100), (15, 120), (15, 90)], ["is 120 (+20 %) since #16", "is 90 (−25 %) since #31"]),
+    ],
+)
+def test_a_change_of_level_is_said_once_on_the_run_that_shows_it(
+    world: World, levels: list[tuple[int, int]], told: list[str]
+) -> None:
+    """In the note of the first run by which it can be told, and among the findings of the run that brought it."""
+    site = world.installation.site
+    assert site is not None
+    rng = np.random.default_rng(3)
+    said: list[tuple[int, str]] = []
+    at = {}
+    with site.store.transaction() as session:
+        project = Project(
+            name=f"levels-{len(levels)}-{levels[0][0]}-{levels[-1][0]}", address="/nowhere", main_branch="main"
+        )
+        project.looked_at = datetime.now(UTC) + timedelta(days=1)
+        session.add(project)
+        session.flush()
+        runs = []
+        for n, tests in enumerate((tests for count, tests in levels for _ in range(count)), 1):
+            made = datetime.now(UTC) - timedelta(hours=100 - n)
+            totals = {"tests.new": 0, "tests.passed": tests, "tests.total": tests, "tests.skipped": 0}
+            run = Run(
+                project_id=project.id, number=n, event="push", context="push main", branch="main", commit=f"{n:040x}",
+                state="passed", verdict="clear", depth=n, created_at=made, started_at=made + timedelta(seconds=2),
+                ended_at=made + timedelta(seconds=60 + float(rng.uniform(0, 4))), measures={"jobs": {"unit": totals}},
+            )  # fmt: skip
+            session.add(run)
+            session.flush()
+            runs.append(run)
+            said += [(n, said_short(change)) for change in seen_with(session, run)]
+        at = {run.number: [c.said for c in changes_at(session, run)] for run in runs}
+        session.rollback()
+    assert len(said) == len(told), said
+    for (n, line), words in zip(said, told, strict=True):
+        since = int(words.rpartition("#")[2])
+        assert since + 4 <= n <= since + 9, "as soon as it can be told"
+        assert (
+            line.startswith("The number of tests is") and f"(#{since})" in line and words.partition(" since")[0] in line
+        )
+        assert any(words in one for one in at[since]), at[since]
+    assert sum(map(len, at.values())) == len(told)

@@ -59,6 +59,7 @@ def block(
     coverage: tuple[int, int] | None = None,  # covered and coverable lines
     changed: Fraction | None = None,  # share of the changed lines that was run
     uncovered: Sequence[str] = (),  # the first of those that nothing ran
+    levels: Sequence[str] = (),  # measures that have another level, as can be told since this run
 ) -> str:
     """What one run says, at most 50 new failures in full."""
     told = parse_context(context)
@@ -71,6 +72,7 @@ def block(
     if changed is not None:
         named = f"; nothing ran {', '.join(uncovered)}" if uncovered else ""
         lines.append(f"changed lines covered: {percent(changed)}{named}")
+    lines += levels
     if cells:
         lines += ["", "cells:"]
         width = max(len(f"{c.job} {c.key}") for c in cells)

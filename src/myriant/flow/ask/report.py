@@ -13,14 +13,8 @@ from sqlalchemy.orm import Session
 from myriant.core.gate.contexts import push_to
 from myriant.core.trends.changes import Values
 from myriant.core.written import counted, duration
-from myriant.flow.ask.trends import (
-    MOST_RUNS,
-    SeriesChange,
-    TrendRuns,
-    changes_of,
-    columns_of,
-    repair_of,
-)
+from myriant.flow.ask.trends import MOST_RUNS, TrendRuns, columns_of, repair_of
+from myriant.flow.conclude.levels import SeriesChange, changes_of, values_of
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.store.tables import Project
@@ -94,9 +88,10 @@ def _part(
     context = str(push_to(branch))
     series = series_on(session, project.id, context, MOST_RUNS)
     inside = (series.made >= since.timestamp()) & (series.made < until.timestamp())
-    runs, values = columns_of(series.at(np.flatnonzero(inside).tolist()))
-    numbers = set(runs.number)
-    changes = [c for c in changes_of(*columns_of(series)) if c.run in numbers]
+    part = series.at(np.flatnonzero(inside).tolist())
+    values = values_of(part)
+    runs = columns_of(part, values)
+    changes = [c for c in changes_of(series, values_of(series)) if c.run in set(part.number)]
     held = sum(v == "held" for v in runs.verdict)
     side = Side(branch, since, until, len(runs.number), held)
     cut = len(series.number) == MOST_RUNS and bool(series.made.min() > since.timestamp())

@@ -5,19 +5,19 @@ from __future__ import annotations
 import csv
 import io
 import statistics
-from collections.abc import Callable, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
-import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
 from myriant.core.gate.contexts import push_to
 from myriant.core.states import Verdict
-from myriant.core.trends.changes import Values, changes
+from myriant.core.trends.changes import Values
 from myriant.core.written import counted, duration
+from myriant.flow.conclude.levels import SeriesChange, changes_of, values_of
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.store.trends import TOTALS, Series, series_on
@@ -50,22 +50,6 @@ class TrendRuns:
 
 
 @dataclass(frozen=True, slots=True)
-class SeriesChange:
-    """A measure has another level from a run on; it came with one of the runs from `earliest` to `latest`."""
-
-    measure: str
-    said: str
-    run: int
-    earliest: int
-    latest: int
-    commit: str
-    title: str
-    before: float
-    after: float
-    worse: bool
-
-
-@dataclass(frozen=True, slots=True)
 class Trends:
     branch: str
     said: str
@@ -76,33 +60,6 @@ class Trends:
     repair: float | None  # median seconds from the first held run to the next clear one
 
 
-@dataclass(frozen=True, slots=True)
-class _Measure:
-    name: str
-    title: str
-    worse_up: bool | None  # None: neither way is worse
-    written: Callable[[float], str]
-    least: float = 0.05  # share of the level before that counts as a change
-
-
-def _number(value: float) -> str:
-    return f"{value:,.0f}"
-
-
-def _percent(value: float) -> str:
-    return f"{value:.1f} %"
-
-
-_MEASURES = (
-    _Measure("seconds", "A run takes", True, duration),
-    _Measure("waited", "Runs wait", True, duration),
-    _Measure("tests", "The number of tests is", False, _number),
-    _Measure("skipped", "Skipped tests are", True, _number),
-    _Measure("rate", "Of the tests that ran there pass", False, _percent, 0.005),
-    _Measure("coverage", "Line coverage is", False, _percent, 0.005),
-)
-
-
 def trends_of(site: Site, name: str, branch: str | None, most: int) -> Trends:
     """The newest decided runs of a branch as series. Raises NotFound."""
     with site.store.view() as session:
@@ -110,66 +67,26 @@ def trends_of(site: Site, name: str, branch: str | None, most: int) -> Trends:
         branch = branch or project.main_branch
         series = series_on(session, project.id, str(push_to(branch)), most + 1)
     more = len(series.number) > most
-    runs, values = columns_of(series.at(range(int(more), len(series.number))))
-    found = changes_of(runs, values)
+    series = series.at(range(int(more), len(series.number)))
+    values = values_of(series)
+    runs, found = columns_of(series, values), changes_of(series, values)
     repair = repair_of(runs)
     held = sum(v is Verdict.HELD for v in runs.verdict)
     return Trends(branch, _said(runs, held, found, repair), runs, more, found, held, repair)
 
 
-def columns_of(series: Series) -> tuple[TrendRuns, dict[str, Values]]:
-    """The runs as they are told, and their measures as numbers."""
-    totals = {name: series.totals[:, i] for i, name in enumerate(TOTALS)}
-    ran = totals["tests"] - totals["skipped"] - totals["flaky"]
-    with np.errstate(divide="ignore", invalid="ignore"):
-        values: dict[str, Values] = {
-            "rate": np.where(ran > 0, 100 * totals["passed"] / ran, np.nan),
-            "coverage": 100 * series.covered / np.where(series.valid > 0, series.valid, np.nan),
-            "seconds": series.ended - series.started,
-            "waited": series.started - series.made,
-            "to_verdict": series.ended - series.made,
-        }
-    told: dict[str, Any] = {
-        **{name: column.tolist() for name, column in totals.items()},
-        **{name: [None if v != v else v for v in column.tolist()] for name, column in values.items()},
+def columns_of(series: Series, values: Mapping[str, Values]) -> TrendRuns:
+    """The runs as they are told."""
+    counts: dict[str, Any] = {name: series.totals[:, i].tolist() for i, name in enumerate(TOTALS)}
+    numbers: dict[str, Any] = {
+        name: [None if v != v else v for v in values[name].tolist()]
+        for name in ("rate", "coverage", "seconds", "waited", "to_verdict")
     }
-    runs = TrendRuns(
-        number=series.number,
-        commit=series.commit,
-        title=series.title,
-        author=series.author,
+    return TrendRuns(
+        number=series.number, commit=series.commit, title=series.title, author=series.author,
         at=[datetime.fromtimestamp(t, UTC) for t in series.made.tolist()],
-        verdict=[Verdict(v) for v in series.verdict],
-        **told,
-    )
-    return runs, {**values, **{name: column.astype(np.float64) for name, column in totals.items()}}
-
-
-def changes_of(runs: TrendRuns, values: dict[str, Values]) -> list[SeriesChange]:
-    """Where a measure has another level, the newest first."""
-    return sorted((c for m in _MEASURES for c in _changes(m, values[m.name], runs)), key=lambda c: -c.run)
-
-
-def _changes(measure: _Measure, values: Values, runs: TrendRuns) -> list[SeriesChange]:
-    told = []
-    for change in changes(values, measure.least):
-        number = runs.number[change.at]
-        up = change.after > change.before
-        share = (change.after - change.before) / change.before if change.before else None
-        by = f" ({'+' if up else '−'}{abs(share) * 100:.0f} %)" if share is not None and abs(share) < 10 else ""
-        if measure.written is _percent:
-            by = f" ({'+' if up else '−'}{abs(change.after - change.before):.1f} points)"
-        told.append(
-            SeriesChange(
-                measure.name,
-                f"{measure.title} {measure.written(change.after)}{by} since #{number}, before it "
-                f"{measure.written(change.before)}",
-                number, runs.number[change.earliest], runs.number[change.latest], runs.commit[change.at],
-                runs.title[change.at],
-                change.before, change.after, measure.worse_up is not None and up is measure.worse_up,
-            )
-        )  # fmt: skip
-    return told
+        verdict=[Verdict(v) for v in series.verdict], **counts, **numbers,
+    )  # fmt: skip
 
 
 def repair_of(runs: TrendRuns) -> float | None:

@@ -23,6 +23,7 @@ from myriant.core.states import OPEN, TRUSTED, State, Verdict, Why
 from myriant.core.written import counted
 from myriant.flow.conclude.comparing import Compared
 from myriant.flow.conclude.lessening import Lessened
+from myriant.flow.conclude.levels import said_short, seen_with
 from myriant.flow.site import Site
 from myriant.store.attempts import reruns_of
 from myriant.store.coverage import coverage_totals_of
@@ -91,7 +92,7 @@ def tell_run(
         judged=judged, cells=[_noted(c) for c in cells], new=new,
         coverage=(whole.lines_covered, whole.lines_valid) if whole is not None else None,
         changed=Fraction(*share) if (share := run.measures.get("coverage.changed")) else None,
-        uncovered=run.measures.get("uncovered", ()),
+        uncovered=run.measures.get("uncovered", ()), levels=[said_short(c) for c in seen_with(session, run)],
     )  # fmt: skip
 
 
