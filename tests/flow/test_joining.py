@@ -61,6 +61,13 @@ def test_causes_are_joined_by_what_they_share_and_no_further(
             signature = signature_of(shown.message, text, "", klass)
             failed.append(Failed(shown, ("unit", cell), mark[0] if mark else "new", signature, ()))
     ran = {("unit", cell): np.ones(len(rows), bool) for cell in ALL.split()}
-    groups = joined(failed, group([f.signature for f in failed]), ran, lambda: changed)
+    asked: list[str] = []
+
+    def changes() -> dict[str, tuple[str, ...]]:
+        asked.append("git")
+        return changed
+
+    groups = joined(failed, group([f.signature for f in failed]), ran, changes)
+    assert len(asked) <= 1, "what costs is asked for once"
     assert ["".join(k for k, _ in groupby(failed[m].shown.name for m in g.members)) for g in groups] == together
     assert all(g.because for g in groups if len({failed[m].shown.number for m in g.members}) > 1)

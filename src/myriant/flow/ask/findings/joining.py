@@ -45,6 +45,7 @@ def joined(
             new.setdefault(frozenset(failed[m].cell for m in g.members), []).append(i)
     into: dict[int, int] = {}
     whys: dict[int, str] = {}
+    functions: Mapping[str, Collection[str]] | None = None  # asked for once, as it costs
 
     def join(rows: Sequence[int], key: Callable[[int], object], why: Callable[[object], str]) -> list[int]:
         """Those of one key are one; what is left of the rows."""
@@ -60,7 +61,8 @@ def joined(
         apart = {i: not _is_everywhere(failed[groups[i].members[0]], cells, ran) for i in rows}
         files = {i: _test_file([failed[m] for m in groups[i].members]) if apart[i] else None for i in rows}
         left = join(rows, files.__getitem__, lambda _: "they are of one file and fail in just the same cells")
-        functions = changed() if len(left) > 1 else {}
+        if len(left) > 1 and functions is None:
+            functions = changed()
         if not functions:
             continue
         names = _names({i: _text(failed[groups[i].members[0]]) for i in left}, functions)
