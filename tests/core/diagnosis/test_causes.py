@@ -212,6 +212,9 @@ def test_commits_are_ranked_by_what_they_touched() -> None:
         # of two that the failure names, the one whose lines ran there
         ([Touched("a", ("p.py",), {"p.py": ["low_water"]}, {"p.py": False}), Touched("b", ("q.py",), {"q.py": ["low_water"]}, {"q.py": True})],
          "low_water(1)", {}, ("b", "changed low_water in q.py, which the failure names")),
+        # another file of that name is not the one that the message names
+        ([Touched("a", ("ebb/__init__.py",)), Touched("b", ("flow/__init__.py",))], "cannot import name low from flow/__init__.py", {},
+         ("b", "changed flow/__init__.py, which the message names")),
         # nothing speaks for any of them: the newest is no likelier
         ([Touched("a", ("x.py",)), Touched("b", ("y.py",))], "assert 1 == 2", {"x.py": (2, 9)}, ("a", "")),
     ],

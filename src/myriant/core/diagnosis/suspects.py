@@ -124,7 +124,8 @@ def _is_written(path: str, text: str) -> bool:
     said = path if "/" in path else name
     if said in text and re.search(rf"(?<![\w./-]){re.escape(said)}(?![\w/-])", text):
         return True
-    return len(name) > 6 and "." in name[1:] and bool(re.search(rf"(?<![\w-]){re.escape(name)}(?![\w-])", text))
+    alone = rf"(?<![\w/-]){re.escape(name)}(?![\w/-])"  # behind a folder it is another file of that name
+    return len(name) > 6 and "." in name[1:] and bool(re.search(alone, text))
 
 
 def _of_test(failure: Failure, files: set[str], by_name: Mapping[str, set[str]], before: set[str]) -> _Told:

@@ -73,7 +73,8 @@ def fewer(cells: Iterable[CellTotal], job: str) -> Fewer | None:
             by_run.setdefault(c.run, {})[tuple(sorted(c.values.items()))] = c
     if not by_run:
         return None
-    names = list(by_run[max(by_run, key=lambda run: (len(by_run[run]), run))])
+    newest = sorted(by_run)[-LEAST_RUNS:]
+    names = list(by_run[max(newest, key=lambda run: (len(by_run[run]), run))])
     whole = {run: mine for run, mine in sorted(by_run.items()) if mine.keys() >= set(names)}
     if len(whole) < LEAST_RUNS or len(names) < 2:
         return None
