@@ -228,6 +228,49 @@ def test_every_number_agrees_with_the_raw_reports(world: World, page: Page) -> N
         assert (
             f"line coverage: {percent(mine.coverage)} ({sum(mine.lines.values())} of {len(mine.lines)} lines)" in note
         )
+    _past_agrees(world, page, views, counted, bases)
+
+
+def _past_agrees(
+    world: World, page: Page, views: list[dict[str, Any]], counted: list[Recount], bases: list[Recount | None]
+) -> None:
+    """Trends, Versions and the Desk, from the same recount."""
+    new = [mine.new(base) for mine, base in zip(counted, bases, strict=True)]
+    runs = world.get("/projects/numbers/trends")["runs"]
+    assert runs["number"] == [v["run"]["number"] for v in views] and runs["verdict"] == ["clear", "held", "held"]
+    assert runs["new"] == [len(set().union(*n.values())) for n in new]
+    for name in ("passed", "skipped"):
+        assert runs[name] == [mine.tests[name] for mine in counted], name
+    assert runs["tests"] == [sum(mine.tests.values()) for mine in counted]
+    assert [round(v, 6) for v in runs["rate"]] == [round(float(100 * mine.share), 6) for mine in counted]
+    assert [round(v, 6) for v in runs["coverage"]] == [round(float(100 * mine.coverage), 6) for mine in counted]
+    page.goto(f"{world.address}/p/numbers/trends")
+    page.get_by_role("button", name="As a table").click()
+    for view, mine in zip(views, counted, strict=True):
+        row = page.get_by_role("row").filter(has=page.get_by_role("link", name=f"#{view['run']['number']}", exact=True))
+        said = [cell.inner_text() for cell in row.get_by_role("cell").all()]
+        assert said[5:9] == [
+            str(sum(mine.tests.values())), str(mine.tests["skipped"]), percent(mine.share), percent(mine.coverage),
+        ]  # fmt: skip
+    # Versions: in how many runs a value newly failed, and nothing else did
+    records = {
+        (r["record"]["dimension"], r["record"]["value"]): r["record"]
+        for r in world.get("/projects/numbers/versions")["lines"]
+    }
+    values = {f"unit {c['key']}": c["values"] for c in views[0]["cells"] if c["job"] == "unit"}
+    for (dimension, value), record in records.items():
+        broke = [{c for c in n if c in values and n[c]} for n in new]
+        mine = [{c for c in cells if values[c].get(dimension) == value} for cells in broke]
+        assert record["failed"] == sum(bool(m) for m in mine), (dimension, value)
+        assert record["alone"] == sum(bool(m) and m == cells for m, cells in zip(mine, broke, strict=True)), (
+            dimension,
+            value,
+        )
+        assert record["breaks"] == sum(map(bool, broke)) and record["runs"] == len(views)
+    assert {v for d, v in records if d == "lua"} == {"5.1", "5.3", "5.4"}
+    # the Desk: the newest word of its main line
+    page.goto(world.address)
+    assert views[-1]["run"]["sentence"] in page.get_by_role("main").inner_text()
 
 
 def _in_lanes(world: World, new: dict[str, set[tuple[str, ...]]]) -> list[set[tuple[str, ...]]]:
