@@ -49,7 +49,8 @@ for entry in os.listdir("/proc"):
         except OSError: pass
 for port in range(1, 65536):
     with socket.socket() as s:
-        if s.connect_ex(("127.0.0.1", port)) == 0: ports.append(port)
+        # a port of the range that connections begin from may connect to itself
+        if s.connect_ex(("127.0.0.1", port)) == 0 and s.getsockname() != s.getpeername(): ports.append(port)
 able = [f for f in os.listdir("/") if os.access("/" + f, os.W_OK) and f not in ("tmp", "workspace", "home")]
 told = [k for k in os.environ if "TOKEN" in k or "KEY" in k or "DATABASE" in k]
 print("uid", "own," if mine >= 1000 else "of the system,", "capabilities", rows["CapEff"].strip() + ", new privileges",

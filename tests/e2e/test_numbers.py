@@ -9,7 +9,7 @@ from fractions import Fraction
 from typing import Any
 
 import pytest
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Page, expect, sync_playwright
 
 from chromium import FLAGS
 from conftest import World, writes
@@ -270,7 +270,7 @@ def _past_agrees(
     assert {v for d, v in records if d == "lua"} == {"5.1", "5.3", "5.4"}
     # the Desk: the newest word of its main line
     page.goto(world.address)
-    assert views[-1]["run"]["sentence"] in page.get_by_role("main").inner_text()
+    expect(page.get_by_role("main")).to_contain_text(views[-1]["run"]["sentence"])
 
 
 def _in_lanes(world: World, new: dict[str, set[tuple[str, ...]]]) -> list[set[tuple[str, ...]]]:
