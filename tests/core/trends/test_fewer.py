@@ -101,6 +101,11 @@ def test_what_the_matrix_was_long_ago_is_no_part_of_it() -> None:
     assert fewer([c for c in cells if c.run > 75 or c.values["harbour"] != "east"], "unit") is None
 
 
+def test_the_order_in_which_cells_come_changes_nothing() -> None:
+    cells = past(5)
+    assert told(cells[::-1]) == told(cells)
+
+
 def test_runs_without_every_cell_say_nothing_and_no_break_is_no_advice() -> None:
     cells = [replace(c, run=2 * c.run) for c in past(3)]
     sampled = [CellTotal(c.run + 1, "unit", c.values, False, True, 1.0) for c in cells if c.values == CELLS[0]]

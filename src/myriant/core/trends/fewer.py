@@ -74,7 +74,7 @@ def fewer(cells: Iterable[CellTotal], job: str) -> Fewer | None:
     if not by_run:
         return None
     newest = sorted(by_run)[-LEAST_RUNS:]
-    names = list(by_run[max(newest, key=lambda run: (len(by_run[run]), run))])
+    names = sorted(by_run[max(newest, key=lambda run: (len(by_run[run]), run))])  # however the cells came
     whole = {run: mine for run, mine in sorted(by_run.items()) if mine.keys() >= set(names)}
     if len(whole) < LEAST_RUNS or len(names) < 2:
         return None
