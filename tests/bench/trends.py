@@ -8,11 +8,14 @@ from collections.abc import Callable
 
 import numpy as np
 from numpy.typing import NDArray
+from playwright.sync_api import sync_playwright
 from scipy.stats import ttest_ind
 from sqlalchemy import text
 from tests.bench.measure import report, timed
 from tests.bench.place import installed
+from tests.bench.strip import FLAGS
 
+from myriant.cli.up import Installation
 from myriant.core.trends.changes import changes
 from myriant.flow.ask.strip import strip_of
 from myriant.flow.ask.trends import trends_of
@@ -173,3 +176,25 @@ def measure() -> None:
             ):
                 work()
                 report(f"{name}, of {runs} × {CELLS}", [timed(work) for _ in range(5)], "s")
+            _page(installation, runs)
+
+
+def _page(installation: Installation, runs: int) -> None:
+    """Over HTTP, and until the charts of the newest 500 and of all runs stand."""
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS.split())
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(installation.link())
+        page.wait_for_url(installation.address + "/")
+        ask = "async (n) => { const t = performance.now(); const a = await fetch(`/api/v1/projects/long/trends?runs=${n}`); await a.text(); return performance.now() - t; }"
+        for count in (500, 5000):
+            answers = [page.evaluate(ask, count) / 1000 for _ in range(7)]
+            report(f"trends of {count} runs over HTTP, of {runs} × {CELLS}", answers[2:], "s", limit=0.1)
+            shown = []
+            for _ in range(5):
+                page.goto("about:blank")
+                page.goto(f"{installation.address}/p/long/trends?runs={count}")
+                page.locator("figure svg path, figure canvas").first.wait_for(state="attached")
+                shown.append(page.evaluate("performance.now()") / 1000)
+            report(f"the page of trends of {count} runs, of {runs} × {CELLS}", shown, "s", limit=1)
+        browser.close()

@@ -3,12 +3,14 @@ import { useElementSize } from "@mantine/hooks";
 import { BarChart, LineChart } from "echarts/charts";
 import { AriaComponent, GridComponent, MarkLineComponent, TitleComponent, TooltipComponent } from "echarts/components";
 import { init, use as register, type ECharts } from "echarts/core";
-import { SVGRenderer } from "echarts/renderers";
+import { CanvasRenderer, SVGRenderer } from "echarts/renderers";
 import { useEffect, useRef } from "react";
 import { palettes } from "../marks/palette";
 import { optionOf, type Chart, type TrendRun } from "./charts";
 
-register([LineChart, BarChart, GridComponent, TooltipComponent, TitleComponent, MarkLineComponent, AriaComponent, SVGRenderer]);
+register([LineChart, BarChart, GridComponent, TooltipComponent, TitleComponent, MarkLineComponent, AriaComponent, CanvasRenderer, SVGRenderer]);
+
+const MANY = 400; // runs from which a chart is painted, not built of elements
 
 /** A chart as a file of its own, with its title. */
 export async function drawnAs(form: "SVG" | "PNG", chart: Chart, runs: TrendRun[], scheme: "light" | "dark"): Promise<Blob> {
@@ -36,6 +38,7 @@ export function Plot({ chart, runs, height, onRun }: { chart: Chart; runs: Trend
   const { ref, width } = useElementSize();
   const box = useRef<HTMLDivElement>(null);
   const drawn = useRef<ECharts>(undefined);
+  const painted = useRef<string>(undefined);
   const press = useRef(onRun);
   useEffect(() => {
     press.current = onRun;
@@ -43,8 +46,14 @@ export function Plot({ chart, runs, height, onRun }: { chart: Chart; runs: Trend
   const scheme = useComputedColorScheme("light");
   useEffect(() => {
     if (!box.current || width === 0) return;
-    const made = drawn.current ?? init(box.current, undefined, { renderer: "svg", width, height });
+    const renderer = runs.length > MANY ? "canvas" : "svg";
+    if (drawn.current && painted.current !== renderer) {
+      drawn.current.dispose();
+      drawn.current = undefined;
+    }
+    const made = drawn.current ?? init(box.current, undefined, { renderer, width, height });
     drawn.current = made;
+    painted.current = renderer;
     made.resize({ width, height });
     made.setOption(optionOf(chart, runs, palettes[scheme]), { notMerge: true });
     const pressed = (event: { offsetX: number; offsetY: number }) => {

@@ -80,6 +80,8 @@ export function optionOf(chart: Chart, runs: TrendRun[], inks: Record<Ink, strin
       data: s.values,
       stack: chart.kind === "bar" ? "all" : undefined,
       barCategoryGap: "12%",
+      sampling: chart.kind === "line" && runs.length > 2000 ? "lttb" : undefined,
+      large: chart.kind === "bar" && runs.length > 400,
       showSymbol: runs.length < 3,
       connectNulls: false,
       lineStyle: { width: 1.5, color: inks[s.ink] },
