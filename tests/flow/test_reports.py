@@ -41,7 +41,7 @@ def _filled(site: Site, name: str, days: int, held: float, seconds: float, runs:
 @pytest.mark.parametrize(
     ("held", "seconds", "better", "said"),
     [
-        (0.1, 60, {}, "nothing differs by more than chance"),
+        (0.1, 60, {}, "neither how often that is nor its times differ by more than chance"),
         (0.6, 60, {"Held": False}, "held worse"),
         (0.1, 20, {"Time to the verdict, median": True}, "time to the verdict, median better"),
         (0.6, 90, {"Held": False, "Time to the verdict, median": False}, "worse"),
@@ -139,7 +139,7 @@ def test_a_change_of_level_is_said_once_on_the_run_that_shows_it(
         since = int(words.rpartition("#")[2])
         assert since + 4 <= n <= since + 9, "as soon as it can be told"
         assert (
-            line.startswith("The number of tests is") and f"(#{since})" in line and words.partition(" since")[0] in line
+            line.startswith("The number of tests is") and f"(#{since}" in line and words.partition(" since")[0] in line
         )
         assert any(words in one for one in at[since]), at[since]
     assert sum(map(len, at.values())) == len(told)

@@ -209,6 +209,7 @@ def test_commits_are_ranked_by_what_they_touched() -> None:
          ("b", "changed data/ports.csv, which the message names")),
         ([Touched("a", ("x.py",)), Touched("b", ("tide/ebb.py",))], "", {"tide/ebb.py": (6, 8), "x.py": (1, 8)},
          ("b", "changed tide/ebb.py, as 6 of 8 commits to the test's file did")),
+        ([Touched("a", ("x.py",)), Touched("b", ("tide/ebb.py",))], "", {"x.py": (3, 8)}, ("a", "")),  # in fewer than half
         # of two that the failure names, the one whose lines ran there
         ([Touched("a", ("p.py",), {"p.py": ["low_water"]}, {"p.py": False}), Touched("b", ("q.py",), {"q.py": ["low_water"]}, {"q.py": True})],
          "low_water(1)", {}, ("b", "changed low_water in q.py, which the failure names")),

@@ -114,7 +114,7 @@ def test_what_ran_nowhere_else_is_nobodys_alone() -> None:
     assert {r.value: r.advice for r in records(unseen)} == {"v1": "", "v2": ""}  # it could have shown nothing
 
 
-@pytest.mark.parametrize("size", [10, 60, 300])
+@pytest.mark.parametrize("size", [10, 60, 300, 800])
 def test_the_bound_is_passed_in_one_series_of_two_hundred(size: int) -> None:
     rng = np.random.default_rng(size)
     passed = np.mean([_scores(rng.random(size)).max() > _bound(size) for _ in range(6000)])

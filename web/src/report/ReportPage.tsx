@@ -80,7 +80,7 @@ function Told({ project, report, branch }: { project: string; report: BranchRepo
           </ul>
         </section>
       )}
-      {rankings && rankings.runs > 0 && <Pays project={project} rankings={rankings} />}
+      {rankings && rankings.runs > 0 && rankings.branch === report.now.branch && <Pays project={project} rankings={rankings} />}
       {fewer && fewer.length > 0 && <Matrix fewer={fewer} />}
     </>
   );
@@ -129,7 +129,7 @@ function Charts({ project, report, branch }: { project: string; report: BranchRe
   const trends = useQuery(trendsQuery(project, branch, 2000)).data;
   if (!trends) return null;
   const every = rowsOf(trends.runs);
-  const inside = every.filter((r) => r.at >= report.now.since && r.at <= report.now.until);
+  const inside = every.filter((r) => Date.parse(r.at) >= Date.parse(report.now.since) && Date.parse(r.at) <= Date.parse(report.now.until));
   const { runs, changes } = within(every, trends.changes, inside[0]?.number, inside.at(-1)?.number);
   return (
     <div className={classes.charts}>

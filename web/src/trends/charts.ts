@@ -23,7 +23,7 @@ export interface Chart {
   empty: boolean;
 }
 
-const seconds = (value: number) => duration(value);
+const seconds = (value: number) => (value > 0 && value < 1 ? `${value.toFixed(2)} s` : duration(value));
 const whole = (value: number) => value.toLocaleString("en");
 const percent = (value: number) => `${value.toFixed(1)} %`;
 

@@ -108,7 +108,7 @@ def _rows(now: _Part, before: _Part) -> list[ReportRow | None]:
         _sums("Tests that newly failed", "new", now, before),
         _newest("Tests, in the newest run", "tests", now, before, lambda v: f"{v:,.0f}"),
         _newest("Lines covered, in the newest run", "coverage", now, before, lambda v: f"{v:.1f} %"),
-        _row("Minutes of runners", (f"{now.minutes:,.0f}", f"{before.minutes:,.0f}")),
+        _row("Time of runners", (duration(60 * now.minutes), duration(60 * before.minutes))),
     ]
 
 
@@ -170,7 +170,7 @@ def _said(now: Side, before: Side, days: int, rows: list[ReportRow]) -> str:
         return f"{told}; there is nothing to compare that with."
     sure = [r for r in rows if r.better is not None]
     if not sure:
-        return f"{told}; nothing differs by more than chance."
+        return f"{told}; neither how often that is nor its times differ by more than chance."
     parts = [
         f"{r.title[:1].lower()}{r.title[1:]} {'better' if r.better else 'worse'} ({r.now}, was {r.before})"
         for r in sure

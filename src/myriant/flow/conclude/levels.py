@@ -138,7 +138,11 @@ def _is_on_a_branch(run: Run) -> bool:
 
 
 def said_short(change: SeriesChange) -> str:
-    """One line of a note: the measure, and the commit with which its level came."""
-    return (
-        f"{change.said.partition(', before it')[0].rpartition(' since ')[0]} since {change.commit[:7]} (#{change.run})"
-    )
+    """One line of a note: the measure, and the commit with which its level came, or may have come as well."""
+    level = change.said.partition(", before it")[0].rpartition(" since ")[0]
+    return f"{level} since {change.commit[:7]} (#{change.run}{said_or(change)})"
+
+
+def said_or(change: SeriesChange) -> str:
+    """With which other runs it may have come as well; empty where there are none."""
+    return f", or another of #{change.earliest} to #{change.latest}" if change.earliest != change.latest else ""

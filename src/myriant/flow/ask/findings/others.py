@@ -17,7 +17,7 @@ from myriant.core.states import DECIDED, TRUSTED
 from myriant.core.written import counted, duration, percent
 from myriant.flow.ask.findings.model import OtherFinding, OtherLine
 from myriant.flow.conclude.comparing import Compared
-from myriant.flow.conclude.levels import changes_at
+from myriant.flow.conclude.levels import changes_at, said_or
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.store.analysis import analysis_of
@@ -58,9 +58,9 @@ def others_of(
 
 def _levels(session: Session, row: Run) -> OtherFinding | None:
     """Measures of the branch whose level changed with this run, as the runs since tell."""
-    lines = [OtherLine(c.said) for c in changes_at(session, row)]
+    lines = [OtherLine(f"{c.said}; with this run{said_or(c)}") for c in changes_at(session, row)]
     say = "Seen over all its runs: what lasts, not what one run happened to measure. Trends draws it."
-    return _other("levels", f"{counted(len(lines), 'measure')} of the branch changed with this run", say, lines)
+    return _other("levels", f"{counted(len(lines), 'measure')} of the branch likely changed with this run", say, lines)
 
 
 def _other(kind: str, title: str, say: str, lines: Sequence[OtherLine]) -> OtherFinding | None:
