@@ -1,8 +1,9 @@
 """Mutants of flow, runner, api and store: which of them the nearest tests notice.
 
-`python -m tests.bench.mutants [EACH] [SEED] [SIDE BY SIDE]`: so many of each package, chosen by chance among everything
-that can be changed in its functions: a comparison turned, a condition denied, "and" for "or", a number one more, a call
-for its effect left out. Each runs the tests of its room until the first fails.
+`python -m tests.bench.mutants [EACH] [SEED] [SIDE BY SIDE] [REACHED]`: so many of each package, chosen by chance among
+everything that can be changed in its functions: a comparison turned, a condition denied, "and" for "or", a number one
+more, a call for its effect left out. Each runs the tests of its room until the first fails; with the folder in which
+`tests/bench/reached` has noted what each test reaches, the tests that reach it, the quickest first.
 """
 
 from __future__ import annotations
@@ -22,6 +23,7 @@ from tests.bench.altered import ROOT, Alteration, altered, run
 SOURCES = ROOT / "src/myriant"
 PACKAGES = ("flow", "runner", "api", "store")
 LONGEST = 1500.0
+BATCHES = (50.0, 250.0, 700.0)  # seconds of tests that are run before more are
 NEAREST = {
     "flow/intake": ["flow/test_events.py", "flow/test_projects.py", "flow/test_diagnosis.py"],
     "flow/planning": ["flow/test_events.py", "flow/test_trust.py"],
@@ -131,34 +133,79 @@ def chosen(each: int, seed: int) -> list[Mutant]:
     return found
 
 
-def measure(each: int = 16, seed: int = 11, side_by_side: int = 4) -> None:
+@dataclass(frozen=True, slots=True)
+class Reached:
+    """Which tests reach a statement, by file and line, and the seconds that each takes."""
+
+    tests: dict[tuple[str, int], set[str]]
+    seconds: dict[str, float]
+
+    def batches(self, mutant: Mutant) -> list[list[str]] | None:
+        """The tests that reach a mutant, the quickest first, in growing batches; None where nothing was noted."""
+        if mutant.file.startswith("runner/inside"):
+            return None
+        tree = ast.parse((SOURCES / mutant.file).read_text())
+        around = [
+            node for node in ast.walk(tree)
+            if isinstance(node, ast.stmt) and node.lineno <= mutant.line <= (node.end_lineno or node.lineno)
+        ]  # fmt: skip
+        line = max(node.lineno for node in around)
+        left = sorted(self.tests.get((mutant.file, line), ()), key=lambda t: self.seconds.get(t, 60.0))
+        found: list[list[str]] = []
+        for most in BATCHES:
+            taken: list[str] = []
+            while left and (not taken or sum(self.seconds.get(t, 60.0) for t in [*taken, left[0]]) <= most):
+                taken.append(left.pop(0))
+            found += [taken] if taken else []
+        return found
+
+
+def reached_in(folder: Path) -> Reached:
+    tests: dict[tuple[str, int], set[str]] = {}
+    for file in folder.glob("seen-*"):
+        for row in file.read_text().splitlines():
+            test, path, line = row.rsplit("\t", 2)
+            tests.setdefault((path, int(line)), set()).add(test)
+    told = (row.rsplit("\t", 1) for file in folder.glob("tests-*") for row in file.read_text().splitlines())
+    return Reached(tests, {test: float(seconds) for test, seconds in told})
+
+
+def measure(each: int = 16, seed: int = 11, side_by_side: int = 4, reached: str = "") -> None:
     mutants = chosen(each, seed)
+    known = reached_in(Path(reached)) if reached else None
     with ThreadPoolExecutor(side_by_side) as threads:
-        caught = list(threads.map(_try, mutants))
+        caught = list(threads.map(lambda m: _try(m, known), mutants))
     by_package = {p: [c for m, c in zip(mutants, caught, strict=True) if m.file.startswith(f"{p}/")] for p in PACKAGES}
     rows = {p: {"mutants": len(c), "caught": sum(c)} for p, c in by_package.items()}
     line = {"measure": "mutants", "seed": seed, "mutants": len(caught), "caught": sum(caught), **rows}
     print(json.dumps(line), flush=True)
 
 
-def _try(mutant: Mutant) -> bool:
+def _try(mutant: Mutant, reached: Reached | None) -> bool:
     text = (SOURCES / mutant.file).read_text()
     was = text[mutant.begin : mutant.end]
     line = text.splitlines()[mutant.line - 1].strip()
     # the whole text around it makes the place unique
     change = Alteration(mutant.file, text, text[: mutant.begin] + mutant.now + text[mutant.end :])
     room = max((r for r in NEAREST if mutant.file.startswith(r)), key=len)
+    batches = reached.batches(mutant) if reached is not None else None
+    if batches is None:
+        batches = [[f"tests/{t}" for t in NEAREST[room]]]
     began = time.monotonic()
-    words = ["pytest", "-x", "-q", "-p", "no:cacheprovider", *(f"tests/{t}" for t in NEAREST[room])]
+    caught, by = False, "" if batches else "no test reaches it"
     with altered(change) as folder:
-        status, said = run(folder, words, LONGEST)
-    failed = next((row for row in said.splitlines() if row.startswith(("FAILED", "ERROR"))), "")
-    caught = status != 0
-    by = failed[:160] if status is not None else "it hangs"
+        for batch in batches:
+            status, said = run(folder, ["pytest", "-x", "-q", "-p", "no:cacheprovider", *batch], LONGEST)
+            failed = next((row for row in said.splitlines() if row.startswith(("FAILED", "ERROR"))), "")
+            caught, by = status != 0, failed[:160] if status is not None else "it hangs"
+            if caught:
+                break
+    tests = sum(map(len, batches))
     told = {"measure": "mutant", "file": mutant.file, "line": mutant.line, "code": line, "was": was, "now": mutant.now}
-    print(json.dumps({**told, "caught": caught, "by": by, "seconds": round(time.monotonic() - began)}), flush=True)
+    took = round(time.monotonic() - began)
+    print(json.dumps({**told, "caught": caught, "by": by, "tests": tests, "seconds": took}), flush=True)
     return caught
 
 
 if __name__ == "__main__":
-    measure(*(int(word) for word in sys.argv[1:4]))
+    measure(*(int(word) for word in sys.argv[1:4]), *sys.argv[4:5])

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import html
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 
 import numpy as np
 import pytest
 import sqlalchemy as sa
 
 from conftest import World
-from myriant.flow.conclude.levels import changes_at, said_short, seen_with
+from myriant.flow.ask.report import BranchReport, ReportLine, ReportRow, Side
+from myriant.flow.ask.report_page import report_html
+from myriant.flow.conclude.levels import SeriesChange, changes_at, said_short, seen_with
 from myriant.flow.keep.retention import keep_todays_sizes
 from myriant.flow.site import Site
 from myriant.store.tables import Project, Run
@@ -61,9 +65,63 @@ def test_a_report_says_what_differs_beyond_chance(
     rows = {r["title"]: r for r in found["rows"]}
     assert int(rows["Tests that newly failed"]["now"]) == found["now"]["held"]
     other = world.get(f"/projects/{name}/report", days=10, beside="none")
-    assert other["before"] == {**other["now"], "branch": "none", "runs": 0, "held": 0}
+    assert other["before"] == {**other["now"], "branch": "none", "title": "none", "runs": 0, "held": 0}
     assert "there is nothing to compare that with" in other["said"]
     assert "Nothing was judged" in world.get(f"/projects/{name}/report", days=10, branch="none")["said"]
+
+
+def _released(site: Site, name: str, tags: dict[str, int]) -> None:
+    """Tags of a filled project, each just after a run of the branch."""
+    with site.store.transaction() as session:
+        project = session.scalars(sa.select(Project).where(Project.name == name)).one()
+        for n, (tag, after) in enumerate(tags.items(), 500):
+            made = session.scalars(sa.select(Run.created_at).where(Run.project_id == project.id, Run.number == after))
+            session.add(
+                Run(
+                    project_id=project.id, number=n, event="tag", context=f"tag {tag}", branch="", tag=tag, commit=f"{n:040x}",
+                    state="passed", verdict="clear", depth=n, created_at=made.one() + timedelta(seconds=1),
+                )
+            )  # fmt: skip
+
+
+def test_a_report_of_a_release_is_of_the_way_to_it(world: World, tmp_path: Path) -> None:
+    site = world.installation.site
+    assert site is not None
+    _filled(site, "released", 10, 0.6, 90)
+    _released(site, "released", {"v1": 12, "v2": 40, "v3": 75})
+    found = world.get("/projects/released/report", release="v3")
+    assert (found["now"]["title"], found["now"]["runs"]) == ("v3", 35) and found["releases"] == ["v3", "v2", "v1"]
+    assert (found["before"]["title"], found["before"]["runs"]) == ("v2", 28)
+    assert found["said"].startswith("main: 35 runs since release v2, ")
+    other = world.get("/projects/released/report", release="v2", beside="v1")
+    assert (other["now"]["runs"], other["before"]["runs"]) == (28, 12)
+    first = world.get("/projects/released/report", release="v1")
+    assert (
+        first["before"]["runs"] == 0
+        and "since the beginning" in first["said"]
+        and "nothing to compare" in first["said"]
+    )
+    for wrong in ({"release": "v9"}, {"release": "v1", "beside": "v9"}):
+        assert world.http.get("/projects/released/report", params=wrong).status_code == 404, wrong
+    page = world.http.get("/projects/released/report.html", params={"release": "v3"}).text
+    assert page.count("<svg") == 3 and "<script" not in page and "v2" in page and found["said"] in html.unescape(page)
+    paper = world.http.get("/projects/released/report.pdf", params={"release": "v3"})
+    assert paper.status_code == 200 and paper.content.startswith(b"%PDF-") and b"%%EOF" in paper.content[-64:]
+    said = world.command("report", "released", "--release", "v3", "--to", str(tmp_path / "r.pdf"))
+    assert said.returncode == 0 and (tmp_path / "r.pdf").read_bytes().startswith(b"%PDF-"), said.stderr
+    assert "35 runs since release v2" in world.command("report", "released", "--release", "v3").stdout
+    assert world.command("report", "released", "--to", str(tmp_path / "r.txt")).returncode == 2
+
+
+def test_what_came_from_outside_stands_on_the_page_as_what_it_is() -> None:
+    side = Side("<i>main", "<i>main", datetime.now(UTC), datetime.now(UTC), 1, 0)
+    row = ReportRow("Runs & more", "<b>1", '"2"', None, "<u>no more</u>")
+    change = SeriesChange("x", "a < b", 2, 1, 2, "c" * 40, "<script>alert(1)</script>", 1.0, 2.0, worse=True)
+    report = BranchReport("<h2>said", side, side, [row], [change], False, [])
+    page = report_html("<p>project", report, [ReportLine("<line>", [1.0, None, 2.0, 3.0], str)], 'http://a/"x')
+    for wild in ("<i>main", "<b>1", "<u>no", "<script>", "<h2>said", "<p>project", "<line>", '/"x'):
+        assert wild not in page, wild
+    assert page.count("M") >= 2, "a gap breaks the line"
 
 
 def test_sizes_are_those_of_the_database_and_their_growth_is_told_after_a_week(world: World) -> None:

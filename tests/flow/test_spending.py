@@ -6,6 +6,7 @@ import csv
 from datetime import datetime
 
 import pytest
+import sqlalchemy as sa
 
 from conftest import World, junit
 
@@ -46,6 +47,28 @@ def test_minutes_are_those_of_the_attempts_and_what_was_taken_over_took_none(wor
     assert near == (["costly"] if told["nearly_spent"] else [])
     world.http.patch("/projects/costly", json={"budget": 0})
     assert world.get("/projects/costly/cost")["budget"] is None
+    by_event = {"push": 1_000_000, "schedule": 40}
+    assert world.http.patch("/projects/costly", json={"event_budgets": by_event}).status_code == 200
+    events = {e["name"]: e for e in world.get("/projects/costly/cost")["events"]}
+    assert {n: (e["budget"], e["nearly_spent"]) for n, e in events.items()} == {
+        "push": (1_000_000, False), "schedule": (40, False),
+    }  # fmt: skip
+    assert events["schedule"]["said"] == "0 min so far this month, 0 % of the 40 of the budget."
+    site = world.installation.site
+    assert site is not None
+    with site.store.transaction() as session:
+        session.execute(sa.text("UPDATE attempt SET started_at = attempt.ended_at - interval '2 days' FROM cell, run, project "
+                                "WHERE attempt.cell_id = cell.id AND cell.run_id = run.id AND run.number = 1 AND "
+                                "run.project_id = project.id AND project.name = 'costly'"))  # fmt: skip
+    world.http.patch("/projects/costly", json={"event_budgets": {"push": 3000, "schedule": 0}})
+    told = world.get("/projects/costly/cost")
+    assert {e["name"]: e["budget"] for e in told["events"]} == {"push": 3000} and told["budget"] is None
+    near = [b for b in world.get("/desk")["budgets"] if b["project"] == "costly"]
+    spent = told["events"][0]["minutes"]
+    assert [b["said"].startswith("push: ") for b in near] == [True] and spent > 2880, told["events"]
+    assert world.http.patch("/projects/costly", json={"event_budgets": {"noon": 3}}).status_code == 422
+    world.http.patch("/projects/costly", json={"event_budgets": {"push": 0}})
+    assert all(b["project"] != "costly" for b in world.get("/desk")["budgets"])
 
 
 def test_rankings_say_what_was_pushed(world: World) -> None:

@@ -21,7 +21,7 @@ from myriant.flow.announce.hearing import tell_gathered
 from myriant.flow.announce.people import AUTHORS, cleared, not_yet, owners_of
 from myriant.flow.announce.sending import deliver
 from myriant.flow.announce.ways import tell_ways
-from myriant.flow.keep.mornings import tell_mornings
+from myriant.flow.keep.mornings import tell_mornings, times_of
 from myriant.flow.keep.notices import tell_notices
 from myriant.flow.sealing import as_sealed, seal
 from myriant.store.engine import Store
@@ -374,6 +374,17 @@ def test_the_morning_page_says_what_may_be_used_and_what_happened_and_is_sent_on
     rows = sent(telling, "dawn", "sent")
     assert [r["said"] for r in rows] == ["the morning page"], rows
     assert [str(m["Subject"]) for _, m in mails.mails] == ["[dawn] this morning: it may not be used"]
+    way(telling, "dawn", "week", kind="mail", to=["ada@tidewater.example"], morning="monday 07:30 UTC", page="report")
+    mails.mails.clear()
+    assert tell_mornings(site, next(times_of("monday 07:30 UTC").after(datetime.now(UTC))))
+    nothing_waits(telling, "dawn")
+    assert "the report" in [r["said"] for r in sent(telling, "dawn", "sent")]
+    report = next(m for _, m in mails.mails if str(m["Subject"]) == "[dawn] report of 7 days")
+    files = {f.get_filename(): f.get_payload(decode=True) for f in report.walk() if f.get_filename()}
+    assert (
+        files["report.pdf"].startswith(b"%PDF-") and b"main: 2 runs in 7 days, 1 of them held" in files["report.html"]
+    )
+    telling.http.delete("/projects/dawn/ways/week")
     repo.pushed({"report.xml": PASSES}, "Float it")
     # what was once there, was mended and is there again is new
     noon = datetime.now(UTC).isoformat()
@@ -382,7 +393,7 @@ def test_the_morning_page_says_what_may_be_used_and_what_happened_and_is_sent_on
     assert (cause["new"], cause["run"]) == (True, 5), cause
     repo.pushed({"report.xml": PASSES}, "Float it again")
     told = telling.get("/projects/dawn/morning", since=datetime.now(UTC).isoformat())
-    assert told["usable"] is True and len(sent(telling, "dawn")) == 1
+    assert told["usable"] is True and all(r["way"] == "dawn" for r in sent(telling, "dawn"))
 
 
 NOTIFY = """[notify]

@@ -37,10 +37,11 @@ def store(world: World) -> Iterator[Store]:
     assert site is not None
     url = make_url(site.store.engine.url.render_as_string(hide_password=False))
     name = f"schema_{os.getpid()}"
-    admin = sa.create_engine(url, isolation_level="AUTOCOMMIT")
+    owner = make_url(world.installation.database.owner_url).set(drivername=url.drivername)
+    admin = sa.create_engine(owner, isolation_level="AUTOCOMMIT")
     with admin.connect() as connection:
         connection.execute(sa.text(f"DROP DATABASE IF EXISTS {name} WITH (FORCE)"))
-        connection.execute(sa.text(f"CREATE DATABASE {name}"))
+        connection.execute(sa.text(f"CREATE DATABASE {name} OWNER {url.username}"))
     made = Store(url.set(database=name).render_as_string(hide_password=False))
     yield made
     made.close()

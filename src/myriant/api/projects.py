@@ -8,6 +8,7 @@ from fastapi import APIRouter, HTTPException, Query
 from pydantic import BaseModel, Field
 
 from myriant.api.access import ADMIN, MAINTAINER, VIEWER, ThePerson, TheSite
+from myriant.core.states import EventKind
 from myriant.flow.ask.audit import AuditLine, audit_lines
 from myriant.flow.ask.desk import Desk, desk_view
 from myriant.flow.ask.projects import Kept, ProjectLine, kept_of, project_line, project_lines
@@ -66,6 +67,7 @@ class ProjectChange(BaseModel):
     stranger_minutes: int | None = Field(None, ge=0, le=100_000_000)  # 0: no bound
     drill: str | None = Field(None, max_length=200)
     budget: int | None = Field(None, ge=0, le=100_000_000)  # minutes a month; 0: none
+    event_budgets: dict[EventKind, Annotated[int, Field(ge=0, le=100_000_000)]] | None = None  # the same by event
 
 
 class Named(BaseModel):

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import hashlib
+from dataclasses import asdict
 from typing import Annotated
+from urllib.parse import urlencode
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import APIRouter, Depends, Query, Request, Response
 from pydantic import AwareDatetime, BaseModel, TypeAdapter
 
 from myriant.api.access import MEMBER, OPEN, VIEWER, TheSite
@@ -13,6 +15,7 @@ from myriant.api.shortly import Shortly
 from myriant.core.plan.matrix_change import CHANGES
 from myriant.core.telling.badge import svg
 from myriant.core.telling.morning import Morning, morning_text
+from myriant.flow.announce.printing import CannotPrint, printed
 from myriant.flow.ask.badges import badge_of
 from myriant.flow.ask.cost import Cost, cost_of, cost_table
 from myriant.flow.ask.feeds import Outcomes, atom_of, calendar_of
@@ -21,10 +24,13 @@ from myriant.flow.ask.fewer import FewerCells, fewer_cells
 from myriant.flow.ask.morning import morning as _morning
 from myriant.flow.ask.rankings import MOST_RUNS as MOST_RANKED
 from myriant.flow.ask.rankings import Rankings, rankings_of
-from myriant.flow.ask.report import MOST_DAYS, BranchReport, report_of
+from myriant.flow.ask.report import MOST_DAYS, Asked, BranchReport, report_of, report_with_lines
+from myriant.flow.ask.report_page import report_html
 from myriant.flow.ask.trends import MOST_RUNS, Trends, trends_of, trends_parquet, trends_table
-from myriant.flow.ask.versions import MOST_COMPARED, Versions, WhatIf, versions_of, what_if
+from myriant.flow.ask.versions import MOST_COMPARED, TwoValues, Versions, WhatIf, two_values, versions_of, what_if
+from myriant.flow.errors import Refused
 from myriant.flow.keep.badges import badge_key as _badge_key
+from myriant.flow.site import Site
 
 router = APIRouter()
 _ASKED_ANEW = {"Cache-Control": "no-cache", "X-Content-Type-Options": "nosniff"}
@@ -78,16 +84,61 @@ def fewer(site: TheSite, project: str, runs: Annotated[int, Query(ge=1, le=MOST_
     return fewer_cells(site, project, runs)
 
 
-@router.get("/projects/{project}/report", dependencies=[VIEWER])
-def report(
-    site: TheSite,
-    project: str,
+def _asked(
     days: Annotated[int, Query(ge=1, le=MOST_DAYS)] = 30,
     branch: Annotated[str | None, Query(max_length=500)] = None,
     beside: Annotated[str | None, Query(max_length=500)] = None,
-) -> BranchReport:
-    """The newest days of a branch beside the same number of days before, or beside another branch."""
-    return report_of(site, project, days, branch, beside)
+    release: Annotated[str | None, Query(max_length=500)] = None,
+) -> Asked:
+    return Asked(days, branch, beside, release)
+
+
+_Asked = Annotated[Asked, Depends(_asked)]
+
+
+@router.get("/projects/{project}/report", dependencies=[VIEWER])
+def report(site: TheSite, project: str, asked: _Asked) -> BranchReport:
+    """The newest days of a branch beside as many before, or another branch; the way to a release beside another's."""
+    return report_of(site, project, asked)
+
+
+def _page(site: Site, project: str, asked: Asked) -> str:
+    told, lines = report_with_lines(site, project, asked)
+    wanted = {k: v for k, v in asdict(asked).items() if v is not None}
+    return report_html(project, told, lines, f"{site.address}/p/{project}/report?{urlencode(wanted)}")
+
+
+@router.get("/projects/{project}/report.html", response_class=Response, dependencies=[VIEWER])
+def report_as_page(site: TheSite, project: str, asked: _Asked) -> Response:
+    """The same as a page for print that needs nothing else."""
+    headers = {"Content-Disposition": 'attachment; filename="report.html"', "X-Content-Type-Options": "nosniff"}
+    return Response(_page(site, project, asked), media_type="text/html; charset=utf-8", headers=headers)
+
+
+@router.get("/projects/{project}/report.pdf", response_class=Response, dependencies=[VIEWER])
+def report_as_pdf(site: TheSite, project: str, asked: _Asked) -> Response:
+    """The same as PDF, where the server's machine has Chromium."""
+    page = _page(site, project, asked)
+    try:
+        data = printed(page)
+    except CannotPrint as error:
+        raise Refused(f"no PDF can be made: {error}", "print the report's page from your browser") from error
+    headers = {"Content-Disposition": 'attachment; filename="report.pdf"', "X-Content-Type-Options": "nosniff"}
+    return Response(data, media_type="application/pdf", headers=headers)
+
+
+@router.get("/projects/{project}/versions/beside", dependencies=[VIEWER])
+def version_beside(
+    site: TheSite,
+    project: str,
+    job: Annotated[str, Query(max_length=200)],
+    dimension: Annotated[str, Query(max_length=200)],
+    one: Annotated[str, Query(max_length=200)],
+    other: Annotated[str, Query(max_length=200)],
+    runs: Annotated[int, Query(ge=1, le=MOST_COMPARED)] = 300,
+) -> TwoValues:
+    """Two values of a dimension beside each other: what each failed and took where the other ran too."""
+    return two_values(site, project, job, dimension, one, other, runs)
 
 
 @router.get("/projects/{project}/versions/what-if", dependencies=[VIEWER])

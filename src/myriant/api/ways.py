@@ -9,7 +9,7 @@ from fastapi import Path as ApiPath
 from pydantic import BaseModel, Field
 
 from myriant.api.access import MAINTAINER, MEMBER, VIEWER, ThePerson, TheSite
-from myriant.core.states import Wants
+from myriant.core.states import Page, Wants
 from myriant.core.telling.template import VALUES
 from myriant.flow.announce.sending import Answer
 from myriant.flow.keep.hearers import HearerView
@@ -32,7 +32,8 @@ class NewWay(BaseModel):
     branches: list[Annotated[str, Field(max_length=500)]] = Field([], max_length=50)
     events: list[Literal["push", "pull-request", "tag", "schedule"]] = Field([], max_length=10)
     on: bool = True
-    morning: str = Field("", max_length=200)  # "weekday 07:30 Europe/Oslo"
+    morning: str = Field("", max_length=200)  # "weekday 07:30 Europe/Oslo": a page is told then
+    page: Page = Page.MORNING
     url: str = Field("", max_length=2000)
     method: str = Field("POST", max_length=10)
     headers: dict[str, Annotated[str, Field(max_length=4000)]] = Field(default_factory=dict, max_length=30)

@@ -50,6 +50,10 @@ class Connection:
         answer = self._send("GET", path)
         return plain(answer.text) if answer.status_code < 400 else str(self._answer(answer))
 
+    def data(self, path: str) -> bytes:
+        answer = self._send("GET", path)
+        return answer.content if answer.status_code < 400 else bytes(self._answer(answer))
+
     @property
     def authorization(self) -> str:
         return str(self._http.headers["Authorization"])

@@ -133,6 +133,7 @@ def rotate(data: Annotated[Path, typer.Option(help="The data directory.", defaul
     fresh = place.key.with_suffix(".new")
     fresh.unlink(missing_ok=True)
     make_key(fresh)
+    place.owned_as_beside(fresh)
     count = rotate_key(site_beside(data), fresh)
     os.replace(fresh, place.key)  # noqa: PTH105  # the old key is gone in the same moment
     typer.echo(f"{count} secrets are sealed with a new key: {place.key}")

@@ -96,6 +96,14 @@ def worker() -> None:
     run_worker(site_from_environment())
 
 
+@app.command(hidden=True)
+def door(place: Path, user: int) -> None:
+    """Serve this machine's repositories with their owners' rights (a part of `myriant up` as root)."""
+    from myriant.repos.door import keep_door
+
+    keep_door(place, user)
+
+
 @app.command()
 def runner(
     server: Annotated[str, typer.Option(help="The server's address.")],
@@ -184,6 +192,35 @@ def morning(
     text = json.dumps(found, indent=1) if as_json else server.text(f"{at}.txt?{urlencode({'zone': zone})}").rstrip()
     typer.echo(text)
     raise typer.Exit({True: 0, False: 1, None: 3}[found["usable"]])
+
+
+@app.command()
+def report(
+    project: Annotated[str, typer.Argument(help="The project.")],
+    days: Annotated[int, typer.Option(min=1, help="So many of the newest days, beside as many before.")] = 30,
+    branch: Annotated[str | None, typer.Option(help="Another branch than the main one.")] = None,
+    release: Annotated[
+        str | None, typer.Option(help="The way to this release, beside the way to the one before.")
+    ] = None,
+    beside: Annotated[str | None, typer.Option(help="Another branch, or another release, to stand beside it.")] = None,
+    to: Annotated[Path | None, typer.Option(help="Write it there: a name that ends in .html or .pdf.")] = None,
+) -> None:
+    """Say how a branch did: what held, what differs from before, where its levels changed."""
+    server, at = Connection(), f"/projects/{project}/report"
+    asked = {"days": days, "branch": branch, "release": release, "beside": beside}
+    if to is None:
+        found = server.get(at, **asked)
+        typer.echo(found["said"])
+        for row in found["rows"]:
+            typer.echo(f"  {row['title']:<36} {row['now']:>18} {row['before']:>18}  {row['said']}".rstrip())
+        for change in found["changes"]:
+            typer.echo(f"  {change['said']}: #{change['run']} {change['title']}")
+        return
+    if to.suffix not in (".html", ".pdf"):
+        stop(f"{to} names no kind of file that a report can be", "let it end in .html or .pdf", status=2)
+    wanted = urlencode({k: v for k, v in asked.items() if v is not None})
+    to.write_bytes(server.data(f"{at}{to.suffix}?{wanted}"))
+    typer.echo(f"written: {to}")
 
 
 @app.command()

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from myriant.cli.errors import Trouble
+from myriant.cli.users import User
 
 LEAST_FREE = 300 << 20
 
@@ -42,6 +43,11 @@ class Place:
         return self.private / "key"
 
     @property
+    def door(self) -> Path:
+        """Where server and worker reach the door to this machine's repositories (repos/door.py)."""
+        return self.private / "door"
+
+    @property
     def blobs(self) -> Path:
         return self.data / "private" / "blobs"
 
@@ -57,12 +63,14 @@ class Place:
     def demo(self) -> Path:
         return self.data / "demo"
 
-    def prepare(self) -> None:
-        """Make the folders. Raises Trouble when there is no room or no right to."""
+    def prepare(self, owner: User | None = None) -> None:
+        """Make the folders, the private one for its owner where there is one. Raises Trouble without room or right."""
         try:
             self.data.mkdir(parents=True, exist_ok=True)
             self.data.chmod(0o711)
             self.private.mkdir(exist_ok=True, mode=0o700)
+            if owner is not None:
+                self.give_to(owner)
         except OSError as error:
             raise Trouble(
                 f"the data directory {self.data} cannot be made: {error.strerror}", "choose another with --data"
@@ -73,6 +81,23 @@ class Place:
                 f"the disk of {self.data} has {free >> 20} MB left, at least {LEAST_FREE >> 20} MB are needed",
                 "make room, or choose another disk with --data",
             )
+
+    def give_to(self, owner: User) -> None:
+        """Make all that server and worker work with theirs: also what root has written since."""
+        theirs = (owner.uid, owner.gid)
+        for folder, folders, files in os.walk(self.private):
+            at = Path(folder)
+            for path in (at, *(at / name for name in files), *(at / name for name in folders)):
+                status = path.lstat()
+                if path not in (self.connection, self.private / "lock") and (status.st_uid, status.st_gid) != theirs:
+                    os.chown(path, *theirs, follow_symlinks=False)
+        self.private.chmod(0o2770)  # what root adds while they run can be worked on by them: their group, its umask
+
+    def owned_as_beside(self, file: Path) -> None:
+        """Give a file that root has written in the private folder to the folder's owner."""
+        if os.geteuid() == 0:
+            beside = self.private.stat()
+            os.chown(file, beside.st_uid, beside.st_gid)
 
     def write_connection(self, address: str, token: str, database: str) -> None:
         """How commands on this machine reach the server; readable by its owner only."""

@@ -10,6 +10,8 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
+from myriant.cli.users import User
+
 
 @dataclass(slots=True)
 class Part:
@@ -17,12 +19,16 @@ class Part:
 
     name: str
     words: list[str]
+    user: User | None = None  # whose process it is; None: ours
     process: subprocess.Popen[bytes] | None = None
     lost: int = 0
     again_at: float = 0.0
 
     def start(self, environment: dict[str, str]) -> None:
-        command = ["setpriv", "--pdeathsig", "TERM", "--", sys.executable, "-m", "myriant.cli.main", *self.words]
+        theirs = self.user.words() if self.user is not None else []
+        command = [
+            "setpriv", *theirs, "--pdeathsig", "TERM", "--", sys.executable, "-m", "myriant.cli.main", *self.words
+        ]  # fmt: skip
         self.process = subprocess.Popen(command, env=environment, stdin=subprocess.DEVNULL, start_new_session=True)
 
 
@@ -32,8 +38,8 @@ class Parts:
     environment: dict[str, str] = field(default_factory=lambda: dict(os.environ))
     parts: list[Part] = field(default_factory=list)
 
-    def start(self, name: str, words: list[str]) -> None:
-        part = Part(name, words)
+    def start(self, name: str, words: list[str], user: User | None = None) -> None:
+        part = Part(name, words, user)
         part.start(self.environment)
         self.parts.append(part)
 

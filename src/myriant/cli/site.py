@@ -20,6 +20,7 @@ def site_beside(data: Path) -> Site:
         said = json.loads(place.connection.read_text())
     except (OSError, ValueError):
         stop(f"no Myriant runs on {data}", "start it with: myriant up")
+    os.umask(0o002)  # what root adds here the server works on
     return Site(Store(said["database"]), Blobs(str(place.blobs)), place.mirrors, said["address"], place.key)
 
 

@@ -20,6 +20,7 @@ from myriant.cli.database import Database, free_port
 from myriant.cli.errors import Trouble
 from myriant.cli.place import Place
 from myriant.cli.processes import Parts
+from myriant.cli.users import User, server_user
 from myriant.flow.keep.people import ensure_account, make_token, sign_in_link
 from myriant.flow.keep.projects import seal_passwords
 from myriant.flow.sealing import make_key
@@ -48,11 +49,15 @@ class Installation:
         self.database = Database(place.postgres)
         self.parts = Parts(tell)
         self.site: Site | None = None
+        self.user: User | None = None  # of server and worker, where they have one of their own
         self._open = ExitStack()
 
     def begin(self) -> Site:
         """Start every part and wait until the server answers. Raises Trouble."""
-        self.place.prepare()
+        self.user = server_user(self.say)
+        self.place.prepare(self.user)
+        if self.user is not None:
+            os.umask(0o002)  # what we add to their folders ourselves they can work on
         self._lock()
         _port_is_free(self.port)
         self.say("starting the database")
@@ -63,6 +68,7 @@ class Installation:
         store.migrate()
         self.site = Site(store, Blobs(str(self.place.blobs)), self.place.mirrors, self.address, self.place.key)
         make_key(self.place.key)
+        self.place.owned_as_beside(self.place.key)
         seal_passwords(self.site)
         account = ensure_account(self.site, ADMIN, "admin")
         with store.transaction() as session:
@@ -88,9 +94,12 @@ class Installation:
                 "shelf",
                 ["stand-in", "shelf", "--folder", str(self.place.demo / "shelf"), "--port", str(self.shelf_port)],
             )
+        if self.user is not None:
+            self.parts.environment["MYRIANT_DOOR"] = str(self.place.door)
+            self.parts.start("door", ["door", str(self.place.door), str(self.user.uid)])
         self.say("starting server, worker and runner")
-        self.parts.start("server", ["server", "--port", str(self.port)])
-        self.parts.start("worker", ["worker"])
+        self.parts.start("server", ["server", "--port", str(self.port)], self.user)
+        self.parts.start("worker", ["worker"], self.user)
         self.parts.start(
             "runner",
             [
@@ -198,6 +207,8 @@ def up(
             shelf = f"http://127.0.0.1:{installation.shelf_port}"
             prepare(quick, installation.place.demo, share, say, host, shelf)
             quick.store.close()
+            if installation.user is not None:
+                installation.place.give_to(installation.user)
         say(f"ready after {time.monotonic() - began:.1f} s; stop with Ctrl-C")
         if prepare is not None:
             typer.echo(f"\n  a made-up host of its code: {host}\n  a made-up shelf for its packages: {shelf}")

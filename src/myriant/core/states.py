@@ -119,6 +119,13 @@ class Wants(StrEnum):
     NOTHING = "nothing"
 
 
+class Page(StrEnum):
+    """What a way tells at its times, in place of outcomes."""
+
+    MORNING = "morning"
+    REPORT = "report"
+
+
 class BatchState(StrEnum):
     """Of several pull requests that are tested together."""
 

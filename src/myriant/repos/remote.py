@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from urllib.parse import urlsplit, urlunsplit
 
+from myriant.repos.door import served_by
 from myriant.repos.git import GitError, git, is_object_id
 
 _HERE = Path(__file__).parent
@@ -46,11 +47,15 @@ class Remote:
 
     def _served(self, program: str) -> str:
         path = self.local
+        if path is None:
+            return ""
+        if os.geteuid() != 0:
+            return served_by(program)
         try:
-            owner = path.stat() if path is not None else None
+            owner = path.stat()
         except OSError:
             return ""
-        if owner is None or os.geteuid() != 0 or owner.st_uid == 0:
+        if owner.st_uid == 0:
             return ""
         return f"setpriv --reuid {owner.st_uid} --regid {owner.st_gid} --clear-groups git {program}"
 

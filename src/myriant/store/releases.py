@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Any, NamedTuple
 
 from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import distinct_on
@@ -48,6 +48,21 @@ def failed_housekeeping(session: Session) -> Sequence[tuple[str, int, str, str]]
     found = newest.subquery()
     query = select(found.c.name, found.c.number, found.c.job, found.c.reason).where(found.c.state != State.PASSED)
     return session.execute(query.order_by(found.c.name, found.c.number)).all()
+
+
+class ReleasePast(NamedTuple):
+    """A tag and when it was first seen."""
+
+    tag: str
+    at: datetime
+
+
+def releases_of_project(session: Session, project_id: int, most: int = 500) -> list[ReleasePast]:
+    """The newest tags that were tested, the oldest of them first."""
+    seen = func.min(Run.created_at)
+    query = select(Run.tag, seen).where(Run.project_id == project_id, Run.event == EventKind.TAG, Run.tag != "")
+    rows = session.execute(query.group_by(Run.tag).order_by(seen.desc(), Run.tag.desc()).limit(most)).all()
+    return [ReleasePast(*row) for row in reversed(rows)]
 
 
 def runs_with_releases(session: Session, project_id: int, most: int) -> Sequence[Run]:

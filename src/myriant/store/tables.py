@@ -36,6 +36,7 @@ from myriant.core.states import (
     ControlState,
     EventKind,
     Mark,
+    Page,
     Place,
     PullState,
     SearchState,
@@ -66,8 +67,8 @@ class Word(TypeDecorator[Any]):
 
 
 _WORDS: tuple[type[StrEnum], ...] = (
-    ApprovalState, BatchState, Content, ControlState, EventKind, Mark, Place, PullState, SearchState, State, Verdict,
-    Wants, Why,
+    ApprovalState, BatchState, Content, ControlState, EventKind, Mark, Page, Place, PullState, SearchState, State,
+    Verdict, Wants, Why,
 )  # fmt: skip
 
 
@@ -133,6 +134,7 @@ class Project(Base):
     tracker: Mapped[str] = mapped_column(server_default="")  # where the team's notes lie: https://…/{id}
     keep_days: Mapped[int | None]  # how long logs and files of older runs are kept; None: for ever
     budget: Mapped[int | None]  # minutes of runners a month that it may take; None: nobody said
+    event_budgets: Mapped[Json] = mapped_column(server_default="{}")  # the same by event
     badge_key: Mapped[str] = mapped_column(server_default="")  # stands in the addresses of its badges
     pull_refs: Mapped[str] = mapped_column(server_default="")  # refs that are pull requests: refs/changes/*/head
     pull_target: Mapped[str] = mapped_column(server_default="")  # into which they go; empty: the main branch
@@ -339,8 +341,9 @@ class Way(Base):
     branches: Mapped[list[str]] = mapped_column(server_default="{}")  # globs; none: all
     events: Mapped[list[str]] = mapped_column(server_default="{}")  # push, pull-request, …; none: all
     on: Mapped[bool] = mapped_column("in_force", server_default=text("true"))
-    morning: Mapped[str] = mapped_column(server_default="")  # "weekday 07:30 Europe/Oslo": its morning page
+    morning: Mapped[str] = mapped_column(server_default="")  # "weekday 07:30 Europe/Oslo": a page is told then
     morning_at: Mapped[datetime | None]  # when it comes next; None: outcomes are told
+    page: Mapped[Page] = mapped_column(server_default="morning")  # which
     by: Mapped[str]
     at: Mapped[datetime] = _now()
 

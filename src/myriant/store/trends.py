@@ -115,8 +115,9 @@ def minutes_between(session: Session, project_id: int, context: str, since: date
     return float(session.scalar(query) or 0.0)
 
 
-def cell_totals(session: Session, runs: Sequence[int]) -> Sequence[tuple[int, str, str, Any, bool, int, float]]:
-    """Run, job, key, values, advisory, new failures and seconds of each ended cell of these runs, reused ones apart.
+def cell_totals(session: Session, runs: Sequence[int]) -> Sequence[tuple[int, str, str, Any, bool, int, float, bool]]:
+    """Run, job, key, values, advisory, new failures, seconds and whether it failed at all, of each ended cell of these
+    runs, reused ones apart.
 
     Of advisory cells nothing is compared: one that failed counts as one new failure.
     """
@@ -131,11 +132,12 @@ def cell_totals(session: Session, runs: Sequence[int]) -> Sequence[tuple[int, st
             Cell.advisory,
             func.coalesce(new, 0),
             func.coalesce(seconds, 0.0),
+            Cell.state == State.FAILED,
         )
         .join(Attempt, Attempt.id == Cell.attempt_id)
         .where(Cell.run_id.in_(runs), Cell.reused.is_(None), Attempt.ended_at.is_not(None))
     )
-    return [(*row[:6], float(row[6])) for row in session.execute(query)]
+    return [(*row[:6], float(row[6]), row[7]) for row in session.execute(query)]
 
 
 def _judged(project_id: int) -> Select[Any]:

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from datetime import UTC, datetime, timedelta
 from itertools import combinations, product
 
 import numpy as np
 import pytest
 
-from myriant.core.trends.fewer import LEAST_RUNS, Fewer, fewer
+from myriant.core.trends.fewer import LEAST_RUNS, NIGHT, Fewer, fewer
 from myriant.core.trends.versions import CellTotal
 
 CELLS = [{"lua": a, "harbour": b} for a, b in product(("5.1", "5.4"), ("north", "south", "east"))]
@@ -29,9 +30,14 @@ def past(seed: int, runs: int = 60) -> list[CellTotal]:
 
 
 def told(cells: list[CellTotal]) -> Fewer:
-    found = fewer(cells, "unit")
+    found = fewer(cells, "unit", at(cells))
     assert found is not None
     return found
+
+
+def at(cells: list[CellTotal]) -> dict[int, float]:
+    """Runs five hours apart, so that some days have four and others five."""
+    return {c.run: 1_700_000_000 + c.run * 5 * 3600.0 for c in cells}
 
 
 @pytest.mark.parametrize("seed", range(6))
@@ -89,7 +95,7 @@ def test_a_choice_is_tried_on_breaks_that_it_has_not_seen() -> None:
     ],
 )
 def test_nothing_is_said_where_too_little_is_known(cells: list[CellTotal]) -> None:
-    assert fewer(cells, "unit") is None
+    assert fewer(cells, "unit", at(cells)) is None
 
 
 def test_what_the_matrix_was_long_ago_is_no_part_of_it() -> None:
@@ -98,7 +104,8 @@ def test_what_the_matrix_was_long_ago_is_no_part_of_it() -> None:
     retired = [c for c in cells if c.run <= 30 or c.values["harbour"] != "east"]
     found = told(retired)
     assert found.cells == 4 and found.runs == 80 and all(s.values["harbour"] != "east" for s in found.steps)
-    assert fewer([c for c in cells if c.run > 75 or c.values["harbour"] != "east"], "unit") is None
+    few = [c for c in cells if c.run > 75 or c.values["harbour"] != "east"]
+    assert fewer(few, "unit", at(few)) is None
 
 
 def test_the_order_in_which_cells_come_changes_nothing() -> None:
@@ -112,3 +119,56 @@ def test_runs_without_every_cell_say_nothing_and_no_break_is_no_advice() -> None
     assert told([*cells, *sampled]) == told(cells)
     quiet = told([CellTotal(c.run, "unit", c.values, False, False, c.seconds) for c in cells])
     assert (quiet.steps, quiet.breaks, quiet.checked) == ([], 0, None)
+
+
+@pytest.mark.parametrize("lasts", [1, 3, 12])
+@pytest.mark.parametrize("seed", range(3))
+def test_nights_see_what_still_fails_when_they_come_and_nothing_else(seed: int, lasts: int) -> None:
+    """Replayed by the clock, run by run, where the replay works with columns; a break lasts some runs."""
+    rng = np.random.default_rng(seed)
+    left = [0] * len(CELLS)
+    cells = []
+    for run in range(1, 81):
+        for i, values in enumerate(CELLS):
+            new = left[i] == 0 and rng.random() < 0.06
+            left[i] = lasts if new else max(0, left[i] - 1)
+            cells.append(CellTotal(run, "unit", values, False, bool(new), 10.0 + i, left[i] > 0))
+    found = told(cells)
+    times = at(cells)
+    by_run = {run: [c for c in cells if c.run == run] for run in times}
+    chosen: list[dict[str, str]] = []
+    for step in found.steps:
+        chosen.append(dict(step.values))
+        waits, over, nights = [], 0, set()
+        for run, mine in by_run.items():
+            now = datetime.fromtimestamp(times[run], UTC)
+            night = now.replace(hour=NIGHT, minute=0, second=0, microsecond=0)
+            night += timedelta(days=1) if night <= now else timedelta(0)
+            nights.add(night)
+            broken = [c.values for c in mine if c.failed]
+            if not broken or any(v in chosen for v in broken):
+                continue
+            newest = max(r for r in by_run if datetime.fromtimestamp(times[r], UTC) <= night)
+            if any(c.values in broken and c.ended_failed for c in by_run[newest]):
+                waits.append((night - now).total_seconds() / 3600)
+            else:
+                over += 1
+        assert (step.late, step.over) == (len(waits), over)
+        assert step.found + step.late + step.over == found.breaks
+        assert step.hours == (pytest.approx(float(np.median(waits))) if waits else None)
+        by_day = sum(c.seconds for c in cells if c.values in chosen)
+        each_night = sum(10.0 + i for i, v in enumerate(CELLS) if v not in chosen)
+        assert step.saved == pytest.approx(1 - (by_day + len(nights) * each_night) / sum(c.seconds for c in cells))
+
+
+def test_an_order_knows_only_what_came_before() -> None:
+    """One cell fails every time and another is the quickest: what failed last is first from the second break on."""
+    cells = [
+        CellTotal(run, "unit", values, False, i == 4 and run % 2 == 0, 5.0 if i == 0 else 20.0)
+        for run in range(1, 61)
+        for i, values in enumerate(CELLS)
+    ]
+    orders = {o.name: o.seconds for o in told(cells).orders}
+    assert orders["those that failed last first"] == orders["those that found most in their time first"] == 20.0
+    assert orders["the shortest first"] == 5.0 + 5 * 20.0, "of equal ones it is the last, by its values"
+    assert 40 < orders["by chance"] < 75, "half of them and the cell itself"

@@ -2157,8 +2157,59 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The newest days of a branch beside the same number of days before, or beside another branch. */
+        /** @description The newest days of a branch beside as many before, or another branch; the way to a release beside another's. */
         get: operations["report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/report.html": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The same as a page for print that needs nothing else. */
+        get: operations["report_as_page"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/report.pdf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The same as PDF, where the server's machine has Chromium. */
+        get: operations["report_as_pdf"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/versions/beside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Two values of a dimension beside each other: what each failed and took where the other ran too. */
+        get: operations["version_beside"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2763,6 +2814,34 @@ export interface components {
             moved: components["schemas"]["Moved"][];
         };
         /**
+         * Beside
+         * @description Runs count: cells of one run fail together and are no evidence of their own.
+         */
+        Beside: {
+            /** Job */
+            job: string;
+            /** Dimension */
+            dimension: string;
+            /** One */
+            one: string;
+            /** Other */
+            other: string;
+            /** Runs */
+            runs: number;
+            /** Both */
+            both: number;
+            /** Only One */
+            only_one: number;
+            /** Only Other */
+            only_other: number;
+            /** Fails More */
+            fails_more: string;
+            /** Ratio */
+            ratio: number | null;
+            /** Slower */
+            slower: string;
+        };
+        /**
          * BlindView
          * @description Combinations that no chosen cell of a sample has.
          */
@@ -2790,6 +2869,8 @@ export interface components {
             changes: components["schemas"]["SeriesChange"][];
             /** Cut */
             cut: boolean;
+            /** Releases */
+            releases: string[];
         };
         /**
          * BudgetNote
@@ -3840,9 +3921,14 @@ export interface components {
             steps: components["schemas"]["FewerStep"][];
             /** Ways */
             ways: components["schemas"]["Way"][];
+            /** Orders */
+            orders: components["schemas"]["Order"][];
             checked: components["schemas"]["Checked"] | null;
         };
-        /** FewerStep */
+        /**
+         * FewerStep
+         * @description These cells at every push, and all of them at night.
+         */
         FewerStep: {
             /** Key */
             key: string;
@@ -3850,6 +3936,14 @@ export interface components {
             found: number;
             /** Seconds */
             seconds: number;
+            /** Late */
+            late: number;
+            /** Over */
+            over: number;
+            /** Hours */
+            hours: number | null;
+            /** Saved */
+            saved: number;
         };
         /** FileChange */
         FileChange: {
@@ -5146,6 +5240,8 @@ export interface components {
              * @default
              */
             morning: string;
+            /** @default morning */
+            page: components["schemas"]["Page"];
             /**
              * Url
              * @default
@@ -5185,6 +5281,16 @@ export interface components {
         Offset: {
             /** Offset */
             offset: number;
+        };
+        /**
+         * Order
+         * @description A way to order the cells of a run: when the first failure is known, one cell after another.
+         */
+        Order: {
+            /** Name */
+            name: string;
+            /** Seconds */
+            seconds: number;
         };
         /**
          * Origin
@@ -5262,6 +5368,12 @@ export interface components {
             value: string;
         };
         /**
+         * Page
+         * @description What a way tells at its times, in place of outcomes.
+         * @enum {string}
+         */
+        Page: "morning" | "report";
+        /**
          * Part
          * @description Lines that stand together, with what encloses them as far as git knows it.
          */
@@ -5284,6 +5396,18 @@ export interface components {
             cost: number;
             /** Attempts */
             attempts: number;
+            /** Budget */
+            budget?: number | null;
+            /**
+             * Said
+             * @default
+             */
+            said: string;
+            /**
+             * Nearly Spent
+             * @default false
+             */
+            nearly_spent: boolean;
         };
         /** PastResult */
         PastResult: {
@@ -5497,6 +5621,10 @@ export interface components {
             drill?: string | null;
             /** Budget */
             budget?: number | null;
+            /** Event Budgets */
+            event_budgets?: {
+                [key: string]: number;
+            } | null;
         };
         /** ProjectLine */
         ProjectLine: {
@@ -6453,6 +6581,8 @@ export interface components {
         Side: {
             /** Branch */
             branch: string;
+            /** Title */
+            title: string;
             /**
              * Since
              * Format: date-time
@@ -7092,6 +7222,15 @@ export interface components {
             sentence: string;
         };
         /**
+         * TwoValues
+         * @description Two values of a dimension beside each other, in a sentence and in numbers.
+         */
+        TwoValues: {
+            /** Said */
+            said: string;
+            told: components["schemas"]["Beside"];
+        };
+        /**
          * Untidy
          * @description A housekeeping job that did not end well when it ran last.
          */
@@ -7384,6 +7523,7 @@ export interface components {
             morning: string;
             /** Morning At */
             morning_at: string | null;
+            page: components["schemas"]["Page"];
             /** By */
             by: string;
             /**
@@ -12058,6 +12198,7 @@ export interface operations {
                 days?: number;
                 branch?: string | null;
                 beside?: string | null;
+                release?: string | null;
             };
             header?: never;
             path: {
@@ -12074,6 +12215,111 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BranchReport"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    report_as_page: {
+        parameters: {
+            query?: {
+                days?: number;
+                branch?: string | null;
+                beside?: string | null;
+                release?: string | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    report_as_pdf: {
+        parameters: {
+            query?: {
+                days?: number;
+                branch?: string | null;
+                beside?: string | null;
+                release?: string | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    version_beside: {
+        parameters: {
+            query: {
+                job: string;
+                dimension: string;
+                one: string;
+                other: string;
+                runs?: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TwoValues"];
                 };
             };
             /** @description Validation Error */

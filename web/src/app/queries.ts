@@ -351,11 +351,24 @@ export const fewerQuery = (project: string) =>
     queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/fewer", { signal, params: { path: { project } } })),
   });
 
-export const reportQuery = (project: string, days: number, branch: string | undefined, beside: string | undefined) =>
+export interface ReportAsked {
+  days?: number;
+  branch?: string;
+  beside?: string;
+  release?: string;
+}
+
+export const reportQuery = (project: string, asked: ReportAsked) =>
   queryOptions({
-    queryKey: keys.strip(project, `report ${days} ${branch ?? ""} ${beside ?? ""}`),
-    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/report", { signal, params: { path: { project }, query: { days, branch, beside } } })),
+    queryKey: keys.strip(project, `report ${JSON.stringify(asked)}`),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/report", { signal, params: { path: { project }, query: asked } })),
     placeholderData: keepPreviousData,
+  });
+
+export const twoValuesQuery = (project: string, asked: { job: string; dimension: string; one: string; other: string }) =>
+  queryOptions({
+    queryKey: keys.strip(project, `beside ${JSON.stringify(asked)}`),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/versions/beside", { signal, params: { path: { project }, query: asked } })),
   });
 
 export const sizesQuery = queryOptions({

@@ -11,6 +11,8 @@ import classes from "./cost.module.css";
 
 const minutes = (value: number) => `${value.toLocaleString("en", { maximumFractionDigits: value < 10 ? 1 : 0 })} min`;
 
+const EVENTS = ["push", "pull-request", "tag", "schedule", "manual", "upload"];
+
 /** What a project's runs cost, beside its budget. */
 export function CostPage() {
   const { project = "" } = useParams();
@@ -70,6 +72,7 @@ function Parts({ title, rows, priced }: { title: string; rows: PartCost[]; price
               <td>{minutes(row.minutes)}</td>
               {priced && <td>{row.cost.toLocaleString("en", { minimumFractionDigits: 2, maximumFractionDigits: 2 })}</td>}
               <td className="soft">{counted(row.attempts, "attempt")}</td>
+              {row.said && <td className={row.nearly_spent ? undefined : "soft"}>{row.nearly_spent ? <b>{row.said}</b> : row.said}</td>}
             </tr>
           ))}
         </tbody>
@@ -81,8 +84,11 @@ function Parts({ title, rows, priced }: { title: string; rows: PartCost[]; price
 function Budget({ project, cost }: { project: string; cost: Cost }) {
   const client = useQueryClient();
   const [wish, setWish] = useState<number>();
+  const [of, setOf] = useState("");
+  const kept = of === "" ? cost.budget : (cost.events.find((e) => e.name === of)?.budget ?? null);
   const keep = useMutation({
-    mutationFn: (budget: number) => taken(api.PATCH("/api/v1/projects/{project}", { params: { path: { project } }, body: { budget } })),
+    mutationFn: (budget: number) =>
+      taken(api.PATCH("/api/v1/projects/{project}", { params: { path: { project } }, body: of === "" ? { budget } : { event_budgets: { [of]: budget } } })),
     onSuccess: async () => {
       setWish(undefined);
       await client.invalidateQueries({ queryKey: keys.cost(project) });
@@ -97,7 +103,24 @@ function Budget({ project, cost }: { project: string; cost: Cost }) {
         if (wish !== undefined) keep.mutate(wish);
       }}
     >
-      <NumberInput size="xs" label="Budget, minutes a month" min={0} max={100_000_000} placeholder={cost.budget === null ? "none" : String(cost.budget)} value={wish ?? ""} onChange={(v) => setWish(typeof v === "number" ? v : undefined)} />
+      <NumberInput size="xs" label="Budget, minutes a month" min={0} max={100_000_000} placeholder={kept === null ? "none" : String(kept)} value={wish ?? ""} onChange={(v) => setWish(typeof v === "number" ? v : undefined)} />
+      <label>
+        for{" "}
+        <select
+          value={of}
+          onChange={(e) => {
+            setOf(e.currentTarget.value);
+            setWish(undefined);
+          }}
+        >
+          <option value="">all events</option>
+          {EVENTS.map((event) => (
+            <option key={event} value={event}>
+              {event.replace("-", " ")}
+            </option>
+          ))}
+        </select>
+      </label>
       <Button size="xs" type="submit" variant="default" disabled={wish === undefined} loading={keep.isPending}>
         Keep it
       </Button>

@@ -103,7 +103,7 @@ test("a drill says where the gate does not hold, and where it is the same at eve
 });
 
 test("a budget is set and taken away, and prices are only shown where there are some", async () => {
-  const part = (name: string, cost: number) => ({ name, minutes: 42.25, cost, attempts: 1 });
+  const part = (name: string, cost: number) => ({ name, minutes: 42.25, cost, attempts: 1, said: "", nearly_spent: false });
   const cost: Cost = {
     said: "42 min so far this month.", minutes: 42.25, cost: 0, budget: 600, nearly_spent: false, forecast: null, saved: 3.2,
     days: [{ day: "2026-11-26", minutes: 0 }, { day: "2026-11-27", minutes: 42.25 }], events: [part("push", 0)], classes: [part("no class named", 0)],
@@ -117,8 +117,20 @@ test("a budget is set and taken away, and prices are only shown where there are 
   expect((await written())[0]?.body).toEqual({ budget: 0 });
 });
 
+test("an event has a budget of its own, and says how it stands", async () => {
+  const nightly = { name: "schedule", minutes: 35, cost: 0, attempts: 3, budget: 40, said: "35 min so far this month, 88 % of the 40 of the budget.", nearly_spent: true };
+  const cost: Cost = { said: "35 min so far this month.", minutes: 35, cost: 0, budget: null, nearly_spent: false, forecast: null, saved: 0, days: [], events: [nightly], classes: [] };
+  const { user, written } = shown(<CostTold project="lockstep" cost={cost} />, { answers: { "PATCH /api/v1/projects/lockstep": { name: "lockstep" } } });
+  expect(within(screen.getByRole("row", { name: /schedule/ })).getByText(/88 %/).tagName).toBe("B");
+  await user.selectOptions(screen.getByRole("combobox"), "schedule");
+  expect(screen.getByLabelText("Budget, minutes a month").getAttribute("placeholder")).toBe("40");
+  await user.type(screen.getByLabelText("Budget, minutes a month"), "90");
+  await user.click(screen.getByRole("button", { name: "Keep it" }));
+  expect((await written())[0]?.body).toEqual({ event_budgets: { schedule: 90 } });
+});
+
 test("prices stand beside minutes where runners have some", () => {
-  const part = { name: "large", minutes: 10, cost: 1.5, attempts: 2 };
+  const part = { name: "large", minutes: 10, cost: 1.5, attempts: 2, said: "", nearly_spent: false };
   shown(<CostTold project="lockstep" cost={{ said: "", minutes: 10, cost: 1.5, budget: null, nearly_spent: false, forecast: null, saved: 0, days: [], events: [], classes: [part] }} />);
   expect(screen.getByRole("row").textContent).toBe("large10 min1.502 attempts");
   expect(document.body.textContent).toContain("1.5 by the runners' prices");

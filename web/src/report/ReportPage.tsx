@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useParams, useSearchParams } from "react-router";
 import type { BranchReport, Fewer, Rankings, ReportRow } from "../api/client";
 import { Awaited } from "../app/Awaited";
-import { fewerQuery, rankingsQuery, reportQuery, trendsQuery } from "../app/queries";
+import { fewerQuery, rankingsQuery, reportQuery, trendsQuery, type ReportAsked } from "../app/queries";
 import { counted, duration, exactDay, middle } from "../app/words";
 import { StatusMark } from "../marks/StatusMark";
 import { chartsOf, rowsOf, within } from "../trends/charts";
@@ -18,36 +18,66 @@ export function ReportPage() {
   const [query, setQuery] = useSearchParams();
   const branch = query.get("branch") ?? undefined;
   const beside = query.get("beside") ?? undefined;
+  const release = query.get("release") ?? undefined;
   const days = Number(query.get("days")) || 30;
-  const found = useQuery(reportQuery(project, days, branch, beside));
-  const set = (key: string, value: string) =>
+  const asked: ReportAsked = release === undefined ? { days, branch, beside } : { release, beside };
+  const found = useQuery(reportQuery(project, asked));
+  const set = (values: Record<string, string>) =>
     setQuery((now) => {
-      if (value) now.set(key, value);
-      else now.delete(key);
+      for (const [key, value] of Object.entries(values)) {
+        if (value) now.set(key, value);
+        else now.delete(key);
+      }
       return now;
     });
+  const releases = found.data?.releases ?? [];
+  const wanted = new URLSearchParams(Object.entries(asked).flatMap(([k, v]) => (v === undefined ? [] : [[k, String(v)]])));
   return (
     <article className={classes.page}>
       <div className={classes.tools}>
         {spans.map((n) => (
-          <button key={n} type="button" className="plain" aria-pressed={days === n} onClick={() => set("days", String(n))}>
+          <button key={n} type="button" className="plain" aria-pressed={release === undefined && days === n} onClick={() => set({ days: String(n), release: "", beside: release === undefined ? (beside ?? "") : "" })}>
             {n} days
           </button>
         ))}
-        <form
-          onSubmit={(event) => {
-            event.preventDefault();
-            const branch = new FormData(event.currentTarget).get("beside");
-            set("beside", typeof branch === "string" ? branch.trim() : "");
-          }}
-        >
+        {releases.length > 0 && (
           <label>
-            beside the branch <input key={beside} name="beside" defaultValue={beside} placeholder="the days before" maxLength={500} />
+            or the way to{" "}
+            <select value={release ?? ""} onChange={(event) => set({ release: event.currentTarget.value, beside: "" })}>
+              <option value="">a release</option>
+              {releases.map((r) => (
+                <option key={r}>{r}</option>
+              ))}
+            </select>
           </label>
-        </form>
+        )}
+        {release === undefined ? (
+          <form
+            onSubmit={(event) => {
+              event.preventDefault();
+              const branch = new FormData(event.currentTarget).get("beside");
+              set({ beside: typeof branch === "string" ? branch.trim() : "" });
+            }}
+          >
+            <label>
+              beside the branch <input key={beside} name="beside" defaultValue={beside} placeholder="the days before" maxLength={500} />
+            </label>
+          </form>
+        ) : (
+          <label>
+            beside{" "}
+            <select value={beside ?? ""} onChange={(event) => set({ beside: event.currentTarget.value })}>
+              <option value="">the release before</option>
+              {releases.filter((r) => r !== release).map((r) => (
+                <option key={r}>{r}</option>
+              ))}
+            </select>
+          </label>
+        )}
         <button type="button" className="plain" onClick={() => window.print()}>
-          Print, or save as PDF
+          Print
         </button>
+        <a href={`/api/v1/projects/${encodeURIComponent(project)}/report.pdf?${wanted.toString()}`}>As PDF</a>
       </div>
       <Awaited of={found} what="The report" rows={9}>
         {(report) => <Told project={project} report={report} branch={branch} />}
@@ -87,15 +117,14 @@ function Told({ project, report, branch }: { project: string; report: BranchRepo
 }
 
 function Rows({ report }: { report: BranchReport }) {
-  const other = report.before.branch === report.now.branch ? "the days before" : report.before.branch;
   return (
     <div className={classes.wide} tabIndex={0} role="region" aria-label="What was measured">
       <table>
         <thead>
           <tr>
             <th scope="col" />
-            <th scope="col">{report.before.branch === report.now.branch ? "these days" : report.now.branch}</th>
-            <th scope="col">{other}</th>
+            <th scope="col">{report.now.title}</th>
+            <th scope="col">{report.before.title}</th>
             <th scope="col">the difference is</th>
           </tr>
         </thead>

@@ -17,7 +17,9 @@ const WHAT = [
   { value: "news", label: "When a branch becomes held, held by more, clear again, or released, and when something needs a person" },
   { value: "always", label: "Each outcome, pending ones too" },
   { value: "morning", label: "The morning page, at a time" },
+  { value: "report", label: "The report of the time since the last one, at a time" },
 ];
+const timed = (what: string) => what === "morning" || what === "report";
 const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 /** Where outcomes are told beside the note on the commit: requests by template, and mail. */
@@ -61,7 +63,7 @@ function One({ project, way }: { project: string; way: Way }) {
     <li>
       <b>{way.name}</b>
       <span>
-        {way.kind === "mail" ? "mail to" : "a request to"} {way.shown}, {way.morning ? `the morning page, every ${way.morning}` : way.always ? "each outcome, pending ones too" : way.moments.length ? `when it is ${way.moments.join(" or ")}` : "when a branch becomes held, held by more, clear again, or released, and when something needs a person"}
+        {way.kind === "mail" ? "mail to" : "a request to"} {way.shown}, {way.morning ? `the ${way.page === "report" ? "report" : "morning page"}, every ${way.morning}` : way.always ? "each outcome, pending ones too" : way.moments.length ? `when it is ${way.moments.join(" or ")}` : "when a branch becomes held, held by more, clear again, or released, and when something needs a person"}
         {way.events.length > 0 && `, of ${way.events.map((e) => e.replace("-", " ")).join(", ")} runs`}
         {way.branches.length > 0 && `, of ${way.branches.join(", ")}`}
         {!way.on && "; switched off"}
@@ -99,7 +101,7 @@ function Add({ project, onDone }: { project: string; onDone: () => void }) {
       return api.PUT("/api/v1/projects/{project}/ways/{way}", {
         params: { path: { project, way: wish.name } },
         body: {
-          kind: wish.kind, always: wish.what === "always", on: true, morning: wish.what === "morning" ? `${wish.every} ${wish.at} ${zone}` : "", url: wish.url.trim(), method: wish.pulls ? "PUT" : "POST", events: wish.pulls ? ["pull-request"] : [], body: wish.kind === "request" ? wish.body : "", authors: wish.authors, owners: wish.owners,
+          kind: wish.kind, always: wish.what === "always", on: true, morning: timed(wish.what) ? `${wish.every} ${wish.at} ${zone}` : "", page: wish.what === "report" ? "report" : "morning", url: wish.url.trim(), method: wish.pulls ? "PUT" : "POST", events: wish.pulls ? ["pull-request"] : [], body: wish.kind === "request" ? wish.body : "", authors: wish.authors, owners: wish.owners,
           branches: wish.branches.split(/[\s,]+/).filter(Boolean),
           headers: name && rest.length ? { [name.trim()]: rest.join(":").trim() } : {},
           to: wish.kind === "mail" ? wish.to.split(/[\s,;]+/).filter(Boolean) : [],
@@ -154,10 +156,10 @@ function Add({ project, onDone }: { project: string; onDone: () => void }) {
         </>
       )}
       <div className={classes.fields}>
-        <Select size="xs" label="What is told" data={WHAT} value={wish.what} onChange={(what) => set({ what: what ?? "news" })} allowDeselect={false} w={360} />
-        {wish.what === "morning" && (
+        <Select size="xs" label="What is told" data={WHAT} value={wish.what} onChange={(what) => set({ what: what ?? "news", ...(what === "report" ? { every: "monday" } : {}) })} allowDeselect={false} w={360} />
+        {timed(wish.what) && (
           <>
-            <Select size="xs" label="Every" data={["weekday", "day"]} value={wish.every} onChange={(every) => set({ every: every ?? "weekday" })} allowDeselect={false} />
+            <Select size="xs" label="Every" data={["weekday", "day", "monday", "friday"]} value={wish.every} onChange={(every) => set({ every: every ?? "weekday" })} allowDeselect={false} />
             <TextInput size="xs" label={`At, ${zone}`} value={wish.at} onChange={(e) => set({ at: e.currentTarget.value })} />
           </>
         )}

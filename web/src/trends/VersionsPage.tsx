@@ -3,7 +3,7 @@ import { Fragment, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import type { Fewer, NewVersion, VersionLine, WhatIf } from "../api/client";
 import { Awaited } from "../app/Awaited";
-import { fewerQuery, versionsQuery, whatIfQuery } from "../app/queries";
+import { fewerQuery, twoValuesQuery, versionsQuery, whatIfQuery } from "../app/queries";
 import { counted, duration, middle } from "../app/words";
 import { keepDraft } from "../plan/useDraft";
 import classes from "./trends.module.css";
@@ -75,6 +75,7 @@ export function FewerOf({ fewer, named }: { fewer: Fewer; named: boolean }) {
               <th scope="col">These cells</th>
               <th scope="col">would have found</th>
               <th scope="col">and take, a run</th>
+              <th scope="col">with all of them at night</th>
             </tr>
           </thead>
           <tbody>
@@ -88,6 +89,7 @@ export function FewerOf({ fewer, named }: { fewer: Fewer; named: boolean }) {
                   {s.found} of {fewer.breaks}
                 </td>
                 <td>{duration(s.seconds)}</td>
+                <td>{nightly(s, fewer.breaks)}</td>
               </tr>
             ))}
             {fewer.ways.map((w, i) => (
@@ -99,6 +101,7 @@ export function FewerOf({ fewer, named }: { fewer: Fewer; named: boolean }) {
                   {w.found.toLocaleString("en", { maximumFractionDigits: 1 })} of {fewer.breaks}
                 </td>
                 <td>{duration(w.seconds)}</td>
+                <td />
               </tr>
             ))}
             <tr>
@@ -109,9 +112,22 @@ export function FewerOf({ fewer, named }: { fewer: Fewer; named: boolean }) {
                 {fewer.breaks} of {fewer.breaks}
               </td>
               <td>{duration(fewer.seconds)}</td>
+              <td />
             </tr>
           </tbody>
         </table>
+      )}
+      {fewer.orders.length > 0 && (
+        <p>
+          One after another, half of the breaks show after{" "}
+          {fewer.orders.map((o, i) => (
+            <Fragment key={o.name}>
+              {i > 0 && (i === fewer.orders.length - 1 ? " and " : ", ")}
+              {duration(o.seconds)} {o.name}
+            </Fragment>
+          ))}
+          .
+        </p>
       )}
       {fewer.steps.length > STEPS && !all && (
         <button type="button" className={`plain ${classes.as ?? ""}`} onClick={() => setAll(true)}>
@@ -120,6 +136,15 @@ export function FewerOf({ fewer, named }: { fewer: Fewer; named: boolean }) {
       )}
     </section>
   );
+}
+
+/** What a night with every cell adds to some of them by day. */
+export function nightly(step: Fewer["steps"][number], breaks: number): string {
+  const saved = `${(step.saved * 100).toFixed(0)} % of the time saved`;
+  if (step.found === breaks) return saved;
+  const late = step.late > 0 ? `${step.late} seen ${duration((step.hours ?? 0) * 3600)} later` : "";
+  const over = step.over > 0 ? `${step.over} over by then` : "";
+  return [late, over, saved].filter(Boolean).join(", ");
 }
 
 const STEPS = 8; // cells that stand there without being asked for
@@ -164,6 +189,7 @@ function Lines({ project, lines }: { project: string; lines: VersionLine[] }) {
             <tr>
               <th scope="rowgroup" colSpan={8}>
                 {name} <span className="soft">{counted(values[0]?.record.breaks ?? 0, "run")} with new failures</span>
+                <Two project={project} values={values} />
               </th>
             </tr>
             {values.map((line) => {
@@ -215,6 +241,29 @@ function Lines({ project, lines }: { project: string; lines: VersionLine[] }) {
         ))}
       </table>
     </section>
+  );
+}
+
+/** Two values of a dimension beside each other. */
+export function Two({ project, values }: { project: string; values: VersionLine[] }) {
+  const [one, setOne] = useState("");
+  const [other, setOther] = useState("");
+  const { job = "", dimension = "" } = values[0]?.record ?? {};
+  const ready = one !== "" && other !== "" && one !== other;
+  const found = useQuery({ ...twoValuesQuery(project, { job, dimension, one, other }), enabled: ready });
+  const choice = (label: string, value: string, set: (value: string) => void) => (
+    <select aria-label={`${label}: ${dimension} of ${job}`} value={value} onChange={(event) => set(event.currentTarget.value)}>
+      <option value="">…</option>
+      {values.map((v) => (
+        <option key={v.record.value}>{v.record.value}</option>
+      ))}
+    </select>
+  );
+  return (
+    <span className={classes.two}>
+      {choice("One", one, setOne)} beside {choice("the other", other, setOther)}
+      {ready && <span role="status">{found.data?.said ?? found.error?.message ?? "…"}</span>}
+    </span>
   );
 }
 

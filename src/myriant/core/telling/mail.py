@@ -25,9 +25,12 @@ def one_line(text: str, most: int = 300) -> str:
 
 def message(
     *, sender: str, to: Sequence[str], project: str, context: str, subject: str, text: str, address: str,
-    settings: str, event: str, host: str,
+    settings: str, event: str, host: str, files: Sequence[tuple[str, str, bytes]] = (),
 ) -> EmailMessage:  # fmt: skip
-    """The mail of one event; the same event has the same Message-ID, so that a repetition can be recognised."""
+    """The mail of one event; the same event has the same Message-ID, so that a repetition can be recognised.
+
+    `files` go with it: name, media type, bytes.
+    """
     mail = EmailMessage(policy=SMTP)
     thread = hashlib.sha256(f"{project}\n{context}".encode()).hexdigest()[:24]
     mail["From"] = formataddr((f"Myriant, {one_line(project, 60)}", sender))
@@ -40,6 +43,9 @@ def message(
     mail["Auto-Submitted"] = "auto-generated"
     mail.set_content(f"{text.strip()}\n\n{address}\n\n-- \nYou get this because of the settings of {one_line(project, 60)}: {settings}\n")  # fmt: skip  # noqa: E501
     mail.add_alternative(as_html(text, address, settings, project), subtype="html")
+    for name, kind, data in files:
+        main, _, sub = kind.partition("/")
+        mail.add_attachment(data, maintype=main, subtype=sub, filename=name)
     return mail
 
 

@@ -16,6 +16,7 @@ class CellTotal:
     advisory: bool
     failed: bool
     seconds: float
+    ended_failed: bool = False  # newly or as before
 
 
 @dataclass(frozen=True, slots=True)

@@ -24,6 +24,7 @@ from myriant.core.telling.mail import message
 from myriant.core.telling.template import Filled, Template, TemplateError, fill
 from myriant.flow.announce.hearing import GATHERED, Heard, by_wish, who_asked, without_silent
 from myriant.flow.announce.people import cleared, not_yet, receivers
+from myriant.flow.announce.printing import CannotPrint, printed
 from myriant.flow.sealing import as_sealed, opened
 from myriant.flow.site import Site
 from myriant.store.changes import tell
@@ -247,6 +248,19 @@ def event_id(event: str) -> str:
     return hashlib.sha256(event.encode()).hexdigest()[:32]
 
 
+def _papers(told: Mapping[str, Any]) -> list[tuple[str, str, bytes]]:
+    """What goes with a mail: a page that was made for print, and as PDF where that can be made here."""
+    page = told.get("page")
+    if not page:
+        return []
+    files = [("report.html", "text/html", page.encode())]
+    try:
+        files.append(("report.pdf", "application/pdf", printed(page)))
+    except CannotPrint as error:
+        _log.warning("a report goes out without its PDF: %s", error)
+    return files
+
+
 def _mail(site: Site, wish: Mapping[str, Any], told: Mapping[str, Any], event: str) -> Answer:
     server = os.environ.get(MAIL_SERVER, "")
     if not server:
@@ -262,6 +276,7 @@ def _mail(site: Site, wish: Mapping[str, Any], told: Mapping[str, Any], event: s
     mail = message(
         sender=os.environ.get(MAIL_FROM, f"myriant@{socket.getfqdn()}"), to=to, project=told["project"],
         context=told["context"], subject=subject, text=told["text"], address=told["address"], settings=settings,
+        files=_papers(told),
         event=event, host=urlsplit(site.address).hostname or "localhost",
     )  # fmt: skip
     try:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime, time, timedelta
 
 from sqlalchemy.orm import Session
@@ -33,6 +33,9 @@ class PartCost:
     minutes: float
     cost: float  # in the currency of the runners' prices
     attempts: int
+    budget: int | None = None  # of an event: minutes a month
+    said: str = ""  # how it stands beside that
+    nearly_spent: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,9 +87,29 @@ def _cost(session: Session, project: Project, now: datetime) -> Cost:
         is_nearly_spent(minutes, project.budget, coming),
         ForecastView(coming.middle, coming.low, coming.high) if coming is not None else None,
         saved_since(session, project.id, month),
-        [DayCost(d, by_day.get(d, 0.0)) for d in days], part(lambda s: s.event),
+        [DayCost(d, by_day.get(d, 0.0)) for d in days], _events(project, part(lambda s: s.event), spent, today),
         part(lambda s: price.get(s.runner, ("", 0.0))[0] or UNNAMED),
     )  # fmt: skip
+
+
+def _events(project: Project, parts: list[PartCost], spent: Sequence[Spent], today: date) -> list[PartCost]:
+    """Each event beside its own budget; one that has a budget stands there also before anything of it ran."""
+    budgets: dict[str, int] = project.event_budgets
+    known = {p.name for p in parts}
+    told = []
+    for part in [*parts, *(PartCost(event, 0.0, 0.0, 0) for event in sorted(set(budgets) - known))]:
+        budget = budgets.get(part.name)
+        if budget is None:
+            told.append(part)
+            continue
+        by_day: dict[date, float] = {}
+        for s in spent:
+            if s.event == part.name:
+                by_day[s.day] = by_day.get(s.day, 0.0) + s.minutes
+        coming = forecast(by_day, today)
+        said = said_of_budget(part.minutes, budget, coming)
+        told.append(replace(part, budget=budget, said=said, nearly_spent=is_nearly_spent(part.minutes, budget, coming)))
+    return told
 
 
 def _parts(
@@ -121,7 +144,23 @@ def cost_table(site: Site, name: str) -> str:
     return out.getvalue()
 
 
-def budgets_nearly_spent(session: Session, projects: Sequence[Project], now: datetime) -> list[tuple[str, str]]:
-    """Projects whose budget somebody should look at, with how it stands."""
-    found = ((p.name, _cost(session, p, now)) for p in projects if p.budget)
-    return [(name, cost.said) for name, cost in found if cost.nearly_spent]
+@dataclass(frozen=True, slots=True)
+class Nearly:
+    """A budget that somebody should look at: of a project, or of one event of it."""
+
+    project: str
+    event: str  # empty: of all of it
+    said: str
+
+
+def budgets_nearly_spent(session: Session, projects: Sequence[Project], now: datetime) -> list[Nearly]:
+    """The budgets that are nearly spent, or will be, with how they stand."""
+    found: list[Nearly] = []
+    for project in projects:
+        if not project.budget and not project.event_budgets:
+            continue
+        cost = _cost(session, project, now)
+        if cost.nearly_spent:
+            found.append(Nearly(project.name, "", cost.said))
+        found += [Nearly(project.name, e.name, f"{e.name}: {e.said}") for e in cost.events if e.nearly_spent]
+    return found

@@ -159,7 +159,7 @@ def desk_view(site: Site) -> Desk:
         stuck = [StuckCell(c.project, c.run, c.job, c.key, c.reason) for c in stuck_cells(session)]
         approvals = [WaitingApproval(*row) for row in approvals_waiting(session)]
         strangers = [StrangersPull(*row) for row in strangers_waiting(session)]
-        budgets = [BudgetNote(*row) for row in budgets_nearly_spent(session, projects, datetime.now(UTC))]
+        budgets = [BudgetNote(b.project, b.said) for b in budgets_nearly_spent(session, projects, datetime.now(UTC))]
         gates = [GateNote(p.name, p.drilled["said"]) for p in projects if p.drilled.get("passed") is False]
         untidy = untidy_now(session, projects)
         return Desk(rows, stuck, approvals, strangers, budgets, gates, untidy, load_of(session))

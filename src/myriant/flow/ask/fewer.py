@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from myriant.core.trends.fewer import Checked, Fewer, Way, fewer
+from myriant.core.trends.fewer import Checked, Fewer, Order, Way, fewer
 from myriant.core.written import counted, duration
 from myriant.flow.ask.versions import past_cells
 from myriant.flow.naming import the_project
@@ -13,9 +13,15 @@ from myriant.flow.site import Site
 
 @dataclass(frozen=True, slots=True)
 class FewerStep:
+    """These cells at every push, and all of them at night."""
+
     key: str
     found: int
     seconds: float
+    late: int
+    over: int
+    hours: float | None
+    saved: float
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,20 +36,27 @@ class FewerCells:
     seconds: float
     steps: list[FewerStep]
     ways: list[Way]
+    orders: list[Order]
     checked: Checked | None
 
 
 def fewer_cells(site: Site, name: str, most: int) -> list[FewerCells]:
     """For each job of the main branch whose past says anything of it. Raises NotFound."""
     with site.store.view() as session:
-        cells, _ = past_cells(session, the_project(session, name), most)
-    found = (fewer(cells, job) for job in dict.fromkeys(c.job for c in cells))
+        cells, past = past_cells(session, the_project(session, name), most)
+    at = {number: run.at.timestamp() for number, run in past.items()}
+    found = (fewer(cells, job, at) for job in dict.fromkeys(c.job for c in cells))
     return [_view(f) for f in found if f is not None]
 
 
 def _view(f: Fewer) -> FewerCells:
-    steps = [FewerStep(",".join(f"{d}={v}" for d, v in s.values.items()), s.found, s.seconds) for s in f.steps]
-    return FewerCells(f.job, _said(f), f.cells, f.runs, f.breaks, f.seconds, steps, f.ways, f.checked)
+    steps = [
+        FewerStep(
+            ",".join(f"{d}={v}" for d, v in s.values.items()), s.found, s.seconds, s.late, s.over, s.hours, s.saved
+        )
+        for s in f.steps
+    ]  # fmt: skip
+    return FewerCells(f.job, _said(f), f.cells, f.runs, f.breaks, f.seconds, steps, f.ways, f.orders, f.checked)
 
 
 def _said(f: Fewer) -> str:

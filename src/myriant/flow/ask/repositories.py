@@ -9,6 +9,7 @@ from pathlib import Path
 
 from myriant.core.written import counted
 from myriant.flow.errors import BadInput
+from myriant.repos.door import Seen, look
 from myriant.repos.git import GitError
 from myriant.repos.remote import Remote, heads, without_password
 
@@ -30,9 +31,9 @@ class FirstLook:
 def first_look(address: str) -> FirstLook:
     """Try to read a repository before it is added. Raises BadInput with the reason and the mend."""
     remote, refs = opened(address)
-    address, local = remote.address, remote.local is not None
+    address, local = remote.address, remote.local
     branches = [r for r in refs if r.startswith("refs/heads/")]
-    hookable = local and is_bare(Path(address)) and os.access(Path(address) / "hooks", os.W_OK)
+    hookable = local is not None and _seen(local).hookable
     name = suggested_name(address)
     how = (
         "every push would be heard at once, by a hook"
@@ -44,7 +45,7 @@ def first_look(address: str) -> FirstLook:
         name,
         len(branches),
         main_branch_of(remote, {b: refs[b] for b in branches}),
-        local,
+        local is not None,
         hookable,
         not branches,
         f"{counted(len(branches), 'branch', 'branches')}; {how}" if branches else f"it is empty; {how}",
@@ -70,10 +71,17 @@ def opened(address: str) -> tuple[Remote, dict[str, str]]:
 def _folder(address: str) -> str:
     """The folder on this machine that an address names, empty when it names none."""
     try:
-        path = Path(address.removeprefix("file://")).expanduser()
-        return str(path.resolve()) if path.is_dir() else ""
-    except (OSError, ValueError, RuntimeError):
+        path = Path(address.removeprefix("file://")).expanduser().absolute()
+    except (ValueError, RuntimeError):
         return ""
+    return _seen(path).path
+
+
+def _seen(path: Path) -> Seen:
+    try:
+        return look(path)
+    except (OSError, ValueError):
+        return Seen("")
 
 
 def why_refused(address: str, said: str) -> str:
@@ -103,8 +111,3 @@ def main_branch_of(remote: Remote, branches: dict[str, str]) -> str:
         return found[1]
     names = [n.removeprefix("refs/heads/") for n in branches if n.startswith("refs/heads/")]
     return "main" if "main" in names or not names else names[0]
-
-
-def is_bare(path: Path) -> bool:
-    """By its files: nothing that its owner wrote into its configuration is carried out."""
-    return (path / "HEAD").is_file() and (path / "objects").is_dir() and (path / "refs").is_dir()

@@ -11,6 +11,7 @@ from myriant.core.gate.contexts import push_to
 from myriant.core.plan.matrix_change import CannotChange, changed_matrix, standing_of, tested_values
 from myriant.core.plan.model import Job, Plan
 from myriant.core.plan.versions import version_key
+from myriant.core.trends.beside import Beside, beside
 from myriant.core.trends.versions import CellTotal, ValueRecord, records
 from myriant.core.trends.without import Without, without
 from myriant.core.written import counted, duration
@@ -22,7 +23,7 @@ from myriant.flow.site import Site
 from myriant.store.runners import runners_in_touch
 from myriant.store.runs import newest_planned_push
 from myriant.store.tables import Project
-from myriant.store.trends import cell_totals, past_on
+from myriant.store.trends import Past, cell_totals, past_on
 
 MOST_COMPARED = 500  # runs over whose cells versions are compared
 _USUAL = 300
@@ -80,7 +81,7 @@ def versions_of(site: Site, name: str, most: int = _USUAL) -> Versions:
     """What each value of the main branch's matrix found, over its newest judged runs. Raises NotFound."""
     with site.store.view() as session:
         project = the_project(session, name)
-        cells, titles = past_cells(session, project, most)
+        cells, past = past_cells(session, project, most)
         newest = newest_planned_push(session, project.id, project.main_branch)
         plan = plan_of_run(session, newest) if newest is not None else None
         offers = {r.name: set(r.offers) for r in runners_in_touch(session)}
@@ -93,7 +94,7 @@ def versions_of(site: Site, name: str, most: int = _USUAL) -> Versions:
         for r in found
     ]
     minutes = sum(c.seconds for c in cells) / 60
-    return Versions(project.main_branch, _said(lines, len(titles)), len(titles), minutes, lines, _new(plan, offers))
+    return Versions(project.main_branch, _said(lines, len(past)), len(past), minutes, lines, _new(plan, offers))
 
 
 def what_if(
@@ -105,32 +106,68 @@ def what_if(
     stands = standing_plan(site, name)
     with site.store.view() as session:
         project = the_project(session, name)
-        cells, titles = past_cells(session, project, most)
+        cells, past = past_cells(session, project, most)
     try:
         text, cannot = changed_matrix(stands.text, job, dimension, value, change), ""
     except CannotChange as error:
         text, cannot = None, str(error)
     told = without(cells, job, dimension, value)
     numbers = told.failed if change == "promote" else told.missed
-    missed = [MissedBreak(n, titles.get(n, "")) for n in numbers[-50:][::-1]] if change != "add" else []
+    missed = (
+        [MissedBreak(n, past[n].title if n in past else "") for n in numbers[-50:][::-1]] if change != "add" else []
+    )
     said = _sentences(told, change, value)
     if text is not None and text.count("[[events.schedule]]") > stands.text.count("[[events.schedule]]"):
         said.append("The plan has no schedule yet: with this every job runs once a night.")
     return WhatIf(said, missed, text, cannot, stands.text, stands.commit, stands.branch)
 
 
-def past_cells(session: Session, project: Project, most: int) -> tuple[list[CellTotal], dict[int, str]]:
-    """The cells of the newest judged runs of the main branch, oldest run first, and the runs' titles."""
+@dataclass(frozen=True, slots=True)
+class TwoValues:
+    """Two values of a dimension beside each other, in a sentence and in numbers."""
+
+    said: str
+    told: Beside
+
+
+def two_values(
+    site: Site, name: str, job: str, dimension: str, one: str, other: str, most: int = _USUAL
+) -> TwoValues:  # fmt: skip
+    """What one value of a dimension failed and took where the other did too. Raises NotFound."""
+    with site.store.view() as session:
+        cells, _ = past_cells(session, the_project(session, name), most)
+    told = beside(cells, job, dimension, one, other)
+    return TwoValues(_said_of_two(told), told)
+
+
+def _said_of_two(b: Beside) -> str:
+    if not b.runs:
+        return f"No judged run has cells of {b.job} that differ in {b.one} and {b.other} alone."
+    over = f"Over {counted(b.runs, 'run')} with both"
+    failed = [f"{b.one} alone failed in {b.only_one}", f"{b.other} alone in {b.only_other}", f"both in {b.both}"]
+    more = f"; {b.fails_more} fails more, beyond chance" if b.fails_more else ""
+    if b.ratio is None:
+        return f"{over}, {', '.join(failed)}{more}."
+    share = abs(b.ratio - 1) * 100
+    if b.slower and share >= 1:
+        times = f"a cell with {b.one} takes {share:.0f} % {'longer' if b.ratio > 1 else 'less'} than one with {b.other}"
+    else:
+        times = "their times differ by no more than chance"
+    return f"{over}, {', '.join(failed)}{more}; {times}."
+
+
+def past_cells(session: Session, project: Project, most: int) -> tuple[list[CellTotal], dict[int, Past]]:
+    """The cells of the newest judged runs of the main branch, oldest run first, and these runs."""
     rows = past_on(session, project.id, str(push_to(project.main_branch)), most)
     number = {row.id: row.number for row in rows}
     ordered: dict[tuple[str, str], dict[str, str]] = {}
     found = []
-    for run, job, key, values, advisory, new, seconds in cell_totals(session, list(number)):
+    for run, job, key, values, advisory, new, seconds, failed in cell_totals(session, list(number)):
         if (job, key) not in ordered:
             ordered[job, key] = in_plan_order(key, values)
-        found.append(CellTotal(number[run], job, ordered[job, key], advisory, new > 0, seconds))
+        found.append(CellTotal(number[run], job, ordered[job, key], advisory, new > 0, seconds, failed))
     found.sort(key=lambda c: c.run)
-    return found, {row.number: row.title for row in rows}
+    return found, {row.number: row for row in rows}
 
 
 def _job(plan: Plan | None, name: str) -> Job | None:

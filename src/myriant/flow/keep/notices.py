@@ -71,8 +71,11 @@ def _found(session: Session, projects: dict[str, Project], now: datetime, *, all
             u.project, u.run, f"untidy\n{u.run}\n{u.job}", f"housekeeping {u.job} did not end well (#{u.run})",
             f"Housekeeping {u.job} did not end well in #{u.run}: {u.reason or 'see its log'}.",
         )  # fmt: skip
-    for project, said in budgets_nearly_spent(session, list(projects.values()), now):
-        yield Notice(project, None, f"budget\n{now:%Y-%m}", "the budget is nearly spent", said, "cost")
+    for b in budgets_nearly_spent(session, list(projects.values()), now):
+        key, of = (
+            (f"budget\n{now:%Y-%m}\n{b.event}", f" of {b.event} runs") if b.event else (f"budget\n{now:%Y-%m}", "")
+        )
+        yield Notice(b.project, None, key, f"the budget{of} is nearly spent", b.said, "cost")
     for name, p in projects.items():
         if p.drilled.get("passed") is False and p.drilled_at is not None:
             yield Notice(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import sys
+from collections.abc import Mapping
 from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -11,7 +12,7 @@ from urllib.parse import urlsplit
 
 from tenacity import Retrying, retry_if_exception, stop_after_attempt
 
-from myriant.flow.ask.repositories import POLL_SECONDS, is_bare, main_branch_of, opened, suggested_name, why_refused
+from myriant.flow.ask.repositories import POLL_SECONDS, main_branch_of, opened, suggested_name, why_refused
 from myriant.flow.errors import BadInput, Refused
 from myriant.flow.intake.pulls import start_what_waits
 from myriant.flow.intake.refreshing import AT_ONCE
@@ -22,8 +23,8 @@ from myriant.flow.naming import the_project
 from myriant.flow.sealing import seal
 from myriant.flow.site import CREDENTIAL, Site
 from myriant.flow.who import Person
+from myriant.repos import door
 from myriant.repos.git import GitError
-from myriant.repos.hook import install_hook, remove_hook, try_hook
 from myriant.repos.remote import Remote, heads, is_pull_pattern, without_password
 from myriant.store.audit import record
 from myriant.store.changes import tell
@@ -84,17 +85,20 @@ def add_project(site: Site, address: str, name: str | None = None, description: 
 def _hook(site: Site, name: str, remote: Remote, token: str) -> tuple[bool, bool, str]:
     """Whether the repository has the hook and it was heard, whether another one is kept, and what is in the way."""
     folder = remote.local
-    if folder is None or not is_bare(folder):
-        return False, False, ""
     parts = urlsplit(site.address)
     try:
-        chained = install_hook(
+        if folder is None or not door.look(folder).bare:
+            return False, False, ""
+        chained = door.install(
             folder, project=name, host=parts.hostname or "127.0.0.1", port=parts.port or 80, token=token,
             python=sys.executable,
         )  # fmt: skip
     except OSError as error:
         return False, False, f" (its hooks folder cannot be written: {error.strerror})"
-    trouble = try_hook(folder)
+    try:
+        trouble = door.ring(folder)
+    except OSError as error:
+        trouble = f"it could not be rung: {error}"
     return not trouble, chained, f" (its hook was tried, and {trouble})" if trouble else ""
 
 
@@ -143,6 +147,7 @@ class Change:
     stranger_minutes: int | None = None  # 0: no bound any more
     drill: str | None = None  # when its gate is tried, such as "monday 06:00 UTC"; empty: when somebody asks
     budget: int | None = None  # 0: none any more
+    event_budgets: Mapping[str, int] | None = None  # of these events; 0: none any more
 
 
 def change_project(site: Site, name: str, wish: Change, who: Person) -> str:
@@ -174,6 +179,7 @@ def change_project(site: Site, name: str, wish: Change, who: Person) -> str:
         if wish.budget is not None and (wish.budget or None) != project.budget:
             project.budget = wish.budget or None
             said.append(f"its budget is {wish.budget:,} minutes a month" if wish.budget else "it has no budget")
+        said += _event_budgets(project, wish.event_budgets or {})
         if wish.tracker is not None:
             project.tracker = wish.tracker.strip()
         if wish.paused is not None and wish.paused != project.paused:
@@ -186,6 +192,14 @@ def change_project(site: Site, name: str, wish: Change, who: Person) -> str:
     if wish.paused is False and "resumed" in said:
         start_what_waits(site, now)
     return now
+
+
+def _event_budgets(project: Project, wish: Mapping[str, int]) -> list[str]:
+    kept = {event: minutes for event, minutes in {**project.event_budgets, **wish}.items() if minutes}
+    if kept == project.event_budgets:
+        return []
+    project.event_budgets = kept
+    return [f"{e}: {f'{m:,} minutes a month' if m else 'no budget'}" for e, m in sorted(wish.items())]
 
 
 def _doors(project: Project, wish: Change) -> list[str]:
@@ -220,7 +234,7 @@ def _rename(site: Site, name: str, now: str) -> None:
         tell(session, "project", name)
     if hooked and remote.local is not None:
         with suppress(OSError):
-            remove_hook(remote.local, name)
+            door.remove(remote.local, name)
         heard, _, _ = _hook(site, now, remote, token)
         with site.store.transaction() as session:
             the_project(session, now).hooked = heard
@@ -233,7 +247,7 @@ def forget_project(site: Site, name: str) -> None:
         folder = site.remote(project).local if project is not None else None
     if folder is not None:
         with suppress(OSError):
-            remove_hook(folder, name)
+            door.remove(folder, name)
     for again in Retrying(retry=retry_if_exception(is_deadlock), stop=stop_after_attempt(8), reraise=True):
         with again, site.store.transaction() as session:  # what goes on in it may hold what is removed, and ends first
             blobs = blobs_of_project(session, project.id) if project is not None else []

@@ -10,13 +10,13 @@ from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import urlsplit
 
+from myriant.core.states import Page
 from myriant.core.telling.mail import is_address
 from myriant.core.telling.template import VALUES, Template, TemplateError, checked
 from myriant.flow.announce.hearing import ASKED, who_asked
 from myriant.flow.announce.sending import Answer, attempt
-from myriant.flow.ask.morning import morning
 from myriant.flow.errors import BadInput, NotFound, Refused
-from myriant.flow.keep.mornings import times_of, values_of_morning
+from myriant.flow.keep.mornings import SAID, times_of, values_of_page
 from myriant.flow.naming import the_project
 from myriant.flow.sealing import as_sealed, opened, seal
 from myriant.flow.site import Site
@@ -41,7 +41,8 @@ class WayWish:
     branches: Sequence[str] = ()
     events: Sequence[str] = ()  # push, pull-request, tag, schedule; none: all
     on: bool = True
-    morning: str = ""  # "weekday 07:30 Europe/Oslo": its morning page is told then, and no outcome
+    morning: str = ""  # "weekday 07:30 Europe/Oslo": a page is told then, and no outcome
+    page: Page = Page.MORNING
     url: str = ""
     method: str = "POST"
     headers: Mapping[str, str] = field(default_factory=dict)
@@ -66,6 +67,7 @@ class WayView:
     on: bool
     morning: str
     morning_at: datetime | None
+    page: Page
     by: str
     at: datetime
 
@@ -106,9 +108,9 @@ def set_way(site: Site, name: str, way: str, wish: WayWish, who: Person) -> None
         row.kind, row.shown, row.always, row.on = wish.kind, shown, wish.always, wish.on
         row.branches, row.by, row.at = list(wish.branches), who.name, datetime.now(UTC)
         row.events = list(wish.events)
-        row.morning, row.morning_at = wish.morning, morning_at
+        row.morning, row.morning_at, row.page = wish.morning, morning_at, wish.page
         row.sealed = seal(site.key(), project.id, as_sealed(way), json.dumps(content))
-        what = f"the morning page is told {wish.morning}" if wish.morning else "outcomes are told"
+        what = f"{SAID[wish.page]} is told {wish.morning}" if wish.morning else "outcomes are told"
         record(session, project.id, who.name, "way", f"{what} to {shown} ({way})")
 
 
@@ -169,6 +171,7 @@ def ways(site: Site, name: str) -> list[WayView]:
                 w.on,
                 w.morning,
                 w.morning_at,
+                w.page,
                 w.by,
                 w.at,
             )
@@ -183,13 +186,13 @@ def try_way(site: Site, name: str, way: str) -> Answer:
         row = _the_way(session, project.id, way)
         content = opened(site.key(), project.id, as_sealed(row.name), row.sealed)
         sealed = {s.name: s.sealed for s in secrets_of_project(session, project.id)}
-        kind, project_id, words = row.kind, project.id, row.morning
+        kind, project_id, words, page = row.kind, project.id, row.morning, row.page
         asked = who_asked(session, project.id) if row.name == ASKED else []
     secrets = {n: v for n, s in sealed.items() if (v := opened(site.key(), project_id, n, s)) is not None}
     told: dict[str, Any] = {k: example for k, (_, example) in VALUES.items()}
     told |= {"project": name, "title": "A try: nothing has happened", "address": f"{site.address}/p/{name}", "mail": ""}
     if words:
-        told = dict(values_of_morning(site, morning(site, name, times_of(words).zone)))
+        told = dict(values_of_page(site, name, page, words))
     if asked:
         told["receivers"] = asked
     return attempt(site, kind, content, told, secrets, event=f"try/{project_id}/{datetime.now(UTC).isoformat()}")
