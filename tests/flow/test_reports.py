@@ -16,7 +16,7 @@ from myriant.flow.ask.report_page import report_html
 from myriant.flow.conclude.levels import SeriesChange, changes_at, said_short, seen_with
 from myriant.flow.keep.retention import keep_todays_sizes
 from myriant.flow.site import Site
-from myriant.store.tables import Project, Run
+from myriant.store.tables import Attempt, Cell, Project, Run
 
 
 def _filled(site: Site, name: str, days: int, held: float, seconds: float, runs: int = 40) -> None:
@@ -68,6 +68,71 @@ def test_a_report_says_what_differs_beyond_chance(
     assert other["before"] == {**other["now"], "branch": "none", "title": "none", "runs": 0, "held": 0}
     assert "there is nothing to compare that with" in other["said"]
     assert "Nothing was judged" in world.get(f"/projects/{name}/report", days=10, branch="none")["said"]
+
+
+def _varied(site: Site, name: str, runs: int) -> None:
+    """Four cells a run, of which two break now and then."""
+    with site.store.transaction() as session:
+        project = Project(name=name, address="/nowhere", main_branch="main")
+        project.looked_at = datetime.now(UTC) + timedelta(days=1)
+        session.add(project)
+        session.flush()
+        for n in range(1, runs + 1):
+            made = datetime(2026, 6, 1, 12, tzinfo=UTC) + timedelta(hours=8 * n)
+            run = Run(
+                project_id=project.id, number=n, event="push", context="push main", branch="main", commit=f"{n:040x}",
+                state="passed", verdict="clear", depth=n, created_at=made, started_at=made, ended_at=made,
+            )  # fmt: skip
+            session.add(run)
+            session.flush()
+            for i, values in enumerate({"lua": a, "harbour": b} for a in ("5.1", "5.4") for b in ("north", "south")):
+                bad = (i == 0 and n % 6 == 0) or (i == 3 and n % 10 == 5)
+                cell = Cell(
+                    run_id=run.id, job="unit", job_title="unit", position=i, key=",".join(f"{k}={v}" for k, v in values.items()),
+                    values=values, wants=[], state="failed" if bad else "passed", counts={"new": int(bad)},
+                )  # fmt: skip
+                session.add(cell)
+                session.flush()
+                took = timedelta(seconds=66 if i < 2 else 60)
+                attempt = Attempt(
+                    cell_id=cell.id, number=1, state=cell.state, runner="", lease_digest="", lease_until=made,
+                    started_at=made, ended_at=made + took,
+                )  # fmt: skip
+                session.add(attempt)
+                session.flush()
+                cell.attempt_id = attempt.id
+
+
+def test_fewer_cells_and_two_values_are_told_of_the_past_that_was(world: World) -> None:
+    site = world.installation.site
+    assert site is not None
+    _varied(site, "varied", 60)
+    [found] = world.get("/projects/varied/fewer")
+    breaks = sorted({*range(6, 61, 6), *range(5, 61, 10)})
+    assert (found["job"], found["cells"], found["runs"], found["breaks"]) == ("unit", 4, 60, len(breaks))
+    assert {s["key"] for s in found["steps"]} == {"lua=5.1,harbour=north", "lua=5.4,harbour=south"}
+    assert [s["found"] for s in found["steps"]] == [10, 16] and found["steps"][1]["seconds"] == 126.0
+    assert found["steps"][0]["late"] + found["steps"][0]["over"] == 6
+    assert found["said"].startswith(
+        "2 cells would have found all 16 breaks over 60 runs with all 4 cells, in 2 min 6 s"
+    )
+    assert "instead of 4 min 12 s (50 %)" in found["said"]
+    since = breaks[-(len(breaks) // 3)]
+    assert found["said"].endswith(
+        f"Chosen by the breaks before #{since} alone, 2 cells would have found 5 of the 5 that came since."
+    )
+    asked = {"job": "unit", "dimension": "lua", "one": "5.1", "other": "5.4"}
+    told = world.get("/projects/varied/versions/beside", **asked)
+    assert told["said"] == (
+        "Over 60 runs with both, 5.1 alone failed in 10, 5.4 alone in 6, both in 0; "
+        "a cell with 5.1 takes 10 % longer than one with 5.4."
+    )
+    turned = world.get("/projects/varied/versions/beside", **{**asked, "one": "5.4", "other": "5.1"})
+    assert "a cell with 5.4 takes 9 % less than one with 5.1" in turned["said"]
+    none = world.get("/projects/varied/versions/beside", **{**asked, "other": "5.2"})
+    assert none["said"] == "No judged run has cells of unit that differ in 5.1 and 5.2 alone."
+    _varied(site, "brief", 12)
+    assert world.get("/projects/brief/fewer") == [], "too little is known"
 
 
 def _released(site: Site, name: str, tags: dict[str, int]) -> None:

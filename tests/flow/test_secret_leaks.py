@@ -111,6 +111,7 @@ def test_no_shape_of_a_secret_is_visible_anywhere(world: World) -> None:
     kept = {r["path"]: r["content"] for r in world.get(f"/attempts/{run['cells'][0]['attempt_id']}")["reports"]}
     assert "out/kept.txt" in kept and "out/leak.bin" not in kept and "out/shot.txt" not in kept
     assert "out/leak.bin holds a secret and is not kept" in log
+    assert "out/shot.txt holds a secret and is not kept" in log, "an attachment too"
     assert "***TIDE_KEY***" in repo.note(run["run"]["commit"])
     database = world.installation.site
     assert database is not None

@@ -44,6 +44,8 @@ def test_limits_are_written_where_the_controllers_are(tmp_path: Path, version: i
     if version == 2:  # the runner itself went beside them: a group with processes passes no controller on
         assert (tmp_path / "ours/myriant-runner/cgroup.procs").read_text() == "41"
         assert (tmp_path / "ours/cgroup.subtree_control").read_text() == "+memory +pids"
+        (tmp_path / "ours/cgroup.controllers").write_text("memory pids\n")  # these two and no other
+        assert hold("a1-8", 1000, 50, root, own) is not None
     events = memory / "myriant-a1-7" / ("memory.oom_control" if version == 1 else "memory.events")
     assert kept.killed() == 0
     events.write_text("low 0\noom_kill 3\n")

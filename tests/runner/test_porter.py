@@ -349,7 +349,11 @@ LIES = [
 def told_by(data: bytes) -> Porter:
     """A porter whose process says what it likes."""
     porter = Porter(Sandbox(False, False), Room(Path("/nonexistent"), 1))
-    porter._begun = lambda: SimpleNamespace(stdin=io.BytesIO(), stdout=io.BytesIO(data))  # type: ignore[assignment,return-value]
+    ours, its = os.pipe()
+    os.write(its, data)
+    os.close(its)
+    told = SimpleNamespace(stdin=io.BytesIO(), stdout=io.BufferedReader(io.FileIO(ours)))
+    porter._begun = lambda: told  # type: ignore[assignment,return-value]
     return porter
 
 

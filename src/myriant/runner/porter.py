@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import fcntl
 import hashlib
+import io
 import json
 import os
 import shutil
@@ -328,8 +330,9 @@ class _Answer:
 
     def __init__(self, process: subprocess.Popen[bytes]) -> None:
         assert process.stdin is not None and process.stdout is not None
+        assert isinstance(process.stdout, io.BufferedReader)
         self._in: IO[bytes] = process.stdin
-        self._out: IO[bytes] = process.stdout
+        self._out = process.stdout.raw  # never through the buffer: content goes from the pipe into files
         self.told: dict[str, Any] = {}
 
     def ask(self, text: str) -> None:
@@ -342,7 +345,7 @@ class _Answer:
         if piece is None:
             self._in.flush()
 
-    def files(self) -> Iterator[tuple[dict[str, Any], Iterator[bytes]]]:
+    def files(self) -> Iterator[tuple[dict[str, Any], _Content]]:
         """Heads of entries with their content, which is read before the next; then `told` is there."""
         while True:
             kind, content = frames.read(self._out)
@@ -353,20 +356,50 @@ class _Answer:
                 raise frames.BadFrame("it holds no entry")
             head = _table(content)
             parts_of(head["path"])
-            pieces = self._pieces(int(head["size"])) if head.get("type") == "file" else iter(())
-            yield head, pieces
-            for _ in pieces:
+            content_of = _Content(self._out, int(head["size"]) if head.get("type") == "file" else None)
+            yield head, content_of
+            for _ in content_of:
                 pass
 
-    def _pieces(self, size: int) -> Iterator[bytes]:
-        while True:
-            kind, content = frames.read(self._out)
-            if kind == frames.ENDED:
-                return
-            size -= len(content)
-            if kind != frames.DATA or size < 0:
-                raise frames.BadFrame("a file is longer than was said")
-            yield content
+
+class _Content:
+    """The bytes of one file in the stream, to be read once: piece by piece, or into a file."""
+
+    def __init__(self, source: io.RawIOBase, size: int | None) -> None:
+        self._source: Any = source
+        self._left = size  # None: nothing follows, or nothing any more
+
+    def __iter__(self) -> Iterator[bytes]:
+        while (size := self._next()) is not None:
+            yield frames.read_whole(self._source, size)
+
+    def into(self, target: int) -> None:
+        """From the pipe into a file, by the kernel where it can. Raises BadFrame, OSError."""
+        while (size := self._next()) is not None:
+            while size:
+                try:
+                    moved = os.splice(self._source.fileno(), target, size)
+                except OSError as error:
+                    if error.errno != errno.EINVAL:
+                        raise
+                    os.write(target, piece := frames.read_whole(self._source, size))  # a file system without it
+                    moved = len(piece)
+                if not moved:
+                    raise frames.BadFrame("it ended in the middle of a frame")
+                size -= moved
+
+    def _next(self) -> int | None:
+        """Bytes of the next piece, None at the end."""
+        if self._left is None:
+            return None
+        kind, size = frames.read_head(self._source)
+        if kind == frames.ENDED:
+            self._left = None
+            return None
+        self._left -= size
+        if kind != frames.DATA or self._left < 0:
+            raise frames.BadFrame("a file is longer than was said")
+        return size
 
 
 def _table(content: bytes) -> dict[str, Any]:
@@ -389,11 +422,10 @@ def _note(mine: Sequence[Taken], path: str, head: dict[str, Any]) -> None:
                 one.refused.append(f"{path} cannot be read")
 
 
-def _kept(content: Iterator[bytes], copy: Path) -> None:
-    """Write pieces into a file of the runner's own."""
+def _kept(content: _Content, copy: Path) -> None:
+    """Write a file of the runner's own."""
     with copy.open("wb", buffering=0) as target:
-        for piece in content:
-            target.write(piece)
+        content.into(target.fileno())
 
 
 def _shown(text: Any) -> str:

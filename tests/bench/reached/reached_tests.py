@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+import sitecustomize
 
 FOLDER = Path(os.environ["MYRIANT_REACHED"])
 WORKER = os.environ.get("PYTEST_XDIST_WORKER", "main")
@@ -20,5 +21,6 @@ def pytest_runtest_protocol(item: pytest.Item) -> Iterator[None]:
     now.with_suffix(".new").rename(now)
     began = time.monotonic()
     yield
+    sitecustomize.notes.note()  # what this process reached itself: many tests end within a look
     with (FOLDER / f"tests-{WORKER}").open("a") as file:
         file.write(f"{item.nodeid}\t{time.monotonic() - began:.2f}\n")

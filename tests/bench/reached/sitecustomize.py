@@ -24,6 +24,7 @@ PACKAGES = ("myriant.flow", "myriant.runner", "myriant.api", "myriant.store")
 INSIDE = "myriant.runner.inside"  # runs in the sandbox, where none of this is
 MARK = "_reached"
 _marks: dict[str, bytearray] = {}
+_lock = threading.Lock()
 
 
 class _Marking(ast.NodeTransformer):
@@ -92,6 +93,11 @@ class _Notes:
         self.test, self.known = "", set[tuple[str, str, int]]()
 
     def note(self) -> None:
+        """Keep what was reached since the last time, for the test of then and the test of now."""
+        with _lock:
+            self._note()
+
+    def _note(self) -> None:
         now = FOLDER / f"now-{os.environ.get('PYTEST_XDIST_WORKER', 'main')}"  # a worker learns its name late
         try:
             test = now.read_text()
@@ -114,8 +120,10 @@ class _Notes:
                 file.writelines(f"{t}\t{path.rpartition('/myriant/')[2]}\t{line}\n" for t, path, line in sorted(new))
 
 
+notes = _Notes()
+
+
 def _watch() -> None:
-    notes = _Notes()
     atexit.register(notes.note)
 
     def on() -> None:
@@ -126,8 +134,13 @@ def _watch() -> None:
     threading.Thread(target=on, daemon=True, name="reached").start()
 
 
+def _watch_again() -> None:
+    _lock.release()
+    _watch()
+
+
 if FOLDER.is_dir():
     (FOLDER / "code").mkdir(exist_ok=True)
     sys.meta_path.insert(0, _Finder)  # type: ignore[arg-type]
     _watch()
-    os.register_at_fork(after_in_child=_watch)
+    os.register_at_fork(before=_lock.acquire, after_in_parent=_lock.release, after_in_child=_watch_again)

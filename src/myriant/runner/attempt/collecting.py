@@ -58,21 +58,20 @@ class Collector:
         self, position: int, step: StepWish, collect: CollectWish, content: Content, glob: str, got: Taken
     ) -> list[Found]:
         ground, said = self.ground, self.ground.said
-        missing = said.missing_coverage if content in (Content.COVERAGE, Content.ATTACHMENT) else said.missing
+        if content is Content.ATTACHMENT:  # what is only shown beside the results is said in the log, and decides nothing
+            self._deliver(content, collect.kind, glob, got, position, None)
+            return []
+        missing = said.missing_coverage if content is Content.COVERAGE else said.missing
         if got.too_many:
             missing.append(f"{_too_many(glob, got)} after {step_called(step.name)}: collect fewer, or merge them")
             return []
         missing += [f"{why}: it was not taken after {step_called(step.name)}" for why in got.refused]
         taken = []
         for report in got.found:
-            if content is Content.ATTACHMENT and ground.masker.masks(report.copy):
-                missing.append(f"{report.path} holds a secret and is not kept")
-                report.copy.unlink()
-                continue
             ground.masker.mask_file(report.copy)
             taken.append(report)
         self.sender.send(taken, position, content, collect.kind)
-        if not got.found and not got.refused and not collect.may_be_empty and content is not Content.ATTACHMENT:
+        if not got.found and not got.refused and not collect.may_be_empty:
             why = f", and {got.stale[0]} was there before the step began" if got.stale else ""
             missing.append(f"report missing: no file matches {glob} after {step_called(step.name)}{why}")
         return taken

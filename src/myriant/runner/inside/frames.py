@@ -55,16 +55,30 @@ def write_json(out: IO[bytes], kind: bytes, value: Any) -> None:
 
 def read(source: IO[bytes]) -> tuple[bytes, bytes]:
     """The next frame: kind and content. Raises BadFrame."""
-    head = source.read(_HEAD.size)
-    if len(head) < _HEAD.size:
-        raise BadFrame("it ended in the middle")
-    kind, size = _HEAD.unpack(head)
+    kind, size = read_head(source)
+    return kind, read_whole(source, size)
+
+
+def read_head(source: IO[bytes]) -> tuple[bytes, int]:
+    """What the next frame is, and how long its content, which follows. Raises BadFrame."""
+    kind, size = _HEAD.unpack(read_whole(source, _HEAD.size))
     if kind not in (ENTRY, DATA, ENDED, ANSWER) or size > MOST_FRAME:
         raise BadFrame("it holds no frame")
-    content = source.read(size)
-    if len(content) < size:
+    return kind, size
+
+
+def read_whole(source: IO[bytes], size: int) -> bytes:
+    """So many bytes, however they come. Raises BadFrame."""
+    content = source.read(size) if size else b""
+    if content and len(content) == size:
+        return content
+    parts, left = [content], size - len(content)
+    while left and (more := source.read(left)):
+        parts.append(more)
+        left -= len(more)
+    if left:
         raise BadFrame("it ended in the middle of a frame")
-    return kind, content
+    return b"".join(parts)
 
 
 class Framed(io.RawIOBase):
