@@ -1,8 +1,10 @@
 # `make demo` and `make test` are all that a fresh machine needs; each installs what is missing.
 BIN := .venv/bin
 SLOTS ?= 4
+# one more than there are processors: a test waits for its runs a third of its time
+WORKERS ?= $(shell expr $$(nproc) + 1)
 
-.PHONY: setup demo test check lint lint-python lint-web bench client lock
+.PHONY: setup demo test check check-web check-tests lint lint-python lint-web bench client lock
 
 setup:            ## install what is missing and build the interface
 	@tools/setup
@@ -14,12 +16,17 @@ test: setup       ## lint, then every test
 	@tools/setup --with-browser
 	@$(MAKE) --no-print-directory lint
 	@cd web && ../$(BIN)/npm run -s test
-	@$(BIN)/pytest tests -n auto --maxprocesses 3 --dist loadfile --no-loadscope-reorder
+	@$(BIN)/pytest tests -n $(WORKERS) --dist loadfile --no-loadscope-reorder
 
-check: lint       ## what a change needs while one works: lint, types, unit tests, one push end to end
-	@cd web && ../$(BIN)/npm run -s test
-	@$(BIN)/pytest tests/core tests/repos -n auto -q
-	@$(BIN)/pytest tests/flow/test_push_to_verdict.py -q -k break
+check: setup      ## what a change needs while one works: lint, types, unit tests, one push end to end
+	@$(MAKE) --no-print-directory -j3 lint-python check-web check-tests
+
+check-web:
+	@cd web && ../$(BIN)/npm run -s lint && ../$(BIN)/npm run -s test -- --changed HEAD
+
+check-tests:      # few examples of each property
+	@MYRIANT_EXAMPLES=8 $(BIN)/pytest tests/core tests/repos -n 2 -q --maxfail 5
+	@$(BIN)/pytest tests/flow/test_push_to_verdict.py -q -k a_break_is_held
 
 lint: setup       ## Python and the interface side by side
 	@$(MAKE) --no-print-directory -j2 lint-python lint-web

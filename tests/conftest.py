@@ -32,7 +32,10 @@ from myriant.store.tables import Attempt, Cell, Change, Project, Run
 from myriant.wire.parcels import ReportHead, head_bytes
 
 # How long a draw takes says how busy the machine is, nothing of what is tested.
-settings.register_profile("ours", deadline=None, max_examples=50, suppress_health_check=[HealthCheck.too_slow])
+settings.register_profile(
+    "ours", deadline=None, max_examples=int(os.environ.get("MYRIANT_EXAMPLES", "50")),
+    suppress_health_check=[HealthCheck.too_slow],
+)  # fmt: skip
 settings.load_profile("ours")
 _names = count(1)
 os.environ["GIT_CONFIG_NOSYSTEM"] = "1"  # what is set up on this machine for its people is no part of any test

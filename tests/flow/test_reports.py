@@ -161,6 +161,7 @@ def test_a_report_of_a_release_is_of_the_way_to_it(world: World, tmp_path: Path)
     other = world.get("/projects/released/report", release="v2", beside="v1")
     assert (other["now"]["runs"], other["before"]["runs"]) == (28, 12)
     first = world.get("/projects/released/report", release="v1")
+    assert first["now"]["since"] > "2026", "since the first run, not since for ever"
     assert (
         first["before"]["runs"] == 0
         and "since the beginning" in first["said"]

@@ -29,7 +29,9 @@ class Part:
         command = [
             "setpriv", *theirs, "--pdeathsig", "TERM", "--", sys.executable, "-m", "myriant.cli.main", *self.words
         ]  # fmt: skip
-        self.process = subprocess.Popen(command, env=environment, stdin=subprocess.DEVNULL, start_new_session=True)
+        self.process = subprocess.Popen(
+            command, env=environment, stdin=subprocess.DEVNULL, start_new_session=True, umask=0o022
+        )
 
 
 @dataclass(slots=True)

@@ -182,7 +182,8 @@ def _part(
     runs = columns_of(part, values)
     changes = [c for c in changes_of(series, values_of(series)) if c.run in set(part.number)]
     held = sum(v == "held" for v in runs.verdict)
-    side = Side(branch, title, since, until, len(runs.number), held)
+    begun = runs.at[0] if since == _EVER and runs.at else min(since, until)
+    side = Side(branch, title, until if begun == _EVER else begun, until, len(runs.number), held)
     cut = len(series.number) == MOST_RUNS and bool(series.made.min() > since.timestamp())
     return _Part(side, runs, values, minutes_between(session, project.id, context, since, until)), cut, changes
 

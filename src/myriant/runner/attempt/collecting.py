@@ -58,7 +58,9 @@ class Collector:
         self, position: int, step: StepWish, collect: CollectWish, content: Content, glob: str, got: Taken
     ) -> list[Found]:
         ground, said = self.ground, self.ground.said
-        if content is Content.ATTACHMENT:  # what is only shown beside the results is said in the log, and decides nothing
+        if (
+            content is Content.ATTACHMENT
+        ):  # what is only shown beside the results is said in the log, and decides nothing
             self._deliver(content, collect.kind, glob, got, position, None)
             return []
         missing = said.missing_coverage if content is Content.COVERAGE else said.missing
