@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import html
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -177,6 +178,17 @@ def test_a_report_of_a_release_is_of_the_way_to_it(world: World, tmp_path: Path)
     assert said.returncode == 0 and (tmp_path / "r.pdf").read_bytes().startswith(b"%PDF-"), said.stderr
     assert "35 runs since release v2" in world.command("report", "released", "--release", "v3").stdout
     assert world.command("report", "released", "--to", str(tmp_path / "r.txt")).returncode == 2
+
+
+def test_a_change_that_may_have_come_with_others_says_so() -> None:
+    change = SeriesChange(
+        "tests", "The number of tests is 9 since #5, before it 4", 5, 5, 5, "c" * 40, "t", 4, 9, worse=False
+    )
+    assert said_short(change) == f"The number of tests is 9 since {'c' * 7} (#5)"
+    assert (
+        said_short(replace(change, latest=7))
+        == f"The number of tests is 9 since {'c' * 7} (#5, or another of #5 to #7)"
+    )
 
 
 def test_what_came_from_outside_stands_on_the_page_as_what_it_is() -> None:

@@ -767,6 +767,8 @@ def test_what_needs_a_person_is_told_once_where_news_is_told(telling: World, roo
     assert sweep.startswith("Housekeeping sweep did not end well in #2") and "approval until" in ship
     assert lift == "lift of #3 waits for a runner: no runner has the label crane."
     assert not [b for p, _, b in requests.came if p == "/all-needs" and b["news"] == "attention"]
+    runs = {job: {r["run"] for r in sent(telling, "needs", "sent") if job in r["said"]} for job in ("sweep", "lift")}
+    assert runs == {"sweep": {2}, "lift": {3}}, "each stands with the run that it is about"
 
 
 def test_each_hears_what_and_when_they_want_and_nothing_twice(telling: World, rooms: tuple[Receiver, MailRoom]) -> None:

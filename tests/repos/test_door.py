@@ -59,7 +59,7 @@ def as_user(uid: int, place: Path, **wish: object) -> dict[str, object]:
 def repository(folder: Path, owner: int, mode: int = 0o700) -> Path:
     """A bare repository with a commit, whose hook says as whom it runs."""
     at = folder / "work.git"
-    subprocess.run(["git", "init", "--quiet", "--bare", "--initial-branch=main", str(at)], check=True)
+    subprocess.run(["git", "init", "--quiet", "--bare", "--initial-branch=main", str(at)], check=True, umask=0o022)
     tree = subprocess.run(["git", "-C", str(at), "mktree"], input=b"", capture_output=True, check=True).stdout.decode()
     who = ("-c", "user.name=Ada", "-c", "user.email=ada@tidewater.example")
     commit = subprocess.run(

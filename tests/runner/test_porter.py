@@ -56,9 +56,11 @@ def left(tmp_path: Path) -> Iterator[Left]:
     room.give_to_user()
     copies = tmp_path / "copies"
     copies.mkdir()
+    before = os.umask(0o022)  # the runner's, whatever the process of these tests has
     made = Left(sandbox=sandbox, room=room, porter=Porter(sandbox, room), copies=copies, work=work)
     yield made
     made.porter.kill()
+    os.umask(before)
     remove(sandbox, room)
     subprocess.run(["rm", "-rf", str(work)], check=True)
 
@@ -314,6 +316,14 @@ def test_no_archive_writes_outside_its_folder(
     except BadInside as error:
         assert str(error)
     assert sorted(p.name for p in base.iterdir()) == ["beside", "in"] and not list((base / "beside").iterdir())
+
+
+def test_what_takes_too_long_is_ended_and_says_so(left: Left, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("myriant.runner.porter.MOST_SECONDS", 0.0)
+    with pytest.raises(PorterFailed, match="it took more than 0 s"):
+        left.porter.take(["out/*.xml"], 0, left.copies)
+    monkeypatch.undo()
+    assert left.porter.take(["out/*.xml"], 0, left.copies)["out/*.xml"].found == [], "another one is begun"
 
 
 def stream(*answers: tuple[bytes, Any]) -> bytes:

@@ -13,6 +13,7 @@ from datetime import datetime, timedelta
 
 from sqlalchemy import func
 from sqlalchemy.orm import Session
+from tenacity import Retrying, retry_if_exception, stop_after_attempt
 
 from myriant.core.gate.contexts import push_to
 from myriant.core.plan.intent import intent
@@ -34,6 +35,7 @@ from myriant.flow.state.runs import supersede
 from myriant.flow.who import Person
 from myriant.repos.git import GitError
 from myriant.store.changes import tell
+from myriant.store.engine import is_deadlock
 from myriant.store.judged import plan_job_results
 from myriant.store.plans import keep_plan_text
 from myriant.store.projects import next_run_number, project_named
@@ -128,9 +130,11 @@ def import_run(site: Site, project_name: str, past: PastRun) -> int:
         told = [by_name.get((c.job, c.key)) or PastCell(c.job, c.key, 0.0, void="nothing was delivered") for c in cells]
         attempts = _attempts(site, session, run, cells, told, reading.plan)
         run_id, number = run.id, run.number
-    for attempt_id in attempts:
-        ingest_attempt(site, attempt_id, follow_up=False)
-    conclude_run(site, run_id, follow_up=False)
+    for again in Retrying(retry=retry_if_exception(is_deadlock), stop=stop_after_attempt(8), reraise=True):
+        with again:  # each can be done twice without harm, as their tasks are
+            for attempt_id in attempts:
+                ingest_attempt(site, attempt_id, follow_up=False)
+            conclude_run(site, run_id, follow_up=False)
     return number
 
 
