@@ -69,15 +69,15 @@ class Series:
 _SERIES = """
 WITH newest AS (
   SELECT row_number() OVER (ORDER BY depth DESC, number DESC) AS place, id, number, commit_id, title, author, verdict,
-    created_at, started_at, ended_at, coalesce(totals, array_fill(0, ARRAY[7])) AS totals
+    date_part('epoch', created_at) AS created_at, date_part('epoch', started_at) AS started_at,
+    date_part('epoch', ended_at) AS ended_at, coalesce(totals, array_fill(0, ARRAY[7])) AS totals
   FROM run WHERE project_id = %s AND context = %s AND verdict = ANY(%s) ORDER BY depth DESC, number DESC LIMIT %s
 ), ordered AS (
   SELECT newest.*, lines_covered, lines_valid FROM newest
   LEFT JOIN coverage_total AS c ON c.run_id = newest.id AND c.job = '' AND c.attempt_id IS NULL ORDER BY place DESC
 )
 SELECT array_agg(number), array_agg(commit_id), array_agg(title), array_agg(author), array_agg(verdict),
-  array_agg(extract(epoch FROM created_at)::float8), array_agg(extract(epoch FROM started_at)::float8),
-  array_agg(extract(epoch FROM ended_at)::float8), array_agg(totals), array_agg(lines_covered::float8),
+  array_agg(created_at), array_agg(started_at), array_agg(ended_at), array_agg(totals), array_agg(lines_covered::float8),
   array_agg(lines_valid::float8)
 FROM ordered
 """

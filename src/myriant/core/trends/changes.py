@@ -40,7 +40,7 @@ def changes(values: Sequence[float | None] | Values, least: float = LEAST_SHARE)
 
     A shift by less than the share `least` of the level before is none.
     """
-    whole = np.array([np.nan if v is None else v for v in values], np.float64)
+    whole = values if isinstance(values, np.ndarray) else np.array(values, np.float64)  # None becomes NaN
     kept = np.flatnonzero(np.isfinite(whole))
     series = whole[kept]
     if len(kept) < 2 * LEAST:
