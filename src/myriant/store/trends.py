@@ -77,8 +77,8 @@ WITH newest AS (
   LEFT JOIN coverage_total AS c ON c.run_id = newest.id AND c.job = '' AND c.attempt_id IS NULL ORDER BY place DESC
 )
 SELECT array_agg(number), array_agg(commit_id), array_agg(title), array_agg(author), array_agg(verdict),
-  array_agg(created_at), array_agg(started_at), array_agg(ended_at), array_agg(totals), array_agg(lines_covered::float8),
-  array_agg(lines_valid::float8)
+  array_agg(created_at), array_agg(started_at), array_agg(ended_at), array_agg(totals),
+  array_agg(lines_covered::float8), array_agg(lines_valid::float8)
 FROM ordered
 """
 
