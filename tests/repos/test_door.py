@@ -115,6 +115,14 @@ def test_hooks_folders_that_lead_elsewhere_are_written_with_the_owners_rights_on
     assert answer.get("errno") == 13 and not list(elsewhere.iterdir()), answer
 
 
+def test_a_hook_is_never_run_as_somebody_whom_the_repository_only_points_to(place: Path, tmp_path: Path) -> None:
+    at = repository(tmp_path, OTHER)
+    subprocess.run(["rm", "-r", str(at / "objects")], check=True)
+    (at / "objects").symlink_to("/usr")  # which is root's
+    assert "are a link" in str(as_user(NOBODY, place, op="ring", repository=str(at)))
+    assert not (at / "who").exists()
+
+
 @pytest.mark.parametrize(
     ("uid", "wish", "answer"),
     [

@@ -28,6 +28,7 @@ PLACE = "MYRIANT_DOOR"
 _MOST = 1 << 16
 _PROGRAMS = ("upload-pack", "receive-pack")
 _NOBODY = 65534
+_HERE = Path()  # the repository, once it is entered
 _CLIENT = Path(__file__).with_name("through_door.py")
 
 
@@ -138,38 +139,45 @@ def _carried_out(wish: Mapping[str, Any], files: list[int]) -> dict[str, Any]:
         case "serve" if wish["program"] in _PROGRAMS and len(files) == 3:
             return {"status": _serve(str(wish["program"]), repository, files)}
         case "install":
-            _become(*_owner(repository))
+            _become(*_entered(repository))
             keys = {"project": str, "host": str, "port": int, "token": str, "python": str}
-            return {"chained": install_hook(repository, **{k: kind(wish[k]) for k, kind in keys.items()})}
+            return {"chained": install_hook(_HERE, **{k: kind(wish[k]) for k, kind in keys.items()})}
         case "remove":
-            _become(*_owner(repository))
-            remove_hook(repository, str(wish["project"]))
+            _become(*_entered(repository))
+            remove_hook(_HERE, str(wish["project"]))
             return {}
         case "ring":
-            return {"trouble": try_hook(repository)}
+            _entered(repository)
+            return {"trouble": try_hook(_HERE)}
     raise ValueError(f"no question {wish['op']!r}")
 
 
 def _serve(program: str, repository: Path, files: list[int]) -> int:
     """Let git serve a repository over three open files, as its owner; its exit status."""
-    user, group = _owner(repository)
+    try:
+        (user, group), there = _entered(repository), "."
+    except OSError:  # git says what is wrong with it, as somebody who can do nothing
+        (user, group), there = (_NOBODY, _NOBODY), str(repository)
     done = subprocess.run(
         ["setpriv", "--reuid", str(user), "--regid", str(group), "--clear-groups", "--no-new-privs", "--pdeathsig",
-         "TERM", "--", "git", program, str(repository)],
-        stdin=files[0], stdout=files[1], stderr=files[2], env=clean_environment(), cwd="/", check=False,
+         "TERM", "--", "git", program, there],
+        stdin=files[0], stdout=files[1], stderr=files[2], env=clean_environment(), check=False,
     )  # fmt: skip
     return done.returncode
 
 
-def _owner(repository: Path) -> tuple[int, int]:
-    """Who owns a repository; nobody, who can do nothing, where there is none."""
-    for path in (repository, repository.with_name(f"{repository.name}.git")):  # git looks at both
-        try:
-            status = path.stat()
-        except OSError:
-            continue
-        return status.st_uid, status.st_gid
-    return _NOBODY, _NOBODY
+def _entered(repository: Path) -> tuple[int, int]:
+    """Go into a repository and say who owns it: whatever its path comes to mean meanwhile, it is this one that is
+    worked on. Raises OSError when there is none.
+    """
+    other = repository.with_name(f"{repository.name}.git")  # git looks at both
+    folder = os.open(repository if repository.is_dir() else other, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        os.fchdir(folder)
+        status = os.fstat(folder)
+    finally:
+        os.close(folder)
+    return status.st_uid, status.st_gid
 
 
 def _become(user: int, group: int) -> None:

@@ -93,10 +93,12 @@ def install_hook(repository: Path, *, project: str, host: str, port: int, token:
 
 def try_hook(repository: Path) -> str:
     """Ring as each kind of user who may push would: what goes wrong, empty when nothing does."""
-    status = (repository / "objects").stat()
+    owner, status = repository.stat(), (repository / "objects").lstat()
+    if stat.S_ISLNK(status.st_mode):
+        return "its objects are a link, which may lead to what is somebody else's"
     users: list[tuple[int, int] | None] = [None]
     if os.geteuid() == 0:
-        users = [(status.st_uid, status.st_gid)]
+        users = [(owner.st_uid, owner.st_gid)]
         if status.st_mode & stat.S_IWGRP:
             users.append((_NOBODY, status.st_gid))
         if status.st_mode & stat.S_IWOTH:
