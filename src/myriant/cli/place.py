@@ -35,7 +35,7 @@ class Place:
 
     @property
     def connection(self) -> Path:
-        return self.private / "connection.json"
+        return self.data / "connection.json"
 
     @property
     def key(self) -> Path:
@@ -85,12 +85,12 @@ class Place:
     def give_to(self, owner: User) -> None:
         """Make all that server and worker work with theirs: also what root has written since."""
         theirs = (owner.uid, owner.gid)
-        for folder, folders, files in os.walk(self.private):
-            at = Path(folder)
-            for path in (at, *(at / name for name in files), *(at / name for name in folders)):
-                status = path.lstat()
-                if path not in (self.connection, self.private / "lock") and (status.st_uid, status.st_gid) != theirs:
-                    os.chown(path, *theirs, follow_symlinks=False)
+        os.chown(self.private, *theirs)
+        for _, folders, files, at in os.fwalk(self.private):  # by open folders: none can be exchanged for a link
+            for name in (*files, *folders):
+                status = os.stat(name, dir_fd=at, follow_symlinks=False)
+                if (status.st_uid, status.st_gid) != theirs:
+                    os.chown(name, *theirs, dir_fd=at, follow_symlinks=False)
         self.private.chmod(0o2770)  # what root adds while they run can be worked on by them: their group, its umask
 
     def owned_as_beside(self, file: Path) -> None:
@@ -105,3 +105,4 @@ class Place:
         part.touch(mode=0o600)
         part.write_text(json.dumps({"address": address, "token": token, "database": database}))
         part.replace(self.connection)
+        (self.private / "connection.json").unlink(missing_ok=True)  # where an earlier version had it

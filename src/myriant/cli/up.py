@@ -145,7 +145,7 @@ class Installation:
         self.database.stop()
 
     def _lock(self) -> None:
-        lock = self._open.enter_context((self.place.private / "lock").open("a+"))
+        lock = self._open.enter_context((self.place.data / "lock").open("a+"))
         try:
             fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as error:
