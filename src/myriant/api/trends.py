@@ -127,9 +127,11 @@ def report_as_pdf(site: TheSite, project: str, asked: _Asked) -> Response:
     """The same as PDF, where the server's machine has Chromium."""
     page = _page(site, project, asked)
     try:
-        data = printed(page)
+        data = printed(page, wait=1.0)  # those who wait keep others from being answered
     except CannotPrint as error:
-        raise Refused(f"no PDF can be made: {error}", "print the report's page from your browser") from error
+        raise Refused(
+            f"no PDF can be made: {error}", "try again, or print the report's page from your browser"
+        ) from error
     headers = {"Content-Disposition": 'attachment; filename="report.pdf"', "X-Content-Type-Options": "nosniff"}
     return Response(data, media_type="application/pdf", headers=headers)
 

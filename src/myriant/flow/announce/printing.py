@@ -26,13 +26,13 @@ def program() -> str | None:
     return next((found for name in _NAMES if (found := shutil.which(name))), None)
 
 
-def printed(page: str) -> bytes:
-    """A PDF of a page that holds no script and fetches nothing. Raises CannotPrint."""
+def printed(page: str, wait: float = SECONDS) -> bytes:
+    """A PDF of a page that holds no script and fetches nothing, after at most so long a wait. Raises CannotPrint."""
     chromium = program()
     if chromium is None:
         raise CannotPrint("there is no Chromium on the server's machine")
-    if not _one_at_a_time.acquire(timeout=SECONDS):
-        raise CannotPrint("other pages are being printed")
+    if not _one_at_a_time.acquire(timeout=wait):
+        raise CannotPrint("another page is being printed")
     try:
         with tempfile.TemporaryDirectory(prefix="myriant-print-") as folder:
             source, made = Path(folder, "page.html"), Path(folder, "page.pdf")
