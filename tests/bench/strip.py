@@ -55,8 +55,18 @@ def measure(samples: int = 5) -> None:
                 at_least=50,
             )
             report("the slowest twentieth of frames", [f[1] / 1000 for f in found], "s")
+            session = page.context.new_cdp_session(page)
+            session.send("HeapProfiler.collectGarbage")
+            held = session.send("Runtime.getHeapUsage")["usedSize"] / 1e6
+            report("memory of the page with every run", [held], "MB", runs=RUNS, cells=CELLS)
 
 
+_ALL = """
+(runs) => {
+  document.querySelector('[data-testid="strip-scroller"]').scrollLeft = 0;
+  return document.querySelector('[role="img"][aria-label^="Strip of"]').getAttribute('aria-label').includes(runs);
+}
+"""
 _WATCH = """
 window.long = 0;
 new PerformanceObserver((list) => { for (const task of list.getEntries()) window.long += task.duration; })
@@ -109,13 +119,7 @@ def _first_paint(page: Page, address: str) -> float:
 
 def _load_all(page: Page) -> None:
     """Scroll to the left until every run is there."""
-    for _ in range(60):
-        page.evaluate("document.querySelector('[data-testid=\"strip-scroller\"]').scrollLeft = 0")
-        page.wait_for_timeout(150)
-        label = page.get_by_role("img", name="Strip of").get_attribute("aria-label") or ""
-        if str(RUNS) in label:
-            return
-    raise AssertionError(label)
+    page.wait_for_function(_ALL, arg=str(RUNS), timeout=60_000, polling=50)
 
 
 def _fill(store: Store) -> None:

@@ -13,7 +13,7 @@ export const keys = {
   runners: () => ["runners"],
   words: () => ["words"],
   strip: (project: string, branch?: string) => ["strip", project, ...(branch === undefined ? [] : [branch])],
-  history: (project: string, branch: string, before: number, limit: number) => ["history", project, branch, before, limit],
+  history: (project: string, branch: string, before: number) => ["history", project, branch, before],
   run: (project: string, number?: number, ...of: unknown[]) => ["run", project, ...(number === undefined ? [] : [number]), ...of],
   file: (project: string, commit: string, path: string) => ["file", project, commit, path],
   test: (project: string, test?: number) => ["test", project, ...(test === undefined ? [] : [test])],
@@ -69,11 +69,14 @@ export const stripQuery = (project: string, branch: string | undefined) =>
     placeholderData: keepPreviousData,
   });
 
-export const historyQuery = (project: string, branch: string | undefined, before: number | undefined, limit: number) =>
-  queryOptions({
-    queryKey: keys.history(project, branch ?? "", before ?? 0, limit),
-    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/strip", { signal, params: { path: { project }, query: { branch, before, limit } } })),
-    placeholderData: keepPreviousData,
+/** What came before run `anchor`, in pieces: each goes on where the one before ended. */
+export const historyQuery = (project: string, branch: string | undefined, anchor: number | undefined) =>
+  infiniteQueryOptions({
+    queryKey: keys.history(project, branch ?? "", anchor ?? 0),
+    queryFn: ({ signal, pageParam: before }) =>
+      taken(api.GET("/api/v1/projects/{project}/strip", { signal, params: { path: { project }, query: { branch, before, limit: 300 } } })),
+    initialPageParam: anchor,
+    getNextPageParam: (piece) => (piece.more ? piece.columns[0]?.run.number : undefined),
     staleTime: Infinity,
   });
 

@@ -47,8 +47,10 @@ test("the next change of the verdict is found in both directions", () => {
 test("history whose cells differ is joined without mixing them up", () => {
   const recent = strip([lane("a", "x", "y")], [column(2, "pn"), column(3, "np")]);
   const history = strip([lane("a", "y"), lane("old", "z")], [column(1, "kv")]);
-  const joined = join(history, recent, 2);
+  const joined = join([history], recent, 2);
   expect(joined.lanes).toEqual([lane("a", "x", "y"), lane("old", "z")]);
   expect(joined.columns.map((c) => [c.run.number, c.marks])).toEqual([[1, " kv"], [2, "pn "], [3, "np "]]);
-  expect(join(undefined, recent, undefined).columns).toHaveLength(2);
+  expect(join([], recent, undefined).columns).toHaveLength(2);
+  const oldest = strip([lane("a", "x")], [column(0, "f")]);
+  expect(join([history, oldest], recent, 2).columns.map((c) => [c.run.number, c.marks])).toEqual([[0, "f  "], [1, " kv"], [2, "pn "], [3, "np "]]);
 });

@@ -6,14 +6,15 @@ export interface Joined {
   columns: Column[];
 }
 
-/** `history` ends before run `anchor`; of `recent` everything from `anchor` on is taken. */
-export function join(history: Strip | undefined, recent: Strip, anchor: number | undefined): Joined {
+/** `pieces` of history, newest first, end before run `anchor`; of `recent` everything from `anchor` on is taken. */
+export function join(pieces: Strip[], recent: Strip, anchor: number | undefined): Joined {
   const from = anchor === undefined ? 0 : Math.max(0, recent.columns.findIndex((c) => c.run.number === anchor));
-  if (!history || history.columns.length === 0) return { lanes: recent.lanes, columns: recent.columns };
-  const lanes = union(recent.lanes, history.lanes);
+  const older = pieces.filter((piece) => piece.columns.length > 0);
+  if (older.length === 0) return { lanes: recent.lanes, columns: recent.columns };
+  const lanes = older.reduce((found, piece) => union(found, piece.lanes), recent.lanes);
   return {
     lanes,
-    columns: [...remap(history, lanes), ...remap({ ...recent, columns: recent.columns.slice(from) }, lanes)],
+    columns: [...older.reverse().flatMap((piece) => remap(piece, lanes)), ...remap({ ...recent, columns: recent.columns.slice(from) }, lanes)],
   };
 }
 

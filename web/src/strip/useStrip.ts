@@ -1,9 +1,7 @@
-import { useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { historyQuery, stripQuery } from "../app/queries";
 import { join, type Joined } from "./merge";
-
-const PAGE = 300;
 
 export interface StripData extends Joined {
   branch: string;
@@ -16,19 +14,20 @@ export interface StripData extends Joined {
 /** A branch's runs, oldest first: the live end, and history as far as it was asked for. */
 export function useStrip(project: string, branch: string | undefined, known = true): { data: StripData | undefined; error: Error | null; again: () => void } {
   const recent = useQuery({ ...stripQuery(project, branch), enabled: known });
-  const [asked, setAsked] = useState({ of: "", anchor: undefined as number | undefined, limit: 0 });
+  const [asked, setAsked] = useState({ of: "", anchor: undefined as number | undefined });
   const name = `${project}/${recent.data?.branch ?? ""}`;
   const numbers = recent.data?.columns.map((c) => c.run.number) ?? [];
   const valid = asked.of === name && asked.anchor !== undefined && numbers.includes(asked.anchor);
   const anchor = valid ? asked.anchor : numbers[0];
-  const limit = valid ? asked.limit : 0;
-  const history = useQuery({ ...historyQuery(project, recent.data?.branch, anchor, limit), enabled: limit > 0 && anchor !== undefined });
-  const joined = useMemo(() => recent.data && join(limit > 0 ? history.data : undefined, recent.data, anchor), [recent.data, history.data, anchor, limit]);
+  const history = useInfiniteQuery({ ...historyQuery(project, recent.data?.branch, anchor), enabled: valid });
+  const joined = useMemo(() => recent.data && join(valid ? (history.data?.pages ?? []) : [], recent.data, anchor), [recent.data, history.data, anchor, valid]);
   const again = () => void recent.refetch();
   if (!recent.data || !joined) return { data: undefined, error: recent.error, again };
-  const more = limit > 0 && history.data ? history.data.more : recent.data.more;
+  const more = valid && history.data ? history.hasNextPage : recent.data.more;
   const loadOlder = () => {
-    if (more && !history.isFetching) setAsked({ of: name, anchor, limit: limit + PAGE });
+    if (!more || history.isFetching) return;
+    if (valid) void history.fetchNextPage();
+    else setAsked({ of: name, anchor });
   };
   return { data: { ...joined, branch: recent.data.branch, more, loading: history.isFetching, loadOlder }, error: recent.error, again };
 }

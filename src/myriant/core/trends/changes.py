@@ -10,13 +10,15 @@ are then looked at in the same way (Scott and Knott 1974; Vostrikova 1981).
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import cache
 
 import numpy as np
 from numpy.typing import NDArray
 
 Values = NDArray[np.float64]
+_Placed = tuple[int, int, int, float]  # where, earliest, latest, score
 LEAST = 5  # values on either side
 ALARMS = 0.005  # share of series without a change in which one segment gives an alarm
 LEAST_SHARE = 0.05  # of the median before: a smaller shift is none
@@ -52,8 +54,7 @@ def changes(values: Sequence[float | None] | Values, least: float = LEAST_SHARE)
     edges = [0, *(at for at, *_ in found), len(kept)]
     told = []
     for i, (at, low, high, score) in enumerate(found):
-        before = float(np.median(whole[kept[edges[i] : at]]))
-        after = float(np.median(whole[kept[at : edges[i + 2]]]))
+        before, after = _median(series[edges[i] : at]), _median(series[at : edges[i + 2]])
         told.append(Change(int(kept[at]), int(kept[low]), int(kept[high]), before, after, score))
     return told
 
@@ -72,34 +73,42 @@ def _look(values: Values, start: int, places: list[int], lasting: float) -> None
     _look(values[at:], start + at, places, lasting)
 
 
-def _lasting_ones(values: Values, places: list[int], lasting: float, least: float) -> list[tuple[int, int, int, float]]:
-    """The changes that hold beside their neighbours: each is placed anew between them, and the weakest is left out."""
+def _lasting_ones(values: Values, places: list[int], lasting: float, least: float) -> list[_Placed]:
+    """The changes that hold beside their neighbours: each is placed anew between them, and the weakest is left out.
+
+    Who leaves moves few of the others, so what was found between two edges is kept: a series that only ever rises has
+    many places at first.
+    """
+    best = cache(lambda start, end: _best(values, start, end))
     while True:
-        placed = _placed(values, places)
+        placed = _placed(places, len(values), best)
         edges = [0, *(at for at, *_ in placed), len(values)]
-        weak = [
-            (score, i)
-            for i, (at, _, _, score) in enumerate(placed)
-            if score * lasting <= _bound(edges[i + 2] - edges[i])
-            or not _counts(values[edges[i] : at], values[at : edges[i + 2]], least)
-        ]
-        if not weak:
+
+        def is_weak(i: int, placed: list[_Placed] = placed, edges: list[int] = edges) -> bool:
+            start, at, end = edges[i : i + 3]
+            return placed[i][3] * lasting <= _bound(end - start) or not _counts(values[start:at], values[at:end], least)
+
+        weakest = next(filter(is_weak, sorted(range(len(placed)), key=lambda i: placed[i][3])), None)
+        if weakest is None:
             return placed
-        places = [at for i, (at, *_) in enumerate(placed) if i != min(weak)[1]]
+        places = [at for i, (at, *_) in enumerate(placed) if i != weakest]
 
 
-def _placed(values: Values, places: list[int]) -> list[tuple[int, int, int, float]]:
+def _placed(places: list[int], end: int, best: Callable[[int, int], _Placed]) -> list[_Placed]:
     """Each change where it stands best between its neighbours: found first, it did not know of them."""
-    edges = [0, *places, len(values)]
+    edges = [0, *places, end]
     placed = []
     for i in range(len(places)):
-        start, end = edges[i], edges[i + 2]
-        scores = _scores(values[start:end])
-        k = int(np.argmax(scores))
-        near = np.flatnonzero(scores >= scores[k] - 1.0) + LEAST + start  # splits that explain it nearly as well
-        edges[i + 1] = start + k + LEAST
-        placed.append((edges[i + 1], int(near.min()), int(near.max()), float(scores[k])))
+        placed.append(best(edges[i], edges[i + 2]))
+        edges[i + 1] = placed[-1][0]
     return placed
+
+
+def _best(values: Values, start: int, end: int) -> _Placed:
+    scores = _scores(values[start:end])
+    k = int(np.argmax(scores))
+    near = np.flatnonzero(scores >= scores[k] - 1.0) + LEAST + start  # splits that explain it nearly as well
+    return start + k + LEAST, int(near.min()), int(near.max()), float(scores[k])
 
 
 def _scores(values: Values) -> Values:
@@ -128,21 +137,28 @@ def _lasting(values: Values) -> float:
 
 def _ranks(values: Values) -> Values:
     """Ranks from 1; equal values share the mean of theirs."""
-    _, place, counts = np.unique(values, return_inverse=True, return_counts=True)
-    means: Values = np.cumsum(counts) - (counts - 1) / 2
-    return means[place]
+    ordered = np.sort(values)
+    ranks: Values = (ordered.searchsorted(values, "left") + ordered.searchsorted(values, "right") + 1) / 2
+    return ranks
 
 
 def _counts(before: Values, after: Values, least: float) -> bool:
     """Whether a shift is more than the noise, and more than anybody would overlook."""
-    shift = abs(float(np.median(after) - np.median(before)))
+    shift = abs(_median(after) - _median(before))
     noise = max(_deviation(before), _deviation(after))
-    scale = abs(float(np.median(before)))
+    scale = abs(_median(before))
     return shift > NOISE * noise and shift >= least * scale
 
 
 def _deviation(values: Values) -> float:
-    return 1.4826 * float(np.median(np.abs(values - np.median(values))))
+    return 1.4826 * _median(np.abs(values - _median(values)))
+
+
+def _median(values: Values) -> float:
+    """Of finite values; np.median takes several times as long for a few, as it asks first what they are."""
+    n = len(values)
+    middle = np.partition(values, (n // 2, (n - 1) // 2))
+    return float(middle[n // 2] + middle[(n - 1) // 2]) / 2
 
 
 # What the largest score of n exchangeable values passes in a share of ALARMS of all series: 12,000 to 60,000 of each.
@@ -152,5 +168,9 @@ _BOUNDS = {
 }  # fmt: skip
 
 
+_LENGTHS = np.log(list(_BOUNDS))
+_REACHED = np.array(list(_BOUNDS.values()))
+
+
 def _bound(n: int) -> float:
-    return float(np.interp(math.log(n), np.log(list(_BOUNDS)), list(_BOUNDS.values())))
+    return float(np.interp(math.log(n), _LENGTHS, _REACHED))
