@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import stat
 import subprocess
+from pathlib import Path
 
 import pytest
 
@@ -148,7 +150,7 @@ def test_this_machine_is_told_and_compared_with_an_attempts(world: World) -> Non
     assert against.returncode == 0 and against.stdout.startswith("0 differ"), against.stdout
 
 
-def test_secrets_and_runners_by_command(world: World) -> None:
+def test_secrets_and_runners_by_command(world: World, tmp_path: Path) -> None:
     repo = world.repository("by-command", None)
     program, env = world_program(), environment(world)
     done = subprocess.run(
@@ -165,8 +167,15 @@ def test_secrets_and_runners_by_command(world: World) -> None:
         and "branches main; never used" in listed.stdout
         and "a long tide" not in listed.stdout
     )
+    key = Path(env["MYRIANT_DATA"]) / "private/key"
+    elsewhere = tmp_path / "of-ours"
+    elsewhere.write_text("as it was")
+    key.with_suffix(".part").symlink_to(elsewhere)  # as somebody who took the server over would leave it
     rotated = world.command("secret", "rotate-key")
     assert "secrets are sealed with a new key" in rotated.stdout
+    assert elsewhere.read_text() == "as it was"
+    beside, status = key.parent.stat(), key.stat()
+    assert (status.st_uid, stat.S_IMODE(status.st_mode)) == (beside.st_uid, 0o600)
     assert "CANNOT BE OPENED" not in world.command("secret", "list", repo.name).stdout, (
         "the key is read when it is needed"
     )

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import sys
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -129,14 +128,13 @@ def rotate(data: Annotated[Path, typer.Option(help="The data directory.", defaul
     from myriant.flow.keep.secrets import rotate_key
     from myriant.flow.sealing import make_key
 
-    place = Place(data)
-    fresh = place.key.with_suffix(".new")
+    site, key = site_beside(data), Place(data).key  # first: from here on it is the folder's owner who works there
+    fresh = key.with_suffix(".new")
     fresh.unlink(missing_ok=True)
     make_key(fresh)
-    place.owned_as_beside(fresh)
-    count = rotate_key(site_beside(data), fresh)
-    os.replace(fresh, place.key)  # noqa: PTH105  # the old key is gone in the same moment
-    typer.echo(f"{count} secrets are sealed with a new key: {place.key}")
+    count = rotate_key(site, fresh)
+    fresh.replace(key)  # the old key is gone in the same moment
+    typer.echo(f"{count} secrets are sealed with a new key: {key}")
 
 
 @runners.command(name="list")

@@ -5,13 +5,17 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import subprocess
+import sys
 from dataclasses import dataclass
 from pathlib import Path
 
 from myriant.cli.errors import Trouble
 from myriant.cli.users import User
+from myriant.flow.sealing import make_key
 
 LEAST_FREE = 300 << 20
+_MAKE_KEY = "import pathlib, sys, myriant.flow.sealing as s; s.make_key(pathlib.Path(sys.argv[1]))"
 
 
 def default_data() -> Path:
@@ -93,11 +97,13 @@ class Place:
                     os.chown(name, *theirs, dir_fd=at, follow_symlinks=False)
         self.private.chmod(0o2770)  # what root adds while they run can be worked on by them: their group, its umask
 
-    def owned_as_beside(self, file: Path) -> None:
-        """Give a file that root has written in the private folder to the folder's owner."""
-        if os.geteuid() == 0:
-            beside = self.private.stat()
-            os.chown(file, beside.st_uid, beside.st_gid)
+    def make_key(self, owner: User | None) -> None:
+        """Make the installation's key, once, as the private folder's owner: root writes nothing there by name."""
+        if owner is None:
+            make_key(self.key)
+            return
+        words = [sys.executable, "-P", "-c", _MAKE_KEY, str(self.key)]
+        subprocess.run(["setpriv", *owner.words(), "--", *words], check=True, cwd="/")
 
     def write_connection(self, address: str, token: str, database: str) -> None:
         """How commands on this machine reach the server; readable by its owner only."""

@@ -23,7 +23,6 @@ from myriant.cli.processes import Parts
 from myriant.cli.users import User, server_user
 from myriant.flow.keep.people import ensure_account, make_token, sign_in_link
 from myriant.flow.keep.projects import seal_passwords
-from myriant.flow.sealing import make_key
 from myriant.flow.site import Site
 from myriant.store.engine import Store
 from myriant.wire.certificates import certificates_for
@@ -67,8 +66,7 @@ class Installation:
         self.say("bringing its tables up to date")
         store.migrate()
         self.site = Site(store, Blobs(str(self.place.blobs)), self.place.mirrors, self.address, self.place.key)
-        make_key(self.place.key)
-        self.place.owned_as_beside(self.place.key)
+        self.place.make_key(self.user)
         seal_passwords(self.site)
         account = ensure_account(self.site, ADMIN, "admin")
         with store.transaction() as session:

@@ -29,6 +29,13 @@ class User:
         ]  # fmt: skip
 
 
+def become(user: User) -> None:
+    """Make this process that user's, with no way back."""
+    os.setgroups([])
+    os.setresgid(user.gid, user.gid, user.gid)
+    os.setresuid(user.uid, user.uid, user.uid)
+
+
 def server_user(say: Callable[[str], None]) -> User | None:
     """The system user of server and worker, made where it is missing; None for anybody but root.
 

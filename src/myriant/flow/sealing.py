@@ -15,8 +15,9 @@ def make_key(file: Path) -> None:
     """Make the installation's key, once; readable by its owner only."""
     if not file.exists():
         part = file.with_suffix(".part")
-        part.touch(mode=0o600)
-        part.write_bytes(AESGCM.generate_key(256))
+        part.unlink(missing_ok=True)
+        with os.fdopen(os.open(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as opened_part:
+            opened_part.write(AESGCM.generate_key(256))
         part.replace(file)
 
 

@@ -11,6 +11,9 @@ import pytest
 import sitecustomize
 
 FOLDER = Path(os.environ["MYRIANT_REACHED"])
+for folder in (FOLDER, FOLDER / "code"):  # server and worker may be users of their own
+    folder.mkdir(exist_ok=True)
+    folder.chmod(0o777)
 WORKER = os.environ.get("PYTEST_XDIST_WORKER", "main")
 
 
