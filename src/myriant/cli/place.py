@@ -67,24 +67,33 @@ class Place:
     def demo(self) -> Path:
         return self.data / "demo"
 
-    def prepare(self, owner: User | None = None) -> None:
-        """Make the folders, the private one for its owner where there is one. Raises Trouble without room or right."""
+    def make(self) -> None:
+        """Make the folders. Raises Trouble without the right."""
         try:
             self.data.mkdir(parents=True, exist_ok=True)
             self.data.chmod(0o711)
             self.private.mkdir(exist_ok=True, mode=0o700)
+        except OSError as error:
+            raise self._trouble(error) from error
+
+    def prepare(self, owner: User | None = None) -> None:
+        """Give the private folder to its owner, where there is one. Raises Trouble without room or right."""
+        try:
             if owner is not None:
                 self.give_to(owner)
         except OSError as error:
-            raise Trouble(
-                f"the data directory {self.data} cannot be made: {error.strerror}", "choose another with --data"
-            ) from error
+            raise self._trouble(error) from error
         free = shutil.disk_usage(self.data).free
         if free < LEAST_FREE:
             raise Trouble(
                 f"the disk of {self.data} has {free >> 20} MB left, at least {LEAST_FREE >> 20} MB are needed",
                 "make room, or choose another disk with --data",
             )
+
+    def _trouble(self, error: OSError) -> Trouble:
+        return Trouble(
+            f"the data directory {self.data} cannot be made: {error.strerror}", "choose another with --data"
+        )
 
     def give_to(self, owner: User) -> None:
         """Make all that server and worker work with theirs: also what root has written since."""

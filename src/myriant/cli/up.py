@@ -8,9 +8,10 @@ import signal
 import socket
 import time
 from collections.abc import Callable, Sequence
-from contextlib import ExitStack
+from contextlib import ExitStack, suppress
 from dataclasses import replace
 from pathlib import Path
+from typing import IO
 
 import httpx
 import typer
@@ -54,10 +55,11 @@ class Installation:
     def begin(self) -> Site:
         """Start every part and wait until the server answers. Raises Trouble."""
         self.user = server_user(self.say)
+        self.place.make()
+        self._lock()
         self.place.prepare(self.user)
         if self.user is not None:
             os.umask(0o002)  # what we add to their folders ourselves they can work on
-        self._lock()
         _port_is_free(self.port)
         self.say("starting the database")
         self.database.start()
@@ -144,14 +146,10 @@ class Installation:
 
     def _lock(self) -> None:
         lock = self._open.enter_context((self.place.data / "lock").open("a+"))
-        try:
-            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError as error:
-            lock.seek(0)
-            raise Trouble(
-                f"Myriant runs on {self.place.data} already (process {lock.read().strip() or 'unknown'})",
-                "stop it with Ctrl-C where it runs, or choose another directory with --data",
-            ) from error
+        _locked(lock, self.place)
+        with suppress(OSError):  # where an earlier version locked, which may run yet
+            earlier = os.open(self.place.private / "lock", os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK)
+            _locked(self._open.enter_context(os.fdopen(earlier)), self.place)
         lock.truncate(0)
         lock.write(str(os.getpid()))
         lock.flush()
@@ -169,6 +167,18 @@ class Installation:
         raise Trouble(f"the server did not answer at {self.address} in {timeout:.0f} s")
 
 
+def _locked(lock: IO[str], place: Place) -> None:
+    """Hold a file of an installation that runs. Raises Trouble when another process does."""
+    try:
+        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError as error:
+        lock.seek(0)
+        raise Trouble(
+            f"Myriant runs on {place.data} already (process {lock.read().strip() or 'unknown'})",
+            "stop it with Ctrl-C where it runs, or choose another directory with --data",
+        ) from error
+
+
 def _port_is_free(port: int) -> None:
     if not _is_free(port):
         raise Trouble(f"port {port} of 127.0.0.1 is taken by another program", "choose another with --port")
@@ -184,6 +194,10 @@ def _is_free(port: int) -> bool:
     return True
 
 
+class _Asked(Exception):
+    """A signal asked for the end while the demo was loaded."""
+
+
 def up(
     data: Path,
     port: int,
@@ -195,15 +209,24 @@ def up(
     began = time.monotonic()
     installation = Installation(Place(data), port, slots, share, with_host=prepare is not None)
     asked: list[int] = []  # an Event would deadlock: a signal may come while this thread holds its lock
+    loading = False
+
+    def end(number: int, _: object) -> None:
+        asked.append(number)
+        if loading:
+            raise _Asked  # it takes minutes
+
     for number in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(number, lambda number, _: asked.append(number))
+        signal.signal(number, end)
     try:
         site = installation.begin()
-        if prepare is not None:
+        if prepare is not None and not asked:
+            loading = True
             quick = replace(site, store=Store(site.store.url, durable=False))
             host = f"http://127.0.0.1:{installation.host_port}"
             shelf = f"http://127.0.0.1:{installation.shelf_port}"
             prepare(quick, installation.place.demo, share, say, host, shelf)
+            loading = False
             quick.store.close()
             if installation.user is not None:
                 installation.place.give_to(installation.user)
@@ -214,7 +237,10 @@ def up(
         while not asked:
             installation.tend()
             time.sleep(0.2)
+    except _Asked:
+        say("not all of the demo is loaded: the next start goes on with it")
     finally:
+        loading = False
         say("stopping")
         installation.stop()
         say("stopped")
