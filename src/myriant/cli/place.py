@@ -91,9 +91,7 @@ class Place:
             )
 
     def _trouble(self, error: OSError) -> Trouble:
-        return Trouble(
-            f"the data directory {self.data} cannot be made: {error.strerror}", "choose another with --data"
-        )
+        return Trouble(f"the data directory {self.data} cannot be made: {error.strerror}", "choose another with --data")
 
     def give_to(self, owner: User) -> None:
         """Make all that server and worker work with theirs: also what root has written since."""

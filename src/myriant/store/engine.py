@@ -8,10 +8,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-import alembic.command
-import alembic.config
 import psycopg
-from alembic.util.exc import CommandError
 from sqlalchemy import Engine, create_engine, event, text
 from sqlalchemy.exc import InvalidatePoolError, OperationalError
 from sqlalchemy.orm import Session
@@ -81,6 +78,10 @@ class Store:
 
     def migrate(self) -> None:
         """Bring the schema to this program's version. Safe to repeat; refuses a schema that is newer."""
+        import alembic.command  # here: only `myriant up` migrates, and it takes half a second to load
+        import alembic.config
+        from alembic.util.exc import CommandError
+
         config = alembic.config.Config()
         config.set_main_option("script_location", str(_MIGRATIONS))
         with self.engine.begin() as connection:

@@ -6,7 +6,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import optimize, sparse
 
 from myriant.core.coverage.model import FileCoverage
 
@@ -60,6 +59,8 @@ def _least(reach: np.ndarray, reached: np.ndarray) -> tuple[list[int], bool]:
     cells = reach.shape[1]
     most = float(reached.max()) + 1
     cost = 1 + (1 - reached / most) / (4 * cells)  # all ties together weigh less than one cell
+    from scipy import optimize, sparse  # here: they take a second to load
+
     asked = optimize.LinearConstraint(sparse.csr_array(reach.astype(float)), lb=1)
     whole, bounds = np.ones(cells), optimize.Bounds(0, 1)
     told = optimize.milp(cost, constraints=asked, integrality=whole, bounds=bounds, options={"time_limit": SECONDS})

@@ -6,12 +6,13 @@ import itertools
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from math import prod
+from typing import TYPE_CHECKING
 
-import numpy as np
-
-from myriant.core.matrix.sample import BlindSpots, Rows, blind_spots, sample
 from myriant.core.plan.model import Job
 from myriant.core.plan.selectors import Selector, written
+
+if TYPE_CHECKING:
+    from myriant.core.matrix.sample import BlindSpots, Rows
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,6 +112,10 @@ def choose(job: Job, cells: Sequence[Cell], keep: Collection[str] = ()) -> Sampl
 
     `keep` are the keys of cells that an earlier sample chose: they stay while they cover something of their own.
     """
+    import numpy as np  # here: every command of the CLI is loaded with this module, and few choose a sample
+
+    from myriant.core.matrix.sample import blind_spots, sample
+
     assert job.sample is not None
     names = list(job.vary)
     if not names:  # nothing to choose from

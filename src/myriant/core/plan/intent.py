@@ -6,13 +6,16 @@ import fnmatch
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
+from typing import TYPE_CHECKING
 
 from myriant.core.matrix.expand import Cell, choose, expand
-from myriant.core.matrix.sample import BlindSpots
 from myriant.core.plan.globs import matches
 from myriant.core.plan.model import BranchEvent, Job, Plan, Step
 from myriant.core.plan.selectors import Selector
 from myriant.core.states import EventKind
+
+if TYPE_CHECKING:
+    from myriant.core.matrix.sample import BlindSpots
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,7 +6,6 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import stats
 
 from myriant.core.trends.versions import CellTotal
 
@@ -42,6 +41,8 @@ def beside(cells: Iterable[CellTotal], job: str, dimension: str, one: str, other
         if c.job == job and c.values.get(dimension) in (one, other):
             rest = tuple(sorted((d, v) for d, v in c.values.items() if d != dimension))
             pairs.setdefault((c.run, rest), {})[c.values[dimension]] = c
+    from scipy import stats  # here: it takes a second to load, and is seldom asked
+
     failed: dict[int, list[bool]] = {}
     ratios: dict[int, list[float]] = {}
     for (run, _), pair in pairs.items():

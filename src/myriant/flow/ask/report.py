@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
-from scipy import stats
 from sqlalchemy.orm import Session
 
 from myriant.core.gate.contexts import push_to
@@ -211,6 +210,8 @@ def _held(now: Side, before: Side) -> ReportRow:
     texts = [f"{s.held:,} ({100 * s.held / s.runs:.0f} %)" if s.runs else "none judged" for s in (now, before)]
     better, said = None, ""
     if now.runs and before.runs:
+        from scipy import stats  # here: it takes a second to load, and is seldom asked
+
         table = [[now.held, now.runs - now.held], [before.held, before.runs - before.held]]
         sure = bool(stats.fisher_exact(table).pvalue < CHANCE)
         better = now.held / now.runs < before.held / before.runs if sure else None
@@ -225,6 +226,8 @@ def _medians(title: str, name: str, now: _Part, before: _Part, written: Callable
     texts = [written(float(np.median(v))) if len(v) else "not known" for v in sides]
     better, said = None, ""
     if len(sides[0]) and len(sides[1]):
+        from scipy import stats
+
         sure = bool(stats.mannwhitneyu(*sides).pvalue < CHANCE) if np.ptp(np.concatenate(sides)) > 0 else False
         better = bool(np.median(sides[0]) < np.median(sides[1])) if sure else None
         said = "more than chance" if sure else "no more than chance"
