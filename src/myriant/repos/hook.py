@@ -80,6 +80,13 @@ def install_hook(repository: Path, *, project: str, host: str, port: int, token:
         'here=$(dirname "$0")',
         "feed=$(cat)",
         f'if [ -x "$here/{_KEPT}" ] && [ -z "${_TRY}" ]; then printf \'%s\\n\' "$feed" | "$here/{_KEPT}" "$@"; fi',
+        "moved=${" + _TRY + ":-}",
+        "while read -r _ _ ref; do",
+        '  case "$ref" in refs/notes/*|refs/myriant/*) ;; *) moved=1; break ;; esac',
+        "done <<END",
+        "$feed",
+        "END",
+        '[ -n "$moved" ] || exit 0',  # our own notes: nothing rings
         f"python={shlex.quote(python)}",
         '[ -x "$python" ] || python=python3',  # another user may not reach the server's own
         f'printf \'%s\\n\' "$feed" | "$python" -I -S "$here/{_RINGING}"',

@@ -341,29 +341,34 @@ class Mirror:
         self.remote.git(self.path, "push", "--quiet", f"{NOTES}:{NOTES}")
 
     def note(self, commit: str, text: str) -> None:
-        """Write the commit note and send it to the repository; another writer's notes are kept."""
+        """Write the commit note and send it to the repository; another writer's notes are kept.
+
+        Most often nobody else wrote since, so theirs are fetched only when ours are refused.
+        """
         for attempt in range(5):
+            if attempt:
+                self._fetch_notes()
+            if self._noted(commit).strip() != text.strip():
+                self.note_here(commit, text)
             try:
-                self.remote.git(self.path, "fetch", "--quiet", "--force", f"+{NOTES}:{NOTES}")
-            except GitError as error:
-                if (
-                    "couldn't find remote ref" not in str(error).lower()
-                    and "could not find remote ref" not in str(error).lower()
-                ):
-                    raise
-            try:
-                known = git(self.path, "notes", f"--ref={NOTES}", "show", commit).decode("utf-8", "replace")
-            except GitError:
-                known = None
-            if known is not None and known.strip() == text.strip():
-                return
-            self.note_here(commit, text)
-            try:
-                self.remote.git(self.path, "push", "--quiet", f"{NOTES}:{NOTES}")
+                self.send_notes()
                 return
             except GitError:
                 if attempt == 4:
                     raise
+
+    def _fetch_notes(self) -> None:
+        try:
+            self.remote.git(self.path, "fetch", "--quiet", "--force", f"+{NOTES}:{NOTES}")
+        except GitError as error:
+            if not re.search(r"could(n't| not) find remote ref", str(error), re.IGNORECASE):
+                raise
+
+    def _noted(self, commit: str) -> str:
+        try:
+            return git(self.path, "notes", f"--ref={NOTES}", "show", commit).decode("utf-8", "replace")
+        except GitError:
+            return ""
 
 
 def hunks_in(shown: str) -> dict[str, list[Hunk]]:
