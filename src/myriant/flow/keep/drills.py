@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import logging
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 
-from myriant.flow.errors import FlowError, NotFound
+from myriant.flow.errors import FlowError, NotFound, Refused
 from myriant.flow.keep.drill import drill
 from myriant.flow.keep.mornings import times_of
 from myriant.flow.naming import the_project
@@ -17,6 +17,7 @@ from myriant.store.queue import OUTWARD, defer
 from myriant.store.tables import Project
 
 _log = logging.getLogger(__name__)
+SOON = timedelta(minutes=1)  # until it is tried again where another drill goes on
 BY = Person(0, "the schedule", "maintainer")
 
 
@@ -38,6 +39,11 @@ def drill_by_schedule(site: Site, project_id: int) -> None:
     try:
         found = drill(site, name, BY)
         told = {"passed": found.passed, "said": found.said}
+    except Refused:  # somebody tries it just now: that says nothing of the gate
+        with site.store.transaction() as session:
+            if (project := session.get(Project, project_id)) is not None:
+                project.drill_at = datetime.now(UTC) + SOON
+        return
     except FlowError as error:
         told = {"passed": False, "said": f"The gate could not be tried: {error}."}
     except Exception as error:  # kept and said: a gate that cannot be tried is not one that holds
