@@ -13,8 +13,7 @@ NAMES = (
     "store",
     "grouping",
     "attribution",
-    "flakiness",
-    "bisection",
+    "diagnosed",
     "strip",
     "logs",
     "claims",
@@ -26,6 +25,8 @@ NAMES = (
     "badges",
     "coverage",
     "coverage_screens",
+    "reading",
+    "streams",
 )
 
 if __name__ == "__main__":

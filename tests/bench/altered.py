@@ -32,9 +32,10 @@ class Alteration:
 
 
 @contextmanager
-def altered(change: Alteration) -> Iterator[Path]:
-    """A copy of the sources and tests with the alteration."""
+def altered(change: Alteration | None) -> Iterator[Path]:
+    """A copy of the sources and tests with the alteration, if any."""
     folder = Path(tempfile.mkdtemp(prefix="myriant-altered-"))
+    folder.chmod(0o755)  # server and worker may be users of their own
     try:
         for part in ("src", "tests", "pyproject.toml", "docs", "web/dist"):
             source = ROOT / part
@@ -44,8 +45,9 @@ def altered(change: Alteration) -> Iterator[Path]:
                 shutil.copy(source, folder / part)
         for part in (".venv", ".setup"):
             (folder / part).symlink_to(ROOT / part)
-        file = folder / "src/myriant" / change.file
-        file.write_text(change.applied(file.read_text()))
+        if change is not None:
+            file = folder / "src/myriant" / change.file
+            file.write_text(change.applied(file.read_text()))
         yield folder
     finally:
         shutil.rmtree(folder, ignore_errors=True)

@@ -3,7 +3,8 @@
 `python -m tests.bench.mutants [EACH] [SEED] [SIDE BY SIDE] [REACHED]`: so many of each package, chosen by chance among
 everything that can be changed in its functions: a comparison turned, a condition denied, "and" for "or", a number one
 more, a call for its effect left out. Each runs the tests of its room until the first fails; with the folder in which
-`tests/bench/reached` has noted what each test reaches, the tests that reach it, the quickest first.
+`tests/bench/reached` has noted what each test reaches, the tests that reach it, the quickest first. A test that does not pass without the mutant
+either catches nothing.
 """
 
 from __future__ import annotations
@@ -16,6 +17,7 @@ import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 
 from tests.bench.altered import ROOT, Alteration, altered, run
@@ -23,7 +25,7 @@ from tests.bench.altered import ROOT, Alteration, altered, run
 SOURCES = ROOT / "src/myriant"
 PACKAGES = ("flow", "runner", "api", "store")
 LONGEST = 1500.0
-BATCHES = (50.0, 250.0, 700.0)  # seconds of tests that are run before more are
+BATCHES = (40.0, 120.0, 240.0)  # seconds of tests that are run before more are
 NEAREST = {
     "flow/intake": ["flow/test_events.py", "flow/test_projects.py", "flow/test_diagnosis.py"],
     "flow/planning": ["flow/test_events.py", "flow/test_trust.py"],
@@ -201,12 +203,30 @@ def _try(mutant: Mutant, reached: Reached | None) -> bool:
             caught, by = status != 0, failed[:160] if status is not None else "it hangs"
             if caught:
                 break
+    test = by.split(" ")[1] if caught and by.startswith(("FAILED", "ERROR")) else ""
+    sure = not caught or not test or _passes_else(test)
     tests = sum(map(len, batches))
     told = {"measure": "mutant", "file": mutant.file, "line": mutant.line, "code": line, "was": was, "now": mutant.now}
     took = round(time.monotonic() - began)
-    print(json.dumps({**told, "caught": caught, "by": by, "tests": tests, "seconds": took}), flush=True)
-    return caught
+    print(
+        json.dumps(
+            {**told, "caught": caught and sure, "by": by if sure else f"DOUBTFUL {by}", "tests": tests, "seconds": took}
+        ),
+        flush=True,
+    )
+    return caught and sure
+
+
+@cache
+def _passes_else(test: str) -> bool:
+    """Whether a test that failed passes without a mutant: by itself, or with its module."""
+    with altered(None) as folder:
+        return any(
+            run(folder, ["pytest", "-x", "-q", "-p", "no:cacheprovider", words], LONGEST)[0] == 0
+            for words in (test, test.partition("::")[0])
+        )
 
 
 if __name__ == "__main__":
-    measure(*(int(word) for word in sys.argv[1:4]), *sys.argv[4:5])
+    each, seed, side_by_side, reached = (*sys.argv[1:5], *("16", "11", "4", "")[len(sys.argv) - 1 :])
+    measure(int(each), int(seed), int(side_by_side), reached)

@@ -18,6 +18,15 @@ def test_every_link_and_picture_is_there(page: Path) -> None:
     assert missing == []
 
 
+def test_what_make_bench_measures_is_there() -> None:
+    folder = ROOT / "tests/bench"
+    listed = re.findall(r'^    "(\w+)",$', (folder / "__main__.py").read_text(), flags=re.M)
+    takes_nothing = {
+        p.stem for p in folder.glob("*.py") if re.search(r"^def measure\((\)|\w+: int = )", p.read_text(), re.M)
+    }
+    assert len(listed) > 20 and set(listed) <= takes_nothing
+
+
 def test_every_picture_is_shown_and_they_are_few() -> None:
     shown = set(re.findall(r"docs/screenshots/([\w-]+\.png)", (ROOT / "README.md").read_text()))
     kept = {p.name for p in (ROOT / "docs/screenshots").iterdir()}

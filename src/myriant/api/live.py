@@ -23,7 +23,7 @@ class Live:
 
     def __init__(self, site: Site) -> None:
         self.site = site
-        self.browsers: set[asyncio.Queue[list[Change]]] = set()
+        self.browsers: set[asyncio.Queue[str]] = set()
         self.cells = asyncio.Event()
         self.ending = False
         self._task: asyncio.Task[None] | None = None
@@ -36,7 +36,7 @@ class Live:
         self.ending = True
         self._ring()
         for queue in self.browsers:
-            queue.put_nowait([])
+            queue.put_nowait("")
 
     async def stop(self) -> None:
         if self._task is not None:
@@ -67,10 +67,10 @@ class Live:
     async def _pass_on(self, ids: list[int]) -> None:
         if not self.browsers:
             return
-        rows = await run_in_threadpool(changes, self.site, ids)
+        told = "".join(map(_event, await run_in_threadpool(changes, self.site, ids)))  # written once for all
         for queue in self.browsers:
             if queue.qsize() < 1000:
-                queue.put_nowait(rows)
+                queue.put_nowait(told)
 
     async def wait_for_cells(self, seconds: float) -> None:
         with contextlib.suppress(TimeoutError):
@@ -78,7 +78,7 @@ class Live:
 
     async def stream(self, last: int | None) -> AsyncIterator[str]:
         """Server-sent events; what was missed since event id `last` comes first."""
-        queue: asyncio.Queue[list[Change]] = asyncio.Queue()
+        queue: asyncio.Queue[str] = asyncio.Queue()
         self.browsers.add(queue)
         try:
             yield "retry: 1000\n: listening\n\n"
@@ -87,10 +87,13 @@ class Live:
                     yield _event(change)
             while not self.ending:
                 try:
-                    for change in await asyncio.wait_for(queue.get(), _QUIET):
-                        yield _event(change)
+                    async with asyncio.timeout(_QUIET):
+                        told = [await queue.get()]
                 except TimeoutError:
-                    yield "event: alive\ndata: {}\n\n"
+                    told = ["event: alive\ndata: {}\n\n"]
+                while not queue.empty():  # with very many who listen several have come meanwhile: in one piece
+                    told.append(queue.get_nowait())
+                yield "".join(told)
         finally:
             self.browsers.discard(queue)
 
