@@ -43,7 +43,8 @@ def altered(change: Alteration | None) -> Iterator[Path]:
                 shutil.copytree(source, folder / part)  # compiled files too: their times stay
             elif source.exists():
                 shutil.copy(source, folder / part)
-        for part in (".venv", ".setup"):
+        (folder / "web").mkdir(exist_ok=True)
+        for part in (".venv", ".setup", "web/node_modules"):
             (folder / part).symlink_to(ROOT / part)
         if change is not None:
             file = folder / "src/myriant" / change.file
