@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import subprocess
+import sys
 import tempfile
 import threading
 import time
@@ -16,6 +17,26 @@ from myriant.runner.log import PIECE, AttemptLog
 from myriant.runner.porter import remove
 from myriant.runner.runtimes import FAMILIES, BadRegister, Runtime, find_runtimes, home_of, link_runtime, trace
 from myriant.runner.sandbox import Room, Sandbox, find_sandbox
+
+SOURCES = Path(__file__).parents[2] / "src"
+
+
+_LOOKING = """
+from myriant.runner.runtimes import find_runtimes, trace
+assert trace() and find_runtimes(), "what may be seen is found"
+"""
+
+
+def test_folders_of_path_that_the_runner_may_not_see_are_passed_over(tmp_path: Path) -> None:
+    closed = tmp_path / "somebodys"
+    (closed / "bin").mkdir(parents=True)
+    closed.chmod(0o000)
+    user = ["setpriv", "--reuid", "65534", "--regid", "65534", "--clear-groups"] if os.geteuid() == 0 else []
+    around = {"PATH": f"{closed / 'bin'}:/usr/bin:/bin", "HOME": str(closed), "PYTHONPATH": str(SOURCES)}
+    words = [*user, sys.executable, "-c", _LOOKING]
+    done = subprocess.run(words, env=around, cwd="/", capture_output=True, text=True, check=False)
+    closed.chmod(0o700)
+    assert done.returncode == 0, done.stderr
 
 
 def test_every_lua_of_this_machine_is_found_by_asking_it() -> None:

@@ -6,7 +6,7 @@ import os
 import re
 import subprocess
 import tomllib
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
@@ -115,22 +115,27 @@ class Runtime:
 
 
 def looked_at() -> list[Path]:
-    """The folders where runtimes are looked for: PATH, the system's, version managers'."""
+    """The folders where runtimes are looked for, as far as we may: PATH, the system's, version managers'."""
     folders = [Path(p) for p in os.environ.get("PATH", "").split(":") if p] + list(_SYSTEM)
     for glob in _VERSION_FOLDERS:
         base = Path(glob).expanduser()
         folders += sorted(Path(base.anchor).glob(str(base.relative_to(base.anchor))))
-    return list(dict.fromkeys(folders))
+    return [f for f in dict.fromkeys(folders) if _is_open(f)]
+
+
+def _is_open(folder: Path) -> bool:
+    # PATH may come from somebody who sees more: Path.is_dir() would raise
+    return os.path.isdir(folder) and os.access(folder, os.R_OK | os.X_OK)  # noqa: PTH112
 
 
 def trace() -> tuple[tuple[str, int], ...]:
     """What changes when a runtime is installed or removed: the folders with their times of change (ns)."""
-    return tuple((str(f), f.stat().st_mtime_ns) for f in looked_at() if f.is_dir())
+    return tuple((str(f), f.stat().st_mtime_ns) for f in looked_at())
 
 
 def find_runtimes(registered: Path | None = None) -> list[Runtime]:
     """Every runtime found by looking, and those of a file of registered ones, newest first in its family."""
-    programs = list(dict.fromkeys([*_registered(registered), *_programs(dict.fromkeys(looked_at()))]))
+    programs = list(dict.fromkeys([*_registered(registered), *_programs(looked_at())]))
     with ThreadPoolExecutor(8) as asking:
         answers = list(asking.map(lambda p: _ask(*p), programs))
     found: dict[tuple[str, str], Runtime] = {}
@@ -164,9 +169,9 @@ def _registered(file: Path | None) -> Iterator[tuple[str, Path]]:
         yield family, Path(path).resolve()
 
 
-def _programs(folders: dict[Path, None]) -> Iterator[tuple[str, Path]]:
+def _programs(folders: Sequence[Path]) -> Iterator[tuple[str, Path]]:
     for folder in folders:
-        if folder.name == "shims" or not folder.is_dir():
+        if folder.name == "shims":
             continue
         for entry in sorted(folder.iterdir()):
             for family, described in FAMILIES.items():
