@@ -58,6 +58,19 @@ def test_a_shift_is_found_where_it_is(noise: Callable[[np.random.Generator, int]
     assert within >= found * 0.9  # the range that is named holds it
 
 
+def test_the_range_that_is_named_holds_the_place_of_small_shifts() -> None:
+    rng = np.random.default_rng(5)
+    found = within = 0
+    for _ in range(300):
+        values = white(rng, 120)
+        at = int(rng.integers(20, 100))
+        values[at:] += rng.uniform(6, 12)  # little more than the noise
+        near = [c for c in changes(values) if abs(c.at - at) <= 12]
+        found += bool(near)
+        within += any(c.earliest <= at <= c.latest for c in near)
+    assert found > 240 and within >= 0.97 * found, (found, within)
+
+
 @pytest.mark.parametrize(
     ("values", "told"),
     [

@@ -172,3 +172,13 @@ def test_an_order_knows_only_what_came_before() -> None:
     assert orders["those that failed last first"] == orders["those that found most in their time first"] == 20.0
     assert orders["the shortest first"] == 5.0 + 5 * 20.0, "of equal ones it is the last, by its values"
     assert 40 < orders["by chance"] < 75, "half of them and the cell itself"
+
+
+def test_an_order_by_what_failed_last_is_wrong_where_two_cells_take_turns() -> None:
+    cells = [
+        CellTotal(run, "unit", {"lua": version}, False, (run % 2 == 0) == (version == "5.1"), 10.0)
+        for run in range(1, 41)
+        for version in ("5.1", "5.4")
+    ]
+    orders = {o.name: o.seconds for o in told(cells).orders}
+    assert orders["those that failed last first"] == 20.0, "the other one is looked at first, each time"

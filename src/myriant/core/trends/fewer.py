@@ -138,8 +138,7 @@ def _nights(
     for i in hidden.tolist():
         run = int(places[i])
         newest = int(np.flatnonzero(made <= night[run]).max())  # the night tests what is there then
-        newest = max(newest, run)
-        if bool((ended[newest] & found[i] & ~chosen).any()):
+        if bool((ended[newest] & found[i]).any()):  # in none of the chosen: none of them shows this break
             waits.append(float(night[run] - made[run]) / 3600)
     return len(waits), len(hidden) - len(waits), float(np.median(waits)) if waits else None
 
