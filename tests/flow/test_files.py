@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-import time
 from datetime import UTC, datetime, timedelta
+
+import pytest
 
 from conftest import World, junit, writes
 from myriant.flow.keep.timekeeping import keep_time
+from myriant.store.tables import Report
 
 GREEN = writes(junit(level="passed"))
 PLAN = """\
@@ -79,8 +81,13 @@ def test_files_are_kept_and_handed_over_to_later_jobs(world: World) -> None:
     # at the end of keeping the file goes, and nothing else
     site = world.installation.site
     assert site is not None
+    with site.store.view() as session:
+        blobs = {k["path"]: session.get_one(Report, k["id"]).blob for k in kept.values()}
+    assert all(site.blobs.get(blob) for blob in blobs.values())
     keep_time(site, datetime.now(UTC) + timedelta(days=15))
-    time.sleep(0.1)
+    for blob in blobs.values():
+        with pytest.raises(FileNotFoundError):
+            site.blobs.get(blob)  # its bytes are gone too, not only its row
     left = world.get(f"/attempts/{build['attempt_id']}")["reports"]
     assert sorted(r["content"] for r in left) == ["hand-over", "tests"]
     assert world.http.get(f"/reports/{kept['dist/tides.txt']['id']}/raw").status_code == 404
