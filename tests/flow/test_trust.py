@@ -94,6 +94,27 @@ def test_what_went_is_missed_until_its_source_is_gone(
         assert run["verdict"] == verdict and said in run["sentence"], (files, run["sentence"])
 
 
+def test_what_was_accepted_as_gone_is_missed_no_more_until_it_came_back(world: World) -> None:
+    repo = world.repository("accepted-gone", None)
+    gone: Files = {"tests/b": None, "attic/b": B}
+    repo.pushed(
+        {"myriant.toml": HEAD + step("sh run.sh", 'tests = ["out/a.xml"]'), "run.sh": LIST, "tests/a": A, "tests/b": B}
+    )
+    assert repo.pushed(gone)["run"]["verdict"] == "held"
+    held = repo.pushed({"docs": "words"})  # it lasts, and is accepted where it does
+    assert held["run"]["verdict"] == "held"
+    wish = {"reason": "tried by hand for a while", "tests": held["acceptable"]["tests"]}
+    at = f"/projects/accepted-gone/runs/{held['run']['number']}/acceptances"
+    assert world.http.post(at, json=wish).status_code == 201
+    until_noted(repo, held["run"]["commit"], "clear")
+    for files, verdict in (
+        ({"docs": "more"}, "clear"), ({"docs": "still more"}, "clear"), ({"tests/b": B, "attic/b": None}, "clear"),
+        (gone, "held"),
+    ):  # fmt: skip
+        run = repo.pushed(files)["run"]
+        assert run["verdict"] == verdict, (files, run["sentence"])
+
+
 def test_a_pull_request_is_not_held_for_what_its_target_had_lost_before(world: World) -> None:
     repo = world.repository("lost-before", None)
     plan = HEAD + step("sh run.sh", 'tests = ["out/a.xml"]')
