@@ -23,5 +23,5 @@ def test_the_limit_of_open_files_is_raised_and_bounds_connections(usual: int, al
     def limit() -> None:
         resource.setrlimit(resource.RLIMIT_NOFILE, (usual, allowed))
 
-    done = subprocess.run([sys.executable, "-c", SAYS], preexec_fn=limit, capture_output=True, text=True, check=True)  # noqa: PLW1509
+    done = subprocess.run([sys.executable, "-c", SAYS], preexec_fn=limit, capture_output=True, text=True, check=True)
     assert done.stdout.strip() == told
