@@ -68,18 +68,16 @@ class Series:
 
 _SERIES = """
 WITH newest AS (
-  SELECT row_number() OVER (ORDER BY depth DESC, number DESC) AS place, id, number, commit_id, title, author, verdict,
-    date_part('epoch', created_at) AS created_at, date_part('epoch', started_at) AS started_at,
-    date_part('epoch', ended_at) AS ended_at, coalesce(totals, array_fill(0, ARRAY[7])) AS totals
-  FROM run WHERE project_id = %s AND context = %s AND verdict = ANY(%s) ORDER BY depth DESC, number DESC LIMIT %s
-), ordered AS (
-  SELECT newest.*, lines_covered, lines_valid FROM newest
-  LEFT JOIN coverage_total AS c ON c.run_id = newest.id AND c.job = '' AND c.attempt_id IS NULL ORDER BY place DESC
+  SELECT number, commit_id, title, author, verdict, date_part('epoch', created_at) AS created_at,
+    date_part('epoch', started_at) AS started_at, date_part('epoch', ended_at) AS ended_at,
+    coalesce(totals, array_fill(0, ARRAY[7])) AS totals, lines_covered, lines_valid
+  FROM run LEFT JOIN coverage_total AS c ON c.run_id = run.id AND c.job = '' AND c.attempt_id IS NULL
+  WHERE project_id = %s AND context = %s AND verdict = ANY(%s) ORDER BY depth DESC, number DESC LIMIT %s
 )
 SELECT array_agg(number), array_agg(commit_id), array_agg(title), array_agg(author), array_agg(verdict),
   array_agg(created_at), array_agg(started_at), array_agg(ended_at), array_agg(totals),
   array_agg(lines_covered::float8), array_agg(lines_valid::float8)
-FROM ordered
+FROM newest
 """
 
 
@@ -88,7 +86,7 @@ def series_on(session: Session, project_id: int, context: str, most: int) -> Ser
     with raw(session).cursor(binary=True) as cursor:
         row = cursor.execute(_SERIES, (project_id, context, [str(v) for v in DECIDED], most)).fetchone()
     number, commit, title, author, verdict, made, started, ended, totals, covered, valid = (
-        column if column is not None else [] for column in (row or [None] * 11)
+        column[::-1] if column is not None else [] for column in (row or [None] * 11)  # the oldest first
     )
     return Series(
         number, commit, title, author, verdict, _numbers(made), _numbers(started), _numbers(ended),
