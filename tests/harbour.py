@@ -5,13 +5,13 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
-import time
-from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import httpx
+
+from waiting import until
 
 
 @dataclass
@@ -54,11 +54,3 @@ class Harbour:
         answer = self.ask(method, path, body)
         assert answer.is_success, answer.text
         return answer.json()
-
-
-def until(holds: Callable[[], Any], seconds: float = 180) -> Any:
-    end = time.monotonic() + seconds
-    while not (found := holds()):
-        assert time.monotonic() < end, "it does not come about"
-        time.sleep(0.1)
-    return found

@@ -18,8 +18,9 @@ from playwright.sync_api import Browser, Page, expect
 
 from browsing import axe, browser, signed_in
 from conftest import World, junit, one_installation
-from harbour import Harbour, until
+from harbour import Harbour
 from myriant.cli.database import free_port
+from waiting import until
 
 __all__ = ["browser"]
 PLAN = """version = 1

@@ -12,9 +12,10 @@ from playwright.sync_api import Browser, Page, expect
 
 from browsing import axe, browser, signed_in
 from conftest import Repository, World, junit, one_installation
-from harbour import Harbour, until
+from harbour import Harbour
 from myriant.cli.database import free_port
 from myriant.demo.scenario import RELEASED, TOOL
+from waiting import until
 
 PLAN = f"""version = 1
 [jobs.unit]

@@ -8,7 +8,6 @@ import io
 import json
 import subprocess
 import time
-from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -32,6 +31,7 @@ from myriant.store.chance import failed_in
 from myriant.store.results import NotPassed, keep_results
 from myriant.store.results import test_numbers as numbers_of
 from myriant.store.tables import Cell, Control, Project, Run
+from waiting import until
 
 FOUR = PLAN.replace('["5.1", "5.4"]', '["5.1", "5.2", "5.3", "5.4"]')
 
@@ -49,14 +49,6 @@ def by_lua(**reports: str) -> str:
     )  # fmt: skip
     rest = f"*) cat > out/unit.xml <<'END'\n<testsuite name=\"s\">{reports['rest']}</testsuite>\nEND\n;;\n"
     return f'mkdir -p out\ncase "$MYRIANT_CELL_LUA" in\n{branches}{rest}esac\n'
-
-
-def wait_for(ask: Callable[[], Any], holds: Callable[[Any], bool], within: float = 60) -> Any:
-    end = time.monotonic() + within
-    while not holds(found := ask()) and time.monotonic() < end:
-        time.sleep(0.1)
-    assert holds(found), found
-    return found
 
 
 @pytest.fixture(scope="module")
@@ -246,7 +238,7 @@ def test_a_control_run_speaks_of_failures_in_its_cells_only_and_waits_for_no_oth
     busy = world.repository("one-slot-left", three)
     busy.commit({"test.sh": "sleep 14\n" + writes(junit(a="passed"))})
     busy.push()
-    wait_for(lambda: world.get("/pulse")["running"], lambda running: running >= 3)
+    until(lambda: world.get("/pulse")["running"], lambda running: running >= 3)
     held = repo.pushed({
         "test.sh": by_lua(v51=case("a", "expected 1, got 2") + case("b"), rest=case("a") + case("b", "timed out"))
     })  # fmt: skip
@@ -255,7 +247,7 @@ def test_a_control_run_speaks_of_failures_in_its_cells_only_and_waits_for_no_oth
     for _ in range(8):  # judged again and again, as it is when cells end together: what waits is not forgotten
         conclude_run(site, run_id)
         time.sleep(0.3)
-    wait_for(lambda: [f["control"] for f in repo.findings(held)["findings"]], lambda c: c == ["change", "change"])
+    until(lambda: [f["control"] for f in repo.findings(held)["findings"]], lambda c: c == ["change", "change"])
 
 
 def test_the_first_bad_commit_is_found_among_untested_ones(world: World) -> None:
@@ -270,7 +262,7 @@ def test_the_first_bad_commit_is_found_among_untested_ones(world: World) -> None
     proposed = world.get(path)
     assert proposed["state"] == "proposed" and len(proposed["commits"]) == 6 and proposed["expected"] >= 2
     assert world.http.post(path).json()["state"] == "running"
-    answer = wait_for(lambda: world.get(path), lambda s: s["state"] != "running")
+    answer = until(lambda: world.get(path), lambda s: s["state"] != "running")
     assert answer["state"] == "found" and answer["answer"]["title"] == "commit 3", answer["said"]
     assert world.http.delete(path).json()["state"] == "found"
 
@@ -370,7 +362,7 @@ def test_results_made_elsewhere_are_sent_and_judged_like_others(world: World, tm
     )
     done = send(world, *words, folder=tmp_path)
     assert done.returncode == 0, done.stderr
-    run = wait_for(
+    run = until(
         lambda: next((v for v in world.contexts(commit, "pump") if v["context"] == ""), None),
         lambda v: v and v["final"],
     )
@@ -382,7 +374,7 @@ def test_results_made_elsewhere_are_sent_and_judged_like_others(world: World, tm
     assert "sent before" in send(world, *words, folder=tmp_path).stdout
     (tmp_path / "bad.xml").write_text("<testsuite><testcase name='a'>")
     send(world, "pump", "bad.xml", "--job", "on-site", "--cell", "machine=buoy", "--commit", commit, folder=tmp_path)
-    again = wait_for(
+    again = until(
         lambda: world.get(f"/projects/pump/runs/{run['run']}"), lambda v: len(v["cells"]) == 2 and not v["open"]
     )
     assert {c["key"]: c["state"] for c in again["cells"]} == {"machine=pump": "failed", "machine=buoy": "void"}
@@ -409,7 +401,7 @@ def test_a_broken_off_sending_goes_on_where_it_stopped_and_outlives_a_killed_ser
     [server] = [p.process for p in world.installation.parts.parts if p.name == "server"]
     assert server is not None
     server.kill()
-    read = wait_for(lambda: world.get(f"/projects/ferry/runs/{number}"), lambda v: v["run"]["verdict"] != "undecided")
+    read = until(lambda: world.get(f"/projects/ferry/runs/{number}"), lambda v: v["run"]["verdict"] != "undecided")
     assert (read["run"]["verdict"], read["cells"][0]["total"]) == ("none", 2)
     for wrong in ({"commit": "f" * 40}, {"job": "On Site"}, {"files": []}, {"id": "x"}, {"values": {"a": "b,c"}}):
         assert world.http.post(offer, json=wish | {"id": "cd" * 16} | wrong).status_code in (404, 422), wrong

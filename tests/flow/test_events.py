@@ -16,6 +16,7 @@ from sqlalchemy import select
 from conftest import Repository, World, junit, writes
 from myriant.flow.keep.timekeeping import keep_time
 from myriant.store.tables import Approval, Project, Schedule
+from waiting import until
 
 GREEN = writes(junit(level="passed", gates="passed"))
 RED = writes(junit(level="passed", gates="expected 3, got 2"), status=1)
@@ -45,16 +46,6 @@ def decided(repo: Repository, number: int, within: float = 40) -> dict[str, Any]
             return view
         time.sleep(0.15)
     raise AssertionError(f"#{number} was not decided: {view['run']}")
-
-
-def until(claim: Any, within: float = 30) -> Any:
-    """What a claim gives once it gives something."""
-    end = time.monotonic() + within
-    while time.monotonic() < end:
-        if found := claim():
-            return found
-        time.sleep(0.15)
-    raise AssertionError("it did not come true in time")
 
 
 def cells(view: dict[str, Any]) -> dict[str, tuple[str, str]]:

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-import time
-from collections.abc import Callable
 from itertools import count
 from pathlib import Path
 from typing import Any, TypeVar
@@ -16,6 +14,7 @@ from myriant.api.attempts import NOT_THERE, part_of
 from myriant.flow.state.attempts import lose
 from myriant.store.tables import Attempt
 from simulated import FAMILY, Simulated
+from waiting import until
 
 PLAN = f"""version = 1
 [jobs.unit]
@@ -33,14 +32,6 @@ command = "true"
 
 
 T = TypeVar("T")
-
-
-def until(found: Callable[[], T], within: float = 60) -> T:
-    end = time.monotonic() + within
-    while not (said := found()) and time.monotonic() < end:
-        time.sleep(0.1)
-    assert said, found()
-    return said
 
 
 def card(world: World, repo: Repository, number: int) -> dict[str, Any]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable
 from typing import Any
 
@@ -20,18 +19,11 @@ from myriant.flow.control.repeating import repeat_controls
 from myriant.store.results import NotPassed, keep_results
 from myriant.store.results import test_numbers as numbers_of
 from myriant.store.tables import Attempt, Cell, Control, Project, Run, Search
+from waiting import until
 
 ONE = PLAN.replace('["5.1", "5.4"]', '["5.1"]')
 KEYED = ONE.replace('runtime = ["lua"]', 'runtime = ["lua"]\nsecrets = ["TIDE_KEY"]')
 GREEN = junit(a="passed", b="passed")
-
-
-def until(ask: Callable[[], Any], holds: Callable[[Any], bool], within: float = 120) -> Any:
-    end = time.monotonic() + within
-    while not holds(found := ask()) and time.monotonic() < end:
-        time.sleep(0.1)
-    assert holds(found), found
-    return found
 
 
 def failing_from(number: int) -> str:

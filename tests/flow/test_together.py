@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import time
 from typing import Any
 
 import pytest
 
 from conftest import Repository, World, junit, writes
+from waiting import until
 
 PLAN = """version = 1
 [jobs.unit]
@@ -20,14 +20,6 @@ collect = { tests = ["out/unit.xml"] }
 """
 GREEN = writes(junit(opens="passed", shuts="passed"))
 RED = writes(junit(opens="expected open", shuts="passed"), status=1)
-
-
-def until(holds: Any, seconds: float = 60) -> Any:
-    end = time.monotonic() + seconds
-    while not (found := holds()):
-        assert time.monotonic() < end, "it does not come about"
-        time.sleep(0.1)
-    return found
 
 
 def change(repo: Repository, number: int, files: dict[str, str | None]) -> str:
