@@ -72,7 +72,7 @@ function Parts({ title, rows, priced }: { title: string; rows: PartCost[]; price
               <td>{minutes(row.minutes)}</td>
               {priced && <td>{row.cost.toLocaleString("en", { minimumFractionDigits: 2, maximumFractionDigits: 2 })}</td>}
               <td className="soft">{counted(row.attempts, "attempt")}</td>
-              {row.said && <td className={row.nearly_spent ? undefined : "soft"}>{row.nearly_spent ? <b>{row.said}</b> : row.said}</td>}
+              <td className={row.nearly_spent ? classes.said : `${classes.said} soft`}>{row.nearly_spent ? <b>{row.said}</b> : row.said}</td>
             </tr>
           ))}
         </tbody>

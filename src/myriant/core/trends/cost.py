@@ -51,19 +51,26 @@ def forecast(minutes: Mapping[date, float], today: date) -> Forecast | None:
 
 def said_of_budget(spent: float, budget: int | None, coming: Forecast | None) -> str:
     """How a month stands beside its budget, in words."""
-    so_far = f"{spent:,.0f} min so far this month"
+    so_far = f"{_minutes(spent)} min so far this month"
     if coming is not None and coming.high - spent >= 1:
         so_far += f", about {coming.middle:,.0f} ({coming.low:,.0f} to {coming.high:,.0f}) at its end"
     if not budget:
         return f"{so_far}."
     share = spent / budget
     if share >= 1:
-        return f"{so_far}: more than the {budget:,} of the budget."
+        return f"{so_far}, more than the {budget:,} of the budget."
     if coming is not None and coming.low > budget:
-        return f"{so_far}: it will be more than the {budget:,} of the budget."
+        return f"{so_far}; it will be more than the {budget:,} of the budget."
     if coming is not None and coming.middle > budget:
-        return f"{so_far}: likely more than the {budget:,} of the budget."
+        return f"{so_far}, likely more than the {budget:,} of the budget."
     return f"{so_far}, {share * 100:.0f} % of the {budget:,} of the budget."
+
+
+def _minutes(spent: float) -> str:
+    """Whole ones where there are many: 0 % of nothing and 4 % of "0 min" are not the same."""
+    if 0 < spent < 0.05:
+        return "less than 0.1"
+    return f"{spent:,.0f}" if spent == 0 or spent >= 9.95 else f"{spent:.1f}"
 
 
 def is_nearly_spent(spent: float, budget: int | None, coming: Forecast | None) -> bool:
