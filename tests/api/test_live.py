@@ -5,7 +5,10 @@ from __future__ import annotations
 import asyncio
 from types import SimpleNamespace
 
+import pytest
+
 from myriant.api.live import Live
+from myriant.flow.ask.changes import Change
 
 
 def test_a_stream_that_ends_is_forgotten_however_it_ends() -> None:
@@ -26,3 +29,35 @@ def test_a_stream_that_ends_is_forgotten_however_it_ends() -> None:
         assert not live.browsers
 
     asyncio.run(streams())
+
+
+def test_who_waits_for_cells_waits_until_it_rings() -> None:
+    async def waited() -> None:
+        live = Live(SimpleNamespace())  # type: ignore[arg-type]
+        await live.wait_for_cells(0.001)  # none came
+        waiting = asyncio.ensure_future(live.wait_for_cells(600))
+        for _ in range(5):
+            await asyncio.sleep(0)
+        assert not waiting.done()
+        live._ring()
+        await asyncio.wait_for(waiting, 60)
+
+    asyncio.run(waited())
+
+
+def test_what_came_while_a_browser_was_slow_comes_in_one_piece_and_in_order(monkeypatch: pytest.MonkeyPatch) -> None:
+    def rows(_: object, ids: list[int]) -> list[Change]:
+        return [Change(id=i, kind="run", project="lockstep", run=i) for i in ids]
+
+    async def told() -> str:
+        live = Live(SimpleNamespace())  # type: ignore[arg-type]
+        stream = live.stream(None)
+        await anext(stream)
+        for ids in ([1, 2], [3]):
+            await live._pass_on(ids)
+        piece = await anext(stream)
+        await stream.aclose()  # type: ignore[attr-defined]
+        return piece
+
+    monkeypatch.setattr("myriant.api.live.changes", rows)
+    assert [row for row in asyncio.run(told()).splitlines() if row.startswith("id: ")] == ["id: 1", "id: 2", "id: 3"]

@@ -27,10 +27,12 @@ from myriant.flow.ask.flakes import flakes_of
 from myriant.flow.ask.tests import grid
 from myriant.flow.ask.tests.grid import Wanted, grid_of_tests
 from myriant.flow.conclude.judging import conclude_run
+from myriant.flow.intake.sending import KEPT
+from myriant.flow.keep.timekeeping import keep_time
 from myriant.store.chance import failed_in
 from myriant.store.results import NotPassed, keep_results
 from myriant.store.results import test_numbers as numbers_of
-from myriant.store.tables import Cell, Control, Project, Run
+from myriant.store.tables import Cell, Control, Project, Run, Sending
 from waiting import until
 
 FOUR = PLAN.replace('["5.1", "5.4"]', '["5.1", "5.2", "5.3", "5.4"]')
@@ -394,6 +396,14 @@ def test_a_broken_off_sending_goes_on_where_it_stopped_and_outlives_a_killed_ser
     assert put(0, data[:40]).json() == {"offset": 40}
     assert put(50, data[50:]).status_code == 422
     assert world.http.post(f"{offer}/{wish['id']}/finish").status_code == 422
+    site = world.installation.site
+    assert site is not None
+    with site.store.transaction() as session:  # nobody went on with it for days: what came is gone, and it begins anew
+        session.get_one(Sending, wish["id"]).at = datetime.now(UTC) - KEPT - timedelta(minutes=1)
+    keep_time(site)
+    assert site.blobs.below(f"sendings/{wish['id']}/0") == []
+    assert world.http.post(offer, json=wish).json()["offsets"] == [0]
+    assert put(0, data[:40]).json() == {"offset": 40}
     assert world.http.post(offer, json=wish).json()["offsets"] == [40]
     assert put(20, data[20:]).json() == {"offset": len(data)}
     number = world.http.post(f"{offer}/{wish['id']}/finish").json()["run"]

@@ -54,6 +54,15 @@ def test_limits_are_written_where_the_controllers_are(tmp_path: Path, version: i
     assert words[4] == str(len(kept.folders)) and words[-1] == "true"
 
 
+def test_groups_whose_limits_cannot_be_set_are_taken_away(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    root, own = tree(tmp_path, 2)
+    ended: list[Hold] = []
+    monkeypatch.setattr(Hold, "end", lambda self: ended.append(self))
+    (tmp_path / "ours/myriant-a1-7/pids.max").mkdir(parents=True)  # nothing can be written there
+    assert hold("a1-7", 1000, 50, root, own) is None
+    assert [e.folders for e in ended] == [(tmp_path / "ours/myriant-a1-7",)]
+
+
 def test_where_no_group_can_be_made_the_runner_watches(tmp_path: Path) -> None:
     root, own = tree(tmp_path, 2, delegated=False)
     assert hold("a1-7", 1000, 50, root, own) is None
