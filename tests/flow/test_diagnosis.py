@@ -27,12 +27,13 @@ from myriant.flow.ask.flakes import flakes_of
 from myriant.flow.ask.tests import grid
 from myriant.flow.ask.tests.grid import Wanted, grid_of_tests
 from myriant.flow.conclude.judging import conclude_run
+from myriant.flow.conclude.learning import settle_quarantines
 from myriant.flow.intake.sending import KEPT
 from myriant.flow.keep.timekeeping import keep_time
 from myriant.store.chance import failed_in
 from myriant.store.results import NotPassed, keep_results
 from myriant.store.results import test_numbers as numbers_of
-from myriant.store.tables import Cell, Control, Project, Run, Sending
+from myriant.store.tables import Cell, Control, Project, Quarantine, Run, Sending
 from waiting import until
 
 FOUR = PLAN.replace('["5.1", "5.4"]', '["5.1", "5.2", "5.3", "5.4"]')
@@ -185,6 +186,36 @@ def test_only_outcomes_that_no_change_explains_speak_for_chance(world: World) ->
             keep_results(session, attempt, numbers[there], outcomes[there], np.full(len(there), 0.1), bad)
     told = {f.title: (f.alone, f.retested) for f in flakes_of(site, name).tests}
     assert told == {title: (alone, within) for title, _, alone, within in HISTORIES if alone or within}
+
+
+@pytest.mark.parametrize(
+    ("runs", "failed_in", "why"), [(149, None, "it proved steady: 149"), (149, 90, ""), (140, None, "")]
+)
+def test_a_quarantine_ends_once_its_test_has_proved_steady(
+    world: World, runs: int, failed_in: int | None, why: str
+) -> None:
+    site = world.installation.site
+    assert site is not None
+    owner, attempts = stored_project(site.store, runs=runs)
+    with site.store.transaction() as session:
+        project = session.get_one(Project, owner)
+        numbers = numbers_of(session, owner, "unit", [("unit", "", "", "drifts")])
+        for n, attempt in enumerate(attempts, 1):
+            outcome = Outcome.FAILED if n == failed_in else Outcome.PASSED
+            bad = [NotPassed(int(numbers[0]), outcome, "m", "", None)] if n == failed_in else []
+            keep_results(session, attempt, numbers, np.array([outcome], np.uint8), np.array([0.1]), bad)
+        now = datetime.now(UTC)
+        held = Quarantine(
+            project_id=owner, test=int(numbers[0]), reason="it drifts", owner="ada", by="ada",
+            at=now - timedelta(days=9), until=now + timedelta(days=9),
+        )  # fmt: skip
+        session.add(held)
+        session.flush()
+        newest = session.scalars(select(Run).where(Run.project_id == owner, Run.number == runs)).one()
+        settle_quarantines(session, project, newest)
+        session.flush()
+        session.refresh(held)
+        assert held.ended_why.startswith(why) and (held.ended_at is not None) == bool(why)
 
 
 @pytest.mark.parametrize(("most", "depth"), [(2_000, 3), (5, 2), (2, 1)])
