@@ -68,19 +68,11 @@ class Place:
         return self.data / "demo"
 
     def make(self) -> None:
-        """Make the folders. Raises Trouble without the right."""
+        """Make the folders. Raises Trouble without room or right."""
         try:
             self.data.mkdir(parents=True, exist_ok=True)
             self.data.chmod(0o711)
             self.private.mkdir(exist_ok=True, mode=0o700)
-        except OSError as error:
-            raise self._trouble(error) from error
-
-    def prepare(self, owner: User | None = None) -> None:
-        """Give the private folder to its owner, where there is one. Raises Trouble without room or right."""
-        try:
-            if owner is not None:
-                self.give_to(owner)
         except OSError as error:
             raise self._trouble(error) from error
         free = shutil.disk_usage(self.data).free
@@ -89,6 +81,13 @@ class Place:
                 f"the disk of {self.data} has {free >> 20} MB left, at least {LEAST_FREE >> 20} MB are needed",
                 "make room, or choose another disk with --data",
             )
+
+    def prepare(self, owner: User) -> None:
+        """Give the private folder to its owner. Raises Trouble without the right."""
+        try:
+            self.give_to(owner)
+        except OSError as error:
+            raise self._trouble(error) from error
 
     def _trouble(self, error: OSError) -> Trouble:
         return Trouble(f"the data directory {self.data} cannot be made: {error.strerror}", "choose another with --data")

@@ -57,8 +57,8 @@ class Installation:
         self.user = server_user(self.say)
         self.place.make()
         self._lock()
-        self.place.prepare(self.user)
         if self.user is not None:
+            self.place.prepare(self.user)
             os.umask(0o002)  # what we add to their folders ourselves they can work on
         _port_is_free(self.port)
         self.say("starting the database")
