@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fcntl
 import json
 import os
 import shutil
@@ -138,6 +139,9 @@ def test_damaged_and_doubly_used_data_directories_are_told_apart(folder: Path) -
         assert f"runs on {folder / 'data'} already (process {os.getpid()})" in said
     finally:
         installation.stop()
+    with (folder / "data/private/lock").open("w") as earlier:  # as a version before held it
+        fcntl.flock(earlier, fcntl.LOCK_EX)
+        assert "runs on" in up(folder / "data", free_port())
     control = folder / "data/postgres/cluster/global/pg_control"
     control.write_bytes(b"\0" * 8192)
     said = up(folder / "data", free_port())

@@ -160,6 +160,9 @@ def test_a_gate_is_tried_by_schedule_and_what_came_of_it_stands_on_the_desk(worl
     other = world.get(f"/projects/{name}")
     assert other["drilled"] == told["drilled"], "while somebody else tries it, nothing is known of the gate"
     assert datetime.fromisoformat(other["drill_at"]) < soon
+    assert world.http.patch(f"/projects/{name}", json={"drill": ""}).is_success
+    drill_by_schedule(site, number)
+    assert world.get(f"/projects/{name}")["drill_at"] is None, "a schedule that was taken away meanwhile stays away"
     forget_project(site, f"{name}-drill")
     with site.store.transaction() as session:
         the_project(session, name).plan = None

@@ -194,7 +194,7 @@ def _is_free(port: int) -> bool:
     return True
 
 
-class _Asked(Exception):
+class _Asked(BaseException):
     """A signal asked for the end while the demo was loaded."""
 
 
@@ -212,9 +212,11 @@ def up(
     loading = False
 
     def end(number: int, _: object) -> None:
+        nonlocal loading
         asked.append(number)
-        if loading:
-            raise _Asked  # it takes minutes
+        if loading:  # it takes minutes; the next signal finds us stopping
+            loading = False
+            raise _Asked
 
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, end)
@@ -240,7 +242,6 @@ def up(
     except _Asked:
         say("not all of the demo is loaded: the next start goes on with it")
     finally:
-        loading = False
         say("stopping")
         installation.stop()
         say("stopped")

@@ -86,8 +86,8 @@ def series_on(session: Session, project_id: int, context: str, most: int) -> Ser
     with raw(session).cursor(binary=True) as cursor:
         row = cursor.execute(_SERIES, (project_id, context, [str(v) for v in DECIDED], most)).fetchone()
     number, commit, title, author, verdict, made, started, ended, totals, covered, valid = (
-        column[::-1] if column is not None else []
-        for column in (row or [None] * 11)  # the oldest first
+        [] if column is None else column[::-1]  # the oldest first
+        for column in (row or [None] * 11)
     )
     return Series(
         number, commit, title, author, verdict, _numbers(made), _numbers(started), _numbers(ended),

@@ -1,5 +1,5 @@
 import { afterEach, beforeEach, expect, test, vi } from "vitest";
-import { concerned, rounds } from "./live";
+import { concerned, holds, rounds } from "./live";
 import { keys } from "./queries";
 
 beforeEach(() => void vi.useFakeTimers({ toFake: ["setTimeout", "clearTimeout", "performance"] }));
@@ -51,10 +51,20 @@ const ofProject = [keys.strip("lockstep"), keys.attempt(), keys.log(), keys.rele
 
 test.each([
   [{ kind: "log", project: "lockstep", run: 3 }, [keys.log()]],
-  [{ kind: "run", project: "lockstep", run: 3 }, [...always, keys.projects(), ...ofProject, keys.run("lockstep", 3)]],
-  [{ kind: "cell", project: "lockstep", run: 3 }, [...always, keys.runners(), ...ofProject, keys.run("lockstep", 3)]],
+  [{ kind: "run", project: "lockstep", run: 3 }, [...always, keys.projects(), ...ofProject, keys.run("lockstep", 3), keys.older("lockstep", 3)]],
+  [{ kind: "cell", project: "lockstep", run: 3 }, [...always, keys.runners(), ...ofProject, keys.run("lockstep", 3), keys.older("lockstep", 3)]],
   [{ kind: "project", project: "lockstep", run: null }, [...always, keys.projects(), ...ofProject]],
   [{ kind: "runner", project: null, run: null }, [...always, keys.runners()]],
 ])("what is asked for again after %j", (change, asked) => {
   expect(concerned(change)).toEqual(asked);
+});
+
+test("older runs of a strip are asked for again when one of them changes, and only then", () => {
+  const data = { pages: [{ columns: [{ run: { number: 4 } }] }, { columns: [{ run: { number: 3 } }] }] };
+  const query = { queryKey: keys.history("lockstep", "main", 5), state: { data } };
+  expect(holds(query, keys.older("lockstep", 3))).toBe(true);
+  expect(holds(query, keys.older("lockstep", 5))).toBe(false);
+  expect(holds(query, keys.older("tidebook", 3))).toBe(false);
+  expect(holds({ ...query, state: { data: undefined } }, keys.older("lockstep", 3))).toBe(false);
+  expect(holds({ ...query, queryKey: keys.strip("lockstep", "main") }, keys.older("lockstep", 3))).toBe(false);
 });

@@ -67,7 +67,7 @@ export function rounds<T>(gap: number, go: (things: T[]) => Promise<unknown>) {
 export function listen(client: QueryClient, stop: AbortSignal): void {
   const channel = new BroadcastChannel("myriant-live");
   const ask = (concerned: QueryKey[]) =>
-    Promise.all(concerned.map((queryKey) => client.invalidateQueries({ queryKey })));
+    Promise.all(concerned.map((queryKey) => client.invalidateQueries(queryKey[0] === "older" ? { predicate: (query) => holds(query, queryKey) } : { queryKey })));
   const lines = rounds(150, ask);
   const others = rounds(350, ask);
   const take = (message: Message) => {
@@ -108,6 +108,13 @@ export function listen(client: QueryClient, stop: AbortSignal): void {
   });
 }
 
+/** Whether a query is of older runs of a strip, and this one is among them: judged anew, it must not stand as it was. */
+export function holds(query: { queryKey: QueryKey; state: { data: unknown } }, [, project, run]: QueryKey): boolean {
+  if (query.queryKey[0] !== "history" || query.queryKey[1] !== project) return false;
+  const data = query.state.data as { pages: { columns: { run: { number: number } }[] }[] } | undefined;
+  return data?.pages.some((piece) => piece.columns.some((column) => column.run.number === run)) ?? false;
+}
+
 /** What is asked for again after a change. */
 export function concerned({ kind, project, run }: Change): QueryKey[] {
   if (kind === "log") return [keys.log()];
@@ -116,7 +123,7 @@ export function concerned({ kind, project, run }: Change): QueryKey[] {
   if (kind === "project" || kind === "run") found.push(keys.projects());
   if (project !== null) {
     found.push(keys.strip(project), keys.attempt(), keys.log(), keys.releases(project), keys.morning(project), keys.ways(project));
-    if (run !== null) found.push(keys.run(project, run));
+    if (run !== null) found.push(keys.run(project, run), keys.older(project, run));
   }
   return found;
 }

@@ -14,6 +14,8 @@ export const keys = {
   words: () => ["words"],
   strip: (project: string, branch?: string) => ["strip", project, ...(branch === undefined ? [] : [branch])],
   history: (project: string, branch: string, before: number) => ["history", project, branch, before],
+  /** No key of a query: pieces of history that hold this run (live.ts). */
+  older: (project: string, run: number) => ["older", project, run],
   run: (project: string, number?: number, ...of: unknown[]) => ["run", project, ...(number === undefined ? [] : [number]), ...of],
   file: (project: string, commit: string, path: string) => ["file", project, commit, path],
   test: (project: string, test?: number) => ["test", project, ...(test === undefined ? [] : [test])],

@@ -41,7 +41,8 @@ def drill_by_schedule(site: Site, project_id: int) -> None:
         told = {"passed": found.passed, "said": found.said}
     except Refused:  # somebody tries it just now: that says nothing of the gate
         with site.store.transaction() as session:
-            if (project := session.get(Project, project_id)) is not None:
+            project = session.get(Project, project_id)
+            if project is not None and project.drill_words:  # nobody took the schedule away meanwhile
                 project.drill_at = datetime.now(UTC) + SOON
         return
     except FlowError as error:
