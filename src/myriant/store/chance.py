@@ -84,7 +84,11 @@ def attempts_with_result(session: Session, project_id: int, runs: int) -> list[W
 
 
 def main_attempts(session: Session, project_id: int, runs: int, before: int) -> dict[int, int]:
-    """The newest attempts of all cells of the newest runs of the main branch before a run, with their runs' numbers."""
+    """The newest attempts of all cells of the newest runs of the main branch before a run, with their runs' numbers.
+
+    An attempt that several of these runs have, or that another branch's run made and main took over, stands with the
+    oldest run of main that has it.
+    """
     main = select(Project.main_branch).where(Project.id == project_id).scalar_subquery()
     recent = (
         select(Run.id, Run.number)
@@ -93,8 +97,9 @@ def main_attempts(session: Session, project_id: int, runs: int, before: int) -> 
         .limit(runs)
         .subquery()
     )
-    query = select(Cell.attempt_id, recent.c.number).join(recent, recent.c.id == Cell.run_id)
-    return {row[0]: row[1] for row in session.execute(query.where(Cell.attempt_id.is_not(None)))}
+    query = select(Cell.attempt_id, func.min(recent.c.number)).join(recent, recent.c.id == Cell.run_id)
+    rows = session.execute(query.where(Cell.attempt_id.is_not(None)).group_by(Cell.attempt_id))
+    return {row[0]: row[1] for row in rows}
 
 
 def failed_in(session: Session, attempts: Sequence[int], only: int | None = None) -> dict[int, dict[int, bool]]:
@@ -111,21 +116,17 @@ def failed_in(session: Session, attempts: Sequence[int], only: int | None = None
     return found
 
 
-def runs_failed(session: Session, tests: Sequence[int], attempts: Sequence[int]) -> dict[int, list[tuple[int, int]]]:
-    """By test, the numbers of the runs in which it failed in some of these attempts, with in how many; oldest first."""
+def attempts_failed(session: Session, tests: Sequence[int], attempts: Sequence[int]) -> dict[int, list[int]]:
+    """By test, those of these attempts in which it failed or was flaky, in order."""
     query = (
-        select(Failure.test, Run.number, func.count())
-        .join(Attempt, Attempt.id == Failure.attempt_id)
-        .join(Cell, Cell.id == Attempt.cell_id)
-        .join(Run, Run.id == Cell.run_id)
+        select(Failure.test, Failure.attempt_id)
         .where(Failure.attempt_id.in_(attempts), Failure.test.in_(tests), Failure.outcome != Outcome.SKIPPED)
-        .group_by(Failure.test, Run.number)
-        .order_by(Run.number)
-        .limit(MOST_DOUBTS)
+        .order_by(Failure.attempt_id)
+        .limit(MOST_FAILURES)
     )
-    found: dict[int, list[tuple[int, int]]] = {}
-    for test, number, times in session.execute(query):
-        found.setdefault(test, []).append((number, times))
+    found: dict[int, list[int]] = {}
+    for test, attempt in session.execute(query):
+        found.setdefault(test, []).append(attempt)
     return found
 
 

@@ -17,7 +17,7 @@ from myriant.core.results.packed import Outcomes
 from myriant.core.states import ControlState, Place
 from myriant.flow.ask.flakes import values_of
 from myriant.flow.conclude.comparing import Compared
-from myriant.store.chance import main_attempts, outcomes_of_tests, runs_failed
+from myriant.store.chance import attempts_failed, main_attempts, outcomes_of_tests
 from myriant.store.controls import controls_of_run
 from myriant.store.results import outcomes_of
 from myriant.store.tables import Run
@@ -116,16 +116,16 @@ def _side_by_side(cells: Sequence[Outcomes]) -> NDArray[np.uint8]:
 def _past(session: Session, run: Run, tests: Sequence[int]) -> tuple[dict[int, Tries], dict[int, float]]:
     """What each test gave in the newest runs of the main branch before this one, and how much it looks like chance."""
     asked = list(tests)[:_MOST_TESTS]
-    attempts = main_attempts(session, run.project_id, _RUNS, before=run.number)
-    results = outcomes_of_tests(session, asked, list(attempts))
-    failures = runs_failed(session, asked, list(attempts))
-    places = {number: i for i, number in enumerate(sorted(set(attempts.values())))}
+    runs = main_attempts(session, run.project_id, _RUNS, before=run.number)
+    results = outcomes_of_tests(session, asked, list(runs))
+    failures = attempts_failed(session, asked, list(runs))
+    places = {number: i for i, number in enumerate(sorted(set(runs.values())))}
     past, random = {}, {}
     for test, told in results.items():
         every = sum(len(those) for _, those in told)
-        bad = min(every, sum(times for _, times in failures.get(test, ())))
-        past[test] = Tries(every - bad, bad)
-        random[test] = 1 - 0.5 ** len(lone([places[number] for number, _ in failures.get(test, ())]))
+        bad = failures.get(test, ())
+        past[test] = Tries(every - min(every, len(bad)), min(every, len(bad)))
+        random[test] = 1 - 0.5 ** len(lone(sorted({places[runs[attempt]] for attempt in bad})))
     return past, random
 
 
