@@ -77,30 +77,20 @@ class Database:
                 f"{cluster} was made by PostgreSQL {programs.parent.name}, which is not installed", "run: make setup"
             )
         self.port = port or free_port()
-        words = [
-            str(programs / "postgres"),
-            "-D",
-            str(cluster),
-            "-c",
-            "listen_addresses=127.0.0.1",
-            "-c",
-            f"port={self.port}",
-            "-c",
-            "unix_socket_directories=",
-            "-c",
-            "max_connections=200",
-            "-c",
-            "shared_buffers=256MB",
-            "-c",
-            "max_wal_size=2GB",
-            "-c",
-            "log_checkpoints=off",
-        ]
+        words = self.words(cluster, programs)
         with self.log.open("ab") as log:
             self._process = subprocess.Popen(
                 _as_owner(words), stdout=log, stderr=log, stdin=subprocess.DEVNULL, start_new_session=True, cwd="/"
             )
         self._wait(timeout)
+
+    def words(self, cluster: Path, programs: Path) -> list[str]:
+        """The command that serves a cluster on loopback only."""
+        settings = (
+            "listen_addresses=127.0.0.1", f"port={self.port}", "unix_socket_directories=", "max_connections=200",
+            "shared_buffers=256MB", "max_wal_size=2GB", "log_checkpoints=off",
+        )  # fmt: skip
+        return [str(programs / "postgres"), "-D", str(cluster), *(w for setting in settings for w in ("-c", setting))]
 
     def _create(self, cluster: Path) -> None:
         if not _PROGRAMS.is_dir():

@@ -20,6 +20,7 @@ from tenacity import (
 )
 from tenacity.stop import StopBaseT
 
+from myriant.runner.untold import Untold
 from myriant.wire.attempts import CacheAnswer, Expected
 from myriant.wire.certificates import certificates_for
 from myriant.wire.lease import Lease
@@ -76,15 +77,16 @@ class Counterpart(Protocol):
 
 
 class Server:
-    def __init__(self, address: str, token: str) -> None:
+    def __init__(self, address: str, token: str, transport: httpx.BaseTransport | None = None) -> None:
         self.address = address.rstrip("/")
         self._token = token
         limits = httpx.Limits(max_connections=200, max_keepalive_connections=50)
         self._http = httpx.Client(
             base_url=f"{self.address}/api/v1", timeout=httpx.Timeout(30, read=90), limits=limits,
-            verify=certificates_for(self.address),
+            verify=certificates_for(self.address), transport=transport,
         )  # fmt: skip
         self.stopping = threading.Event()
+        self._untold = Untold(self._tell_now)
 
     def enrol(self, told: dict[str, Any]) -> Enrolled:
         answer = self._call("POST", "/runners", token=self._token, json={"protocol": PROTOCOL, **told})
@@ -103,7 +105,14 @@ class Server:
         return lost
 
     def step(self, lease: Lease, told: dict[str, Any]) -> None:
-        self._call("POST", f"/attempts/{lease.attempt}/steps", token=lease.token, json=told)
+        """Tell of a step a moment later, when nothing newer is known of it: most steps have ended by then."""
+        self._untold.add_step(lease, told)
+
+    def _tell_now(self, lease: Lease, steps: list[dict[str, Any]], records: dict[str, Any]) -> None:
+        for told in steps:
+            self._call("POST", f"/attempts/{lease.attempt}/steps", token=lease.token, json=told)
+        for kind, content in records.items():
+            self._call("PUT", f"/attempts/{lease.attempt}/record/{kind}", token=lease.token, json=content)
 
     def leave(self, runner: int, boot: str) -> None:
         self._call("POST", f"/runners/{runner}/leave", token=self._token, params={"boot": boot})
@@ -139,12 +148,13 @@ class Server:
 
     def expected(self, lease: Lease, step: int) -> list[str] | None:
         """Keys of the tests that the baseline lists for a step; None when nothing is known of it."""
+        self._untold.tell(lease)
         answer = self._call("GET", f"/attempts/{lease.attempt}/steps/{step}/expected", token=lease.token)
         return Expected.model_validate(answer.json()).tests
 
     def tell(self, lease: Lease, kind: str, content: Any) -> None:
         """Keep a part of the attempt's record: phases, settings, machine, caches."""
-        self._call("PUT", f"/attempts/{lease.attempt}/record/{kind}", token=lease.token, json=content)
+        self._untold.add_record(lease, kind, content)
 
     def find_cache(self, lease: Lease, name: str, key: dict[str, Any]) -> CacheAnswer:
         answer = self._call("POST", f"/attempts/{lease.attempt}/caches/find", token=lease.token,
@@ -193,6 +203,11 @@ class Server:
             raise Refused(f"{path} cannot be fetched: {error}") from error
 
     def finish(self, lease: Lease, told: dict[str, Any]) -> None:
+        steps, records = self._untold.take(lease)
+        if steps:
+            told = {**told, "steps": steps}
+        if records:
+            told = {**told, "record": {**records, **told.get("record", {})}}
         self._call("POST", f"/attempts/{lease.attempt}/finish", token=lease.token, json=told)
 
     def _call(
@@ -256,4 +271,5 @@ class Server:
 
     def close(self) -> None:
         self.stopping.set()
+        self._untold.end()
         self._http.close()

@@ -84,9 +84,9 @@ class AttemptLog:
                     if self._sent == self.size:
                         return
                     closed = self._closed
-                if not closed:
-                    threading.Event().wait(PAUSE)
                 with self._changed:
+                    if not closed:
+                        self._changed.wait_for(lambda: self._closed, PAUSE)
                     at, most = self._stretch()
                     self._file.seek(self._sent)
                     data = self._file.read(most)

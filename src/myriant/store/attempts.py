@@ -11,6 +11,7 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from myriant.core.states import TRUSTED, Content, Place, State
+from myriant.store.raw import raw
 from myriant.store.runs import RUNNING
 from myriant.store.tables import Attempt, AttemptRecord, Cell, Control, Project, Report, Run, Step
 
@@ -70,6 +71,13 @@ def leased(session: Session, attempts: Collection[int]) -> Sequence[Attempt]:
     """These attempts as they are now, locked for this transaction in the order of their ids."""
     query = select(Attempt).where(Attempt.id.in_(attempts)).order_by(Attempt.id).with_for_update()
     return session.scalars(query, execution_options={"populate_existing": True}).all()
+
+
+def lease_of(session: Session, attempt_id: int) -> tuple[str, State, str] | None:
+    """The digest of an attempt's token, its state and the reason of that."""
+    query = "SELECT lease_digest, state, reason FROM attempt WHERE id = %s"
+    row = raw(session).execute(query, (attempt_id,)).fetchone()
+    return (row[0], State(row[1]), row[2]) if row is not None else None
 
 
 def run_id_of_attempt(session: Session, attempt_id: int) -> int | None:
@@ -154,19 +162,21 @@ def failing_status(session: Session, attempt_id: int) -> int | None:
     )
 
 
-def keep_step(session: Session, attempt_id: int, step: Mapping[str, Any]) -> None:
-    """What a runner says of a step; the newest word counts."""
-    values = {"attempt_id": attempt_id, **step}
-    session.execute(
-        insert(Step).values(**values).on_conflict_do_update(index_elements=["attempt_id", "position"], set_=dict(step))
-    )
+def keep_steps(session: Session, attempt_id: int, steps: Sequence[Mapping[str, Any]]) -> None:
+    """What a runner says of steps, each of another position; the newest word counts."""
+    if steps:
+        statement = insert(Step).values([{"attempt_id": attempt_id, **step} for step in steps])
+        fresh = {column: statement.excluded[column] for column in steps[0]}
+        session.execute(statement.on_conflict_do_update(index_elements=["attempt_id", "position"], set_=fresh))
 
 
-def keep_record(session: Session, attempt_id: int, kind: str, content: Any) -> None:
-    values = {"attempt_id": attempt_id, "kind": kind, "content": content}
-    session.execute(
-        insert(AttemptRecord).values(**values).on_conflict_do_update(index_elements=["attempt_id", "kind"], set_=values)
-    )
+def keep_records(session: Session, attempt_id: int, records: Mapping[str, Any]) -> None:
+    """What a runner tells of an attempt beside its steps, by kind; the newest word counts."""
+    if records:
+        rows = [{"attempt_id": attempt_id, "kind": kind, "content": content} for kind, content in records.items()]
+        statement = insert(AttemptRecord).values(rows)
+        fresh = {"content": statement.excluded.content}
+        session.execute(statement.on_conflict_do_update(index_elements=["attempt_id", "kind"], set_=fresh))
 
 
 def records_of(session: Session, attempts: Sequence[int], kinds: Sequence[str] = ()) -> dict[tuple[int, str], Any]:
@@ -239,7 +249,7 @@ def attachments_before(session: Session, run: Run, job: str, key: str) -> dict[s
         .where(Cell.job == job, Cell.key == key, Attempt.state == State.PASSED)
         .order_by(Run.number)
     )
-    return dict(rows)
+    return {path: report for path, report in rows}  # noqa: C416  # a result has keys(): dict() would take it for a mapping
 
 
 def reports_to_read_again(session: Session, project_id: int, contents: Sequence[Content]) -> Sequence[Any]:

@@ -2,25 +2,34 @@
 
 from __future__ import annotations
 
-from sqlalchemy import func, select, text
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from myriant.store.tables import Attempt, Cell, Change, Project, Run
+from myriant.store.raw import raw
+from myriant.store.tables import Attempt, Change, Project, Run
 
 CHANGES = "myriant_change"
 CELLS = "myriant_cells"
 _REPLAY_SLACK = 100  # ids are given before commit, so a lower one may become visible later
 
 
-_TELL = text(
-    "WITH change AS (INSERT INTO change (kind, project, run) VALUES (:kind, :project, :run) RETURNING id) "
-    "SELECT pg_notify(:channel, change.id::text) FROM change"
-)
+_TELL = f"""
+    WITH change AS (INSERT INTO change (kind, project, run) VALUES (%s, %s, %s) RETURNING id)
+    SELECT pg_notify('{CHANGES}', change.id::text) FROM change
+"""  # noqa: S608  # the channel's name is ours
+_TELL_OF_ATTEMPT = f"""
+    WITH change AS (
+        INSERT INTO change (kind, project, run) SELECT %s, project.name, run.number
+        FROM cell JOIN run ON run.id = cell.run_id JOIN project ON project.id = run.project_id
+        WHERE cell.id = %s RETURNING id
+    ) SELECT pg_notify('{CHANGES}', change.id::text) FROM change
+"""  # noqa: S608  # the channel's name is ours
+_RUNG = "rung"  # whether this session has woken the runners already
 
 
 def tell(session: Session, kind: str, project: str | None = None, run: int | None = None) -> None:
     """Record a change; listeners hear of its id when the transaction commits."""
-    session.execute(_TELL, {"channel": CHANGES, "kind": kind, "project": project, "run": run})
+    raw(session).execute(_TELL, (kind, project, run))
 
 
 def tell_of_run(session: Session, run: Run, kind: str = "run") -> None:
@@ -30,14 +39,14 @@ def tell_of_run(session: Session, run: Run, kind: str = "run") -> None:
 
 def tell_of_attempt(session: Session, attempt: Attempt, kind: str) -> None:
     """Record a change of an attempt's run."""
-    query = select(Project.name, Run.number).join(Run, Run.project_id == Project.id).join(Cell, Cell.run_id == Run.id)
-    project, number = session.execute(query.where(Cell.id == attempt.cell_id)).one()
-    tell(session, kind, project, number)
+    raw(session).execute(_TELL_OF_ATTEMPT, (kind, attempt.cell_id))
 
 
 def ring_runners(session: Session) -> None:
-    """Wake the runners that wait for a cell."""
-    session.execute(select(func.pg_notify(CELLS, "")))
+    """Wake the runners that wait for a cell, once this transaction commits."""
+    if not session.info.get(_RUNG):
+        session.info[_RUNG] = True
+        raw(session).execute(f"NOTIFY {CELLS}")
 
 
 def changes_after(session: Session, last: int, limit: int = 500) -> list[Change]:

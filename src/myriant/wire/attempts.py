@@ -36,6 +36,7 @@ class Finish(BaseModel):
     workspace: str = Field("", max_length=MOST_REASON)
     failed_steps: list[int] = Field([], max_length=MOST_LISTED)
     runtimes: dict[str, str] = {}
+    steps: list[StepTold] = Field([], max_length=MOST_LISTED)  # what was not told of them before
     record: dict[Annotated[str, Field(pattern=RECORDS)], Any] = Field({}, max_length=10)
 
 

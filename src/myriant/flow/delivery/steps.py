@@ -3,18 +3,17 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from sqlalchemy.orm import Session
 
 from myriant.core.states import State
-from myriant.flow.dispatch.leases import held, lease_digest
-from myriant.flow.errors import BadInput
+from myriant.flow.dispatch.leases import check, held, lease_digest
+from myriant.flow.errors import BadInput, LeaseLost
 from myriant.flow.site import Site
 from myriant.flow.state.attempts import deliver
-from myriant.store.attempts import keep_record as keep
-from myriant.store.attempts import keep_step
+from myriant.store.attempts import keep_records, keep_steps
 from myriant.store.changes import ring_runners, tell, tell_of_attempt
 from myriant.store.queue import defer
 from myriant.store.tables import Attempt, Runner
@@ -26,11 +25,17 @@ def record_step(site: Site, attempt_id: int, token: str, step: dict[str, Any]) -
     """Keep what a runner says of a step: at its start and again at its end."""
     with site.store.transaction() as session:
         attempt = held(session, attempt_id, token)
-        if attempt.started_at is None and step.get("started_at") is not None:
-            attempt.started_at = step["started_at"]
-        step = {k: v.replace("\0", "") if isinstance(v, str) else v for k, v in step.items()}
-        keep_step(session, attempt_id, step)
+        _keep_steps(session, attempt, [step])
         tell_of_attempt(session, attempt, "cell")
+
+
+def _keep_steps(session: Session, attempt: Attempt, told: Sequence[Mapping[str, Any]]) -> None:
+    newest = {step["position"]: step for step in told}
+    begun = [at for step in newest.values() if (at := step.get("started_at")) is not None]
+    if attempt.started_at is None and begun:
+        attempt.started_at = min(begun)
+    clean = [{k: v.replace("\0", "") if isinstance(v, str) else v for k, v in s.items()} for s in newest.values()]
+    keep_steps(session, attempt.id, clean)
 
 
 def keep_record(site: Site, attempt_id: int, token: str, kind: str, data: bytes) -> None:
@@ -41,7 +46,7 @@ def keep_record(site: Site, attempt_id: int, token: str, kind: str, data: bytes)
         raise BadInput(f"the record is not JSON: {error}") from error
     with site.store.transaction() as session:
         attempt = held(session, attempt_id, token)
-        _keep_record(session, attempt_id, kind, content)
+        keep_records(session, attempt_id, {kind: _kept(content)})
         tell_of_attempt(session, attempt, "cell")
 
 
@@ -50,21 +55,19 @@ def _kept(content: Any) -> Any:
     return json.loads(json.dumps(content, default=str).replace("\\u0000", ""))
 
 
-def _keep_record(session: Session, attempt_id: int, kind: str, content: Any) -> None:
-    keep(session, attempt_id, kind, _kept(content))
-
-
 def finish(site: Site, attempt_id: int, token: str, said: dict[str, Any]) -> None:
     """A runner is done; its reports are read next. Only then has the attempt an outcome."""
     with site.store.transaction() as session:
         attempt = session.get(Attempt, attempt_id, with_for_update=True)
         if attempt is not None and attempt.state == State.READING and attempt.lease_digest == lease_digest(token):
             return  # the answer to the first time was lost
-        attempt = held(session, attempt_id, token, lock=True)
-        record = said.pop("record", {})
+        if attempt is None:
+            raise LeaseLost("this lease is not known")
+        check(attempt.lease_digest, attempt.state, attempt.reason, token)
+        record, steps = said.pop("record", {}), said.pop("steps", [])
         said = _kept(said)
-        for kind, content in record.items():
-            _keep_record(session, attempt_id, kind, content)
+        _keep_steps(session, attempt, steps)
+        keep_records(session, attempt_id, {kind: _kept(content) for kind, content in record.items()})
         deliver(attempt, said)
         defer(session, "ingest", lock=f"attempt-{attempt_id}", priority=5, attempt_id=attempt_id)
         ring_runners(session)

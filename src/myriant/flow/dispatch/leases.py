@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from myriant.core.states import State
 from myriant.flow.errors import LeaseLost, NotFound
 from myriant.flow.site import Site
-from myriant.store.attempts import leased
+from myriant.store.attempts import lease_of, leased
 from myriant.store.claims import hear_of
 from myriant.store.tables import Attempt, Cell, Run
 
@@ -26,17 +26,27 @@ def lease_digest(token: str) -> str:
 def held(session: Session, attempt_id: int, token: str, *, lock: bool = False) -> Attempt:
     """The attempt, when the token is that of its running lease. Raises LeaseLost."""
     attempt = session.get(Attempt, attempt_id, with_for_update=lock)
-    if attempt is None or not secrets.compare_digest(attempt.lease_digest, lease_digest(token)):
+    if attempt is None:
         raise LeaseLost("this lease is not known")
-    if attempt.state != State.RUNNING:
-        raise LeaseLost(f"this attempt has ended: {attempt.state} {attempt.reason}".strip())
+    check(attempt.lease_digest, attempt.state, attempt.reason, token)
     return attempt
+
+
+def check(digest: str, state: State, reason: str, token: str) -> None:
+    """Whether a token is that of a running lease. Raises LeaseLost."""
+    if not secrets.compare_digest(digest, lease_digest(token)):
+        raise LeaseLost("this lease is not known")
+    if state != State.RUNNING:
+        raise LeaseLost(f"this attempt has ended: {state} {reason}".strip())
 
 
 def check_lease(site: Site, attempt_id: int, token: str) -> None:
     """Asked before each body of a runner is read. Raises LeaseLost."""
     with site.store.transaction() as session:
-        held(session, attempt_id, token)
+        found = lease_of(session, attempt_id)
+    if found is None:
+        raise LeaseLost("this lease is not known")
+    check(*found, token)
 
 
 def source_of_lease(site: Site, attempt_id: int, token: str) -> tuple[int, str]:

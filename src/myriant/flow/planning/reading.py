@@ -177,7 +177,7 @@ def _apply(
     if found.reason:
         not_asked(session, run, found.reason)
         return
-    gate = gate_baselines(session, run, nearest, plan.jobs)
+    gate = gate_baselines(session, run, nearest, plan.jobs) if run.base else good
     known = [b for b in gate.values() if b is not None]
     run.baseline_id = max(known, key=lambda r: (r.depth, r.number)).id if known else None
     asked = {j.job.id: j for j in found.jobs if j.fate in (Fate.RUNS, Fate.EXCUSED) and not j.job.gated}
