@@ -11,7 +11,7 @@ import pytest
 from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_playwright
 
 from chromium import FLAGS
-from conftest import World
+from worlds import World
 
 expect.set_options(timeout=60_000)  # a state is waited for; how long it takes says how busy the machine is
 _signed_in: WeakKeyDictionary[Browser, dict[str, BrowserContext]] = WeakKeyDictionary()

@@ -27,8 +27,8 @@ from unittest import mock
 from sqlalchemy import text as sql
 from typer.main import get_command
 
-from conftest import Repository, World
 from myriant.cli.main import app
+from worlds import Repository, World
 
 COMMAND = get_command(app)
 JOBS = ("unit", "slow")
@@ -647,7 +647,7 @@ class Driver:
         return self.night()
 
     def night(self) -> str:
-        commit, site = self.there["main"], self.world.installation.site
+        commit, site = self.there["main"], self.world.site
         assert site is not None
         newest = self.world.get(f"/projects/{self.repo.name}/strip")["columns"][-1]["run"]["number"]
         due = "UPDATE schedule SET next_at = now() - interval '1 hour' FROM project p WHERE p.id = project_id AND p.name = :name"

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
 
-from conftest import PLAN, Repository, World, parcel
+from worlds import PLAN, Repository, World, parcel
 
 FAMILY = "brine"  # a runtime that only simulated runners offer
 

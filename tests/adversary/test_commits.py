@@ -14,7 +14,7 @@ from typing import Any
 
 import pytest
 
-from conftest import Repository, World, junit
+from worlds import Repository, World, junit
 
 KEPT = "what only this machine knows: high water at four"
 HEAD = 'version = 1\n[jobs.unit]\nruntime = ["lua"]\nvary = { lua = ["5.4"] }\n'

@@ -14,9 +14,9 @@ import schemathesis
 from hypothesis import HealthCheck, Phase, settings
 from schemathesis.checks import not_a_server_error, response_schema_conformance
 
-from conftest import Repository, World, junit
 from myriant.api.app import make_app
 from myriant.flow.site import Site
+from worlds import Repository, World, junit
 
 PLAN = (
     'version = 1\n[jobs.unit]\nruntime = ["lua"]\nvary = { lua = ["5.4"] }\n[[jobs.unit.steps]]\n'

@@ -18,8 +18,8 @@ import httpx
 import pytest
 from sqlalchemy import text
 
-from conftest import Repository, World, junit
 from myriant.api.bounds import MOST_USUAL, MOST_WANTED, host_of
+from worlds import Repository, World, junit
 
 HEAD = 'version = 1\n[jobs.unit]\nruntime = ["lua"]\nvary = { lua = ["5.4"] }\n'
 GREEN = f"mkdir -p out; echo '{junit(a='passed')}' > out/a.xml"
@@ -224,8 +224,7 @@ def test_a_repositorys_password_is_tried_sealed_and_shown_nowhere(world: World, 
     bad = world.http.put("/projects/locked/credential", json={"password": "wrong-word"})
     assert bad.status_code == 422 and "does not open" in bad.json()["detail"] and "wrong-word" not in bad.text
     assert world.http.put("/projects/locked/credential", json={"password": password}).status_code == 204
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     started = world.http.post("/projects/locked/runs", json={"ref": "main"})
     assert started.status_code in (200, 201), "the mirror is fetched with it: " + started.text
     with site.store.engine.connect() as connection:

@@ -9,10 +9,10 @@ from collections.abc import Iterator
 import httpx
 import pytest
 
-from conftest import PLAN, Repository, World, junit, writes
 from myriant.flow.ask import past
 from myriant.flow.ask.past import search_logs
 from myriant.flow.keep.filters import MOST as MOST_FILTERS
+from worlds import PLAN, Repository, World, junit, writes
 
 GREEN = writes(junit(a="passed"))
 
@@ -133,8 +133,7 @@ def test_logs_of_all_runs_are_searched_newest_first_and_as_far_as_time_allows(
     repo = world.repository("printed", plan, test__sh="echo begin\necho Slack Water at nine\n" + GREEN)
     repo.pushed({"test.sh": "echo begin\nfor i in 1 2 3; do echo slack water at $i; done\n" + GREEN})
     repo.pushed({"test.sh": "echo nothing of that\n" + GREEN})
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     whole = search_logs(site, "printed", " slack WATER ", 30, None)
     assert [(f.run, f.line, f.lines, f.text, f.state) for f in whole.found] == [
         *[(2, 2, 3, "slack water at 1", "passed")] * 2, *[(1, 2, 1, "Slack Water at nine", "passed")] * 2,

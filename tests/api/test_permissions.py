@@ -8,11 +8,11 @@ from pathlib import Path
 
 import pytest
 
-from conftest import World
 from myriant.api.access import permissions_of
 from myriant.api.app import api_routes
 from myriant.flow.keep.people import ensure_account, make_token
 from myriant.flow.who import ROLES
+from worlds import World
 
 DOCS = Path(__file__).parents[2] / "docs/routes.md"
 OF_NOBODY = {"open", "signed"}
@@ -42,8 +42,7 @@ def test_the_table_in_the_docs_is_current() -> None:
 
 @pytest.fixture(scope="module")
 def tokens(world: World) -> dict[str, str]:
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     accounts = {role: ensure_account(site, f"a {role}", role) for role in ROLES}
     with site.store.transaction() as session:
         return {role: make_token(session, "command", account=account) for role, account in accounts.items()}

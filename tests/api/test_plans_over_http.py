@@ -7,7 +7,7 @@ from typing import Any
 
 import pytest
 
-from conftest import PLAN, Repository, World, junit, writes
+from worlds import PLAN, Repository, World, junit, writes
 
 GREEN = writes(junit(level="passed"))
 

@@ -12,7 +12,7 @@ from datetime import UTC, datetime
 import httpx
 from tests.bench.measure import report
 
-from conftest import PLAN, Repository, World, junit, one_installation, writes
+from worlds import PLAN, Repository, World, junit, one_installation, writes
 
 KINDS = ("verdict", "tests", "coverage")
 READERS = 4

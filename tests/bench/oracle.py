@@ -11,8 +11,8 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 
-from conftest import one_installation  # the tests' own folder is on the path
 from oracle import ACTIONS, WALKS, Disagreement, Driver
+from worlds import one_installation  # the tests' own folder is on the path
 
 HISTORY = 40  # changes of one repository, after each of which every place is asked
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import World, junit, writes
+from worlds import World, junit, writes
 
 PLAN = """\
 version = 1

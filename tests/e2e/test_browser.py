@@ -8,7 +8,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from browsing import axe, browser, page
-from conftest import PLAN, Repository, World, junit, writes
+from worlds import PLAN, Repository, World, junit, writes
 
 pytestmark = pytest.mark.browser
 

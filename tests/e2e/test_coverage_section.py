@@ -10,7 +10,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from browsing import axe, browser, page
-from conftest import Repository, World, junit
+from worlds import Repository, World, junit
 
 __all__ = ["browser", "page"]
 GATE = """local gate = {}

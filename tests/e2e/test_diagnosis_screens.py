@@ -10,7 +10,7 @@ import pytest
 from playwright.sync_api import Browser, expect
 
 from browsing import axe, browser, signed_in
-from conftest import HERE, PLAN, World, junit, writes
+from worlds import HERE, PLAN, World, junit, writes
 
 pytestmark = pytest.mark.browser
 

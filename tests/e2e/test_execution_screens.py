@@ -9,7 +9,7 @@ import pytest
 from playwright.sync_api import Browser, expect
 
 from browsing import axe, browser, signed_in
-from conftest import World, junit
+from worlds import World, junit
 
 pytestmark = pytest.mark.browser
 

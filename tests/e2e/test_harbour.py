@@ -17,10 +17,10 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from browsing import axe, browser, signed_in
-from conftest import World, junit, one_installation
 from harbour import Harbour
 from myriant.cli.database import free_port
 from waiting import until
+from worlds import World, junit, one_installation
 
 __all__ = ["browser"]
 PLAN = """version = 1
@@ -252,8 +252,7 @@ def backdate(world: World, pull: int, seconds: float) -> None:
     """Let what a pull request has run so far have taken longer."""
     import sqlalchemy as sa
 
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     with site.store.transaction() as session:
         session.execute(
             sa.text(

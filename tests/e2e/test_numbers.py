@@ -12,7 +12,7 @@ import pytest
 from playwright.sync_api import Page, expect, sync_playwright
 
 from chromium import FLAGS
-from conftest import World, writes
+from worlds import World, writes
 
 PLAN = """\
 version = 1

@@ -13,8 +13,8 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from browsing import browser, page
-from conftest import Repository, World, junit, writes
 from simulated import FAMILY, Simulated
+from worlds import Repository, World, junit, writes
 
 __all__ = ["browser", "page"]
 pytestmark = pytest.mark.browser

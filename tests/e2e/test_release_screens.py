@@ -11,11 +11,11 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from browsing import axe, browser, signed_in
-from conftest import Repository, World, junit, one_installation
 from harbour import Harbour
 from myriant.cli.database import free_port
 from myriant.demo.scenario import RELEASED, TOOL
 from waiting import until
+from worlds import Repository, World, junit, one_installation
 
 PLAN = f"""version = 1
 [jobs.unit]

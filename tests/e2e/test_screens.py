@@ -14,8 +14,8 @@ import pytest
 from playwright.sync_api import Browser, Error, Page, Route, expect
 
 from browsing import axe, browser, page, signed_in
-from conftest import Repository, World
 from standins import receiver
+from worlds import Repository, World
 
 __all__ = ["browser", "page"]
 pytestmark = pytest.mark.browser

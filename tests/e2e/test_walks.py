@@ -11,7 +11,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from browsing import axe, browser, page
-from conftest import Repository, World, junit
+from worlds import Repository, World, junit
 
 __all__ = ["browser", "page"]
 PROGRAM = Path(__file__).parents[2] / ".venv/bin/myriant"

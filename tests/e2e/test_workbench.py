@@ -11,8 +11,8 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from browsing import axe, browser, page, signed_in
-from conftest import PLAN, Repository, World, junit, one_installation, writes
 from myriant.core.plan.reference import reference
+from worlds import PLAN, Repository, World, junit, one_installation, writes
 
 pytestmark = pytest.mark.browser
 GREEN = writes(junit(levels="passed", ruler="passed"))

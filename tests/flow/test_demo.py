@@ -11,7 +11,6 @@ from typing import Any
 
 import pytest
 
-from conftest import World
 from myriant.core.results.junit import read_junit
 from myriant.demo import lockstep_past
 from myriant.demo.load import load_demo
@@ -19,14 +18,14 @@ from myriant.demo.reports import cases_of
 from myriant.demo.scenario import push
 from myriant.flow.keep.projects import forget_project
 from myriant.runner.runtimes import find_runtimes
+from worlds import World
 
 WHEELS = Path(__file__).parents[2] / ".setup/wheels"
 
 
 @pytest.fixture(scope="module")
 def demo(world: World) -> Path:
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     folder = world.installation.place.demo
     load_demo(site, folder, [WHEELS], lambda _: None, commits=16)
     return folder
@@ -115,8 +114,7 @@ def test_a_load_that_was_interrupted_is_done_again_from_its_beginning(world: Wor
     def interrupt(said: str) -> None:
         raise Interrupted(said)
 
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     forget_project(site, "lockstep")
     folder = world.installation.place.demo.parent / "demo-again"
     with pytest.raises(Interrupted):

@@ -13,13 +13,13 @@ from sqlalchemy import Connection, select, text
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
-from conftest import PLAN, Repository, World, junit, stored_project, writes
 from myriant.flow.control.stopping import stop_run
 from myriant.flow.keep.projects import forget_project
 from myriant.flow.planning.reading import plan_run
 from myriant.flow.who import Person
 from myriant.store.engine import Store
 from myriant.store.tables import Attempt, Cell, Project, Run
+from worlds import PLAN, Repository, World, junit, stored_project, writes
 
 PERL = "/usr/bin/perl -MIO::Socket::INET -e"
 SERVE = (
@@ -433,8 +433,7 @@ def test_a_script_without_execute_permission_is_explained(world: World) -> None:
 def test_what_is_stopped_before_its_plan_was_read_runs_nothing(world: World) -> None:
     """Somebody is quicker than the worker: the run ends when its cells are made, and says who wanted it so."""
     repo = world.repository("early-stop", PLAN, test__sh=writes(junit(a="adrift"), status=1))
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     with site.store.transaction() as session:
         project = session.scalars(select(Project).where(Project.name == "early-stop")).one()
         number, project.next_number = project.next_number, project.next_number + 1
@@ -462,8 +461,7 @@ def waits_for_a_lock(store: Store, what: str = "cell") -> bool:
 
 @pytest.mark.parametrize("taken", ["while it is stopped", "before, and its reports are read"])
 def test_what_a_runner_takes_or_ends_at_that_moment_is_stopped_whole_or_not_at_all(world: World, taken: str) -> None:
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     project, [attempt] = stored_project(site.store)
     with site.store.transaction() as session:
         name = session.get_one(Project, project).name
@@ -507,8 +505,7 @@ def test_what_a_runner_takes_or_ends_at_that_moment_is_stopped_whole_or_not_at_a
 
 
 def test_a_project_is_removed_while_something_holds_what_is_in_it(world: World) -> None:
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     project, _ = stored_project(site.store)
     with site.store.transaction() as session:
         name = session.get_one(Project, project).name

@@ -9,7 +9,7 @@ import time
 import pytest
 from sqlalchemy import text
 
-from conftest import PLAN, World, junit, parcel, writes
+from worlds import PLAN, World, junit, parcel, writes
 
 SLOW = "sleep 2\n" + writes(junit(a="passed", b="passed"))
 SLOW_RED = "sleep 2\n" + writes(junit(a="passed", b="expected 1, got 2"), status=1)
@@ -99,8 +99,7 @@ def test_a_late_report_of_a_lost_attempt_is_refused(world: World) -> None:
 
 
 def test_a_run_that_cannot_be_judged_says_why_and_is_judged_when_it_can(world: World) -> None:
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     repo = world.repository("unjudged", PLAN, test__sh=writes(junit(a="passed")))
     mine = (
         "FROM cell, run, project WHERE segment.attempt_id = cell.attempt_id AND run.id = cell.run_id "

@@ -6,9 +6,9 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
-from conftest import World, junit, writes
 from myriant.flow.keep.timekeeping import keep_time
 from myriant.store.tables import Report
+from worlds import World, junit, writes
 
 GREEN = writes(junit(level="passed"))
 PLAN = """\
@@ -79,8 +79,7 @@ def test_files_are_kept_and_handed_over_to_later_jobs(world: World) -> None:
     assert states["build"] == ("void", "nothing to hand over: no file matches dist/*.csv (table)")
     assert states["pack"] == ("skipped", "build did not pass") and lacking["run"]["verdict"] == "held"
     # at the end of keeping the file goes, and nothing else
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     with site.store.view() as session:
         blobs = {k["path"]: session.get_one(Report, k["id"]).blob for k in kept.values()}
     assert all(site.blobs.get(blob) for blob in blobs.values())

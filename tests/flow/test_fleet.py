@@ -14,10 +14,10 @@ from typing import Any
 import pytest
 from sqlalchemy import text
 
-from conftest import Repository, World, junit, parcel, writes
 from myriant.flow.dispatch.supply import Offer, Supply
 from myriant.store.people import passes, revoke_shared
 from simulated import Simulated, briny
+from worlds import Repository, World, junit, parcel, writes
 
 
 @pytest.fixture
@@ -142,8 +142,7 @@ def test_a_runner_has_a_token_of_its_own(world: World, simulated: list[Simulated
     assert world.command("runners", "revoke", "harbour").stdout == "the token of harbour is worth nothing more\n"
     assert world.http.delete("/runner-tokens/harbour").status_code == 404
     world.http.put("/runner-tokens/pier", json={})
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     with site.store.transaction() as session:  # taken back at once: the world's own runner has a shared one
         revoke_shared(session, "runner")
         assert [t.runner for t in passes(session)] == ["pier"]
@@ -206,8 +205,7 @@ def test_a_server_that_was_away_costs_no_attempt(world: World, simulated: list[S
     simulated.append(runner := Simulated(world, "patient-hull"))
     commit = pushed(repo)
     [lease] = runner.claim()
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     from myriant.flow.dispatch.loss import take_back_expired
 
     with site.store.transaction() as session:  # as if server and database had been away for a minute

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 import pytest
 from test_fleet import Simulated, briny, pushed
 
-from conftest import World
+from worlds import World
 
 LONG = 20_000
 

@@ -12,8 +12,8 @@ from hypothesis import HealthCheck, Phase, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, rule, run_state_machine_as_test
 
-from conftest import World
 from oracle import ACTIONS, Action, Driver
+from worlds import World
 
 _numbers = count(1)
 

@@ -9,8 +9,8 @@ from typing import Any
 
 import pytest
 
-from conftest import World
 from myriant.runner.masking import Masker
+from worlds import World
 
 SECRET = "Fen-tide/7 ü$é+\"q'&<x>"
 KEY = (
@@ -113,7 +113,7 @@ def test_no_shape_of_a_secret_is_visible_anywhere(world: World) -> None:
     assert "out/leak.bin holds a secret and is not kept" in log
     assert "out/shot.txt holds a secret and is not kept" in log, "an attachment too"
     assert "***TIDE_KEY***" in repo.note(run["run"]["commit"])
-    database = world.installation.site
+    database = world.site
     assert database is not None
     from sqlalchemy import text
 

@@ -7,13 +7,13 @@ from pathlib import Path
 
 import pytest
 
-from conftest import junit
 from myriant.runner.inside import look
 from myriant.runner.inside.beneath import open_folder
 from myriant.runner.process import taken_by
 from myriant.runner.retest import beside, listed, read
 from myriant.runner.tracer import place, trace
 from myriant.runner.workspace import explain_status
+from worlds import junit
 
 SETTING_FILES = [
     (".env", "export TIDE=low # the usual\n", [(1, "low")]),

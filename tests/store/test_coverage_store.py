@@ -6,7 +6,6 @@ import numpy as np
 import sqlalchemy as sa
 import sqlalchemy.orm
 
-from conftest import World, stored_project
 from myriant.core.coverage.model import FileCoverage
 from myriant.store.coverage import (
     coverage_files_of_attempts,
@@ -16,6 +15,7 @@ from myriant.store.coverage import (
     shares_below,
 )
 from myriant.store.tables import Attempt, Cell, CoverageTotal, CoverageVector
+from worlds import World, stored_project
 
 NONE = np.zeros(0, np.int32)
 
@@ -26,8 +26,7 @@ def file(*hits: int) -> FileCoverage:
 
 
 def test_equal_vectors_are_kept_once_and_found_by_every_run(world: World) -> None:
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     project, attempts = stored_project(site.store, runs=2, cells=2)
     usual = {"src/a.py": file(1, 0, 2), "src/deep/b.py": file(1, 1), "srcs/c.py": file(0)}
     with site.store.transaction() as session:

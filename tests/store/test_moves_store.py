@@ -4,16 +4,15 @@ from __future__ import annotations
 
 from sqlalchemy import select
 
-from conftest import World, stored_project
 from myriant.core.states import ControlState, PullState, State
 from myriant.flow.state.attempts import lose
 from myriant.store.projects import open_pulls_into, targets_of_pulls
 from myriant.store.tables import Attempt, Cell, Control, PullRequest
+from worlds import World, stored_project
 
 
 def test_targets_are_those_of_open_pull_requests(world: World) -> None:
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     project, _ = stored_project(site.store)
     rows = [("north", PullState.OPEN), ("main", PullState.OPEN), ("main", PullState.OPEN), ("south", PullState.CLOSED)]
     with site.store.transaction() as session:
@@ -26,8 +25,7 @@ def test_targets_are_those_of_open_pull_requests(world: World) -> None:
 
 
 def test_a_lost_attempt_of_a_control_run_ends_it_and_leaves_its_cell_alone(world: World) -> None:
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     _, [first] = stored_project(site.store)
     with site.store.transaction() as session:
         cell = session.scalars(select(Cell).where(Cell.attempt_id == first)).one()

@@ -9,7 +9,6 @@ import numpy as np
 import pytest
 from sqlalchemy import func, select
 
-from conftest import World, stored_project
 from myriant.core.coverage.model import FileCoverage, Lines
 from myriant.core.results.identity import Identity
 from myriant.core.results.model import Outcome
@@ -29,12 +28,12 @@ from myriant.store.results import (
 )
 from myriant.store.tables import Run
 from myriant.store.tables import Test as StoredTest
+from worlds import World, stored_project
 
 
 @pytest.fixture
 def store(world: World) -> Store:
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     return site.store
 
 

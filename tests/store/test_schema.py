@@ -16,9 +16,9 @@ from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 from sqlalchemy.engine import make_url
 
-from conftest import World
 from myriant.store.engine import NewerSchema, Store
 from myriant.store.tables import Base
+from worlds import World
 
 VERSIONS = Path(__file__).parents[2] / "src/myriant/store/migrations"
 RELEASED = sorted(p.stem.split("_")[0] for p in (VERSIONS / "versions").glob("0*.py"))
@@ -33,8 +33,7 @@ STATES = {"control": "waiting", "search": "running", "approval": "waiting", "pul
 @pytest.fixture
 def store(world: World) -> Iterator[Store]:
     """An empty database of its own."""
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     url = make_url(site.store.engine.url.render_as_string(hide_password=False))
     name = f"schema_{os.getpid()}"
     owner = make_url(world.installation.database.owner_url).set(drivername=url.drivername)

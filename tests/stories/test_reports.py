@@ -11,13 +11,13 @@ import numpy as np
 import pytest
 import sqlalchemy as sa
 
-from conftest import World
 from myriant.flow.ask.report import BranchReport, ReportLine, ReportRow, Side
 from myriant.flow.ask.report_page import report_html
 from myriant.flow.conclude.levels import SeriesChange, changes_at, said_short, seen_with
 from myriant.flow.keep.retention import keep_todays_sizes
 from myriant.flow.site import Site
 from myriant.store.tables import Attempt, Cell, Project, Run
+from worlds import World
 
 
 def _filled(site: Site, name: str, days: int, held: float, seconds: float, runs: int = 40) -> None:
@@ -55,8 +55,7 @@ def _filled(site: Site, name: str, days: int, held: float, seconds: float, runs:
 def test_a_report_says_what_differs_beyond_chance(
     world: World, held: float, seconds: float, better: dict[str, bool], said: str
 ) -> None:
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     name = f"report-{held}-{seconds}".replace(".", "-")
     _filled(site, name, 10, held, seconds)
     found = world.get(f"/projects/{name}/report", days=10)
@@ -105,8 +104,7 @@ def _varied(site: Site, name: str, runs: int) -> None:
 
 
 def test_fewer_cells_and_two_values_are_told_of_the_past_that_was(world: World) -> None:
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     _varied(site, "varied", 60)
     [found] = world.get("/projects/varied/fewer")
     breaks = sorted({*range(6, 61, 6), *range(5, 61, 10)})
@@ -151,8 +149,7 @@ def _released(site: Site, name: str, tags: dict[str, int]) -> None:
 
 
 def test_a_report_of_a_release_is_of_the_way_to_it(world: World, tmp_path: Path) -> None:
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     _filled(site, "released", 10, 0.6, 90)
     _released(site, "released", {"v1": 12, "v2": 40, "v3": 75})
     found = world.get("/projects/released/report", release="v3")
@@ -203,8 +200,7 @@ def test_what_came_from_outside_stands_on_the_page_as_what_it_is() -> None:
 
 
 def test_sizes_are_those_of_the_database_and_their_growth_is_told_after_a_week(world: World) -> None:
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     with site.store.engine.connect() as connection:
         by_hand = connection.execute(
             sa.text("SELECT sum(pg_total_relation_size(relid)) FROM pg_stat_user_tables WHERE schemaname = 'public'")
@@ -243,8 +239,7 @@ def test_a_change_of_level_is_said_once_on_the_run_that_shows_it(
     world: World, levels: list[tuple[int, int]], told: list[str]
 ) -> None:
     """In the note of the first run by which it can be told, and among the findings of the run that brought it."""
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     rng = np.random.default_rng(3)
     said: list[tuple[int, str]] = []
     at = {}

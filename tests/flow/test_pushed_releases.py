@@ -2,19 +2,14 @@
 
 from __future__ import annotations
 
-import json
 from itertools import count
-from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any
 
-import pytest
-
-from conftest import Repository, World, junit
-from myriant.api.attempts import NOT_THERE, part_of
 from myriant.flow.state.attempts import lose
 from myriant.store.tables import Attempt
 from simulated import FAMILY, Simulated
 from waiting import until
+from worlds import Repository, World, junit
 
 PLAN = f"""version = 1
 [jobs.unit]
@@ -29,9 +24,6 @@ approval = {{ by = ["release"], within = "1 h" }}
 [[jobs.publish.steps]]
 command = "true"
 """
-
-
-T = TypeVar("T")
 
 
 def card(world: World, repo: Repository, number: int) -> dict[str, Any]:
@@ -86,78 +78,11 @@ def test_one_release_at_a_time_by_a_word_each_and_back_again(world: World) -> No
         repo.pushed({"wheel": "three"}, "Cut the third")
         approve(world, repo, 3, "so")
         [lost] = until(lambda: sim.claim(wait=2))
-        site = world.installation.site
-        assert site is not None
+        site = world.site
         with site.store.transaction() as session:
             lose(session, session.get_one(Attempt, lost["attempt"]), "runner port was not heard of")
         assert card(world, repo, 3)["targets"][0]["state"] == "void" and sim.claim(wait=1) == []
         assert live(world, repo) == [1] and "is void" in card(world, repo, 3)["run"]["sentence"]
-
-
-@pytest.mark.parametrize(
-    ("wanted", "answer"),
-    [
-        ("bytes=0-3", (0, 4)), ("bytes=4-", (4, 10)), ("bytes=-3", (7, 10)), ("bytes=-30", (0, 10)), ("bytes=9-9", (9, 10)),
-        ("bytes=8-99", (8, 10)), ("bytes=10-", NOT_THERE), ("bytes=-0", NOT_THERE), ("bytes=5-4", None), ("bytes=-", None),
-        ("bytes=0-1,3-4", None), ("lines=0-3", None), ("bytes=x-3", None), (f"bytes={'9' * 40}-", None),
-    ],
-)  # fmt: skip
-def test_a_part_of_a_file_is_what_was_asked_for_or_the_whole(wanted: str, answer: tuple[int, int] | None) -> None:
-    assert part_of(wanted, 10) == answer
-
-
-def test_artifacts_are_found_over_all_runs_and_a_download_goes_on_where_it_stopped(world: World) -> None:
-    repo = world.repository("found", None)
-    plan = PLAN.partition("[jobs.publish]")[0]
-    repo.pushed({"myriant.toml": plan, "a.xml": junit(a="passed"), "wheel": "0123456789"}, "Cut it")
-    held = repo.pushed({"a.xml": junit(a="adrift"), "wheel": "abcdefghij"}, "Break it")["run"]
-    every = world.get("/projects/found/artifacts")
-    assert [(a["run"], a["verdict"], a["of"], a["path"]) for a in every["artifacts"]] == [
-        (held["number"], "held", "main", "dist/lock.whl"), (1, "clear", "main", "dist/lock.whl"),
-    ]  # fmt: skip
-    assert every["before"] is None and world.get("/projects/found/artifacts", text="LOCK.w") == every
-    first = every["artifacts"][1]
-    assert world.get("/projects/found/artifacts", text=first["digest"][:9])["artifacts"] == [first]
-    assert world.get("/projects/found/artifacts", text="%")["artifacts"] == []
-    at = f"/reports/{first['report']}/raw"
-    whole = world.http.get(at)
-    mark = whole.headers["etag"]
-    assert (
-        whole.content == b"0123456789" and mark == f'"{first["digest"]}"' and whole.headers["accept-ranges"] == "bytes"
-    )
-    rest = world.http.get(at, headers={"Range": "bytes=6-", "If-Range": mark})
-    assert (rest.status_code, rest.content, rest.headers["content-range"]) == (206, b"6789", "bytes 6-9/10")
-    assert world.http.get(at, headers={"Range": "bytes=10-"}).status_code == 416
-    changed = world.http.get(at, headers={"Range": "bytes=6-", "If-Range": '"another"'})
-    assert (changed.status_code, changed.content) == (200, b"0123456789")
-
-
-def test_a_statement_is_of_a_clear_run_signed_and_about_these_very_files(world: World, tmp_path: Path) -> None:
-    repo = world.repository("sworn", None)
-    repo.pushed({"myriant.toml": PLAN, "a.xml": junit(a="passed"), "wheel": "one"}, "Cut it")
-    held = repo.pushed({"a.xml": junit(a="adrift")}, "Break it")["run"]
-    assert world.http.get(f"/projects/sworn/runs/{held['number']}/attestation").status_code == 409
-    made = world.command("attest", "fetch", "1", "--project", "sworn")
-    key = world.command("attest", "key").stdout.strip()
-    file, wheel, other = tmp_path / "said.json", tmp_path / "lock.whl", tmp_path / "other.whl"
-    file.write_text(made.stdout)
-    wheel.write_text("one")
-    other.write_text("two")
-    good = world.command("attest", "verify", str(file), str(wheel), "--key", key)
-    assert good.returncode == 0 and "is dist/lock.whl of that run" in good.stdout and "sworn #1, main" in good.stdout
-    wrong = world.command("attest", "verify", str(file), str(wheel), str(other))
-    assert wrong.returncode == 1 and "was NOT made by that run" in wrong.stdout
-    told = json.loads(made.stdout)
-    changed = {**told, "payload": told["payload"][:-8] + told["payload"][-8:].swapcase()}
-    odd = (changed, {**told, "payloadType": "text/plain"}, {**told, "signatures": []}, {}, [], "words")
-    for text in odd:
-        file.write_text(json.dumps(text))
-        said = world.command("attest", "verify", str(file), "--key", key)
-        assert said.returncode == 1 and said.stderr.startswith("myriant: "), (text, said)
-    file.write_text(made.stdout)
-    foreign = world.command("attest", "verify", str(file), "--key", "00" * 32)
-    assert foreign.returncode == 1 and "does not hold" in foreign.stderr
-    assert world.command("attest", "verify", str(tmp_path / "none")).returncode == 2
 
 
 OFFERS = """version = 1

@@ -5,19 +5,17 @@ from __future__ import annotations
 import itertools
 import time
 from datetime import UTC, datetime, timedelta
-from pathlib import Path
 
 import pytest
 
-from conftest import World
 from myriant.core.gate import judge
-from myriant.flow.errors import BadInput
 from myriant.flow.keep import drill as drills
 from myriant.flow.keep.drills import SOON, call_for_drills, drill_by_schedule
 from myriant.flow.keep.projects import forget_project
 from myriant.flow.naming import the_project
 from myriant.flow.who import Person
 from myriant.store.tables import Project
+from worlds import World
 
 WHOLE = """version = 1
 [jobs.unit]
@@ -64,8 +62,7 @@ def drilled(world: World, plan: str) -> tuple[str, drills.Drill]:
     repo.commit({"myriant.toml": plan}, "first")
     world.http.patch(f"/projects/{repo.name}", json={"paused": True})  # nothing of it runs but the drill
     repo.push()
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     world.http.patch(f"/projects/{repo.name}", json={"paused": False})
     return repo.name, drills.drill(site, repo.name, ADA)
 
@@ -87,7 +84,7 @@ def test_a_gate_holds_what_its_plan_says_at_every_place_and_nothing_is_left(
     assert " ".join(s.expected for s in told.steps) == expected
     assert {len(s.places) for s in told.steps} == {7} and all(s.right for s in told.steps)
     assert [p["name"] for p in world.get("/projects") if "drill" in p["name"] and p["name"].endswith("-drill")] == []
-    site = world.installation.site
+    site = world.site
     assert site is not None and list((site.mirrors.parent / "drills").iterdir()) == []
     assert world.get(f"/projects/{name}/audit")[0]["what"] == "drill"
     said = world.command("project", "drill", name)
@@ -103,44 +100,16 @@ def test_a_gate_that_does_not_hold_is_said_and_so_is_a_way_that_would_tell_nothi
     monkeypatch.undo()
     wish = {"url": "https://rooms.example/{secret:ROOM}", "body": '{"say": "{sentence}"}', "always": True}
     assert world.http.put(f"/projects/{name}/ways/room", json=wish).status_code == 204
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     told = drills.drill(site, name, ADA)
     assert not told.passed and "room (rooms.example) says nothing: the project has no secret ROOM" in told.said
     world.http.put(f"/projects/{name}/secrets/ROOM", json={"value": "opensesame"})
     assert drills.drill(site, name, ADA).passed
 
 
-def test_a_drill_that_was_killed_is_cleared_away_and_a_plan_that_runs_nothing_is_refused(
-    world: World, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    name, _ = drilled(world, STEPS)
-    site = world.installation.site
-    assert site is not None
-
-    def killed(*_: object) -> None:
-        raise KeyboardInterrupt
-
-    monkeypatch.setattr(drills, "_steps", killed)
-    monkeypatch.setattr(drills, "forget_project", lambda *_: None)
-    with pytest.raises(KeyboardInterrupt):
-        drills.drill(site, name, ADA)
-    monkeypatch.undo()
-    assert f"{name}-drill" in [p["name"] for p in world.get("/projects")]
-    refused = world.http.post(f"/projects/{name}/drill")
-    assert refused.status_code == 409 and "goes on" in refused.json()["detail"]
-    monkeypatch.setattr(drills, "LONGEST", drills.LONGEST * 0)
-    assert drills.drill(site, name, ADA).passed
-    assert f"{name}-drill" not in [p["name"] for p in world.get("/projects")]
-    with pytest.raises(BadInput, match="runs no cell for a push"):
-        drilled(world, STEPS.replace("[jobs.build]", '[jobs.build]\nwhen = [{ tag = "v*" }]', 1))
-    assert not Path("/published").exists()
-
-
 def test_a_gate_is_tried_by_schedule_and_what_came_of_it_stands_on_the_desk(world: World) -> None:
     name, _ = drilled(world, LENIENT)
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     assert world.http.patch(f"/projects/{name}", json={"drill": "sometimes"}).status_code == 422
     assert world.http.patch(f"/projects/{name}", json={"drill": "day 06:00 Europe/Oslo"}).is_success
     line = world.get(f"/projects/{name}")

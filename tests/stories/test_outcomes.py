@@ -14,10 +14,10 @@ from typing import Any
 
 import pytest
 
-from conftest import HERE, Repository, World, one_installation
 from harbour import Harbour
 from myriant.cli.database import free_port
 from standins import MailRoom, Receiver, mail_room, receiver
+from worlds import HERE, Repository, World, one_installation
 
 PLAN = """version = 1
 [events]

@@ -11,7 +11,6 @@ import pytest
 from sqlalchemy import event, select, text
 
 from asking import statements
-from conftest import PLAN, World, junit, stored_project, writes
 from myriant.flow.ask.desk import desk_view
 from myriant.flow.ask.findings.answer import findings_of
 from myriant.flow.ask.projects import project_lines
@@ -22,12 +21,12 @@ from myriant.flow.ask.trends import trends_of
 from myriant.flow.ask.verdicts import word_of_commit
 from myriant.flow.site import Site
 from myriant.store.tables import Project, Run
+from worlds import PLAN, World, junit, stored_project, writes
 
 
 @pytest.mark.parametrize("ask", [desk_view, project_lines])
 def test_more_projects_are_no_more_questions(world: World, ask: Callable[[Site], object]) -> None:
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     stored_project(site.store, 3, 2)
     few = Counter(statements(site, partial(ask, site)))
     for _ in range(6):
@@ -40,8 +39,7 @@ def test_more_projects_are_no_more_questions(world: World, ask: Callable[[Site],
 @pytest.mark.parametrize("at", [1, 2, 3, 4])
 def test_an_answer_is_of_one_moment(world: World, at: int) -> None:
     """Another run of the commit is judged while something is answered: what was said before is said, whole."""
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     project, _ = stored_project(site.store, 3, 2)
     with site.store.transaction() as session:
         name = session.get_one(Project, project).name
@@ -74,8 +72,7 @@ def test_an_answer_is_of_one_moment(world: World, at: int) -> None:
 
 
 def test_more_runs_cells_and_failures_are_no_more_questions(world: World) -> None:
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     names = []
     for runs, cells in ((2, 2), (12, 9)):
         project, _ = stored_project(site.store, runs, cells)

@@ -12,7 +12,6 @@ from datetime import UTC, datetime, timedelta
 import pytest
 import sqlalchemy as sa
 
-from conftest import Repository, World, one_installation, stored_project
 from myriant.core.plan.model import Events, Owner, Plan
 from myriant.core.results.model import Outcome
 from myriant.core.states import Verdict
@@ -29,6 +28,7 @@ from myriant.store.judged import judged_rules
 from myriant.store.tables import Attempt, Cell, Delivery, Failure, Run, Way
 from myriant.store.ways import next_waiting
 from standins import MailRoom, Receiver, mail_room, receiver
+from worlds import Repository, World, one_installation, stored_project
 
 GREEN = "mkdir -p out; cp report.xml out/a.xml"
 PLAN = f"""version = 1
@@ -237,8 +237,7 @@ def test_what_does_not_arrive_is_tried_again_or_put_aside(
 
 def hurry(world: World) -> None:
     """As if the waits were over."""
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     with site.store.engine.begin() as connection:
         connection.execute(sa.text("UPDATE delivery SET next_at = now() WHERE state = 'waiting'"))
     sending.call_for_due(site, datetime.now(UTC))

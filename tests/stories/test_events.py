@@ -5,7 +5,6 @@ from __future__ import annotations
 import hashlib
 import hmac
 import json
-import re
 import time
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -13,10 +12,10 @@ from typing import Any
 import pytest
 from sqlalchemy import select
 
-from conftest import Repository, World, junit, writes
 from myriant.flow.keep.timekeeping import keep_time
 from myriant.store.tables import Approval, Project, Schedule
 from waiting import until
+from worlds import Repository, World, junit, writes
 
 GREEN = writes(junit(level="passed", gates="passed"))
 RED = writes(junit(level="passed", gates="expected 3, got 2"), status=1)
@@ -177,8 +176,7 @@ def test_an_approval_that_does_not_come_in_time_ends_the_job(world: World) -> No
     )
     world.repository("too-late", plan, test__sh=GREEN)
     until(lambda: world.get("/projects/too-late/runs/1")["approvals"])
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     keep_time(site, datetime.now(UTC) + timedelta(hours=2))
     view = until(lambda: (v := world.get("/projects/too-late/runs/1")) and "was skipped" in v["run"]["sentence"] and v)
     assert "no approval by release came in time" in view["run"]["sentence"] and view["run"]["verdict"] == "clear"
@@ -253,62 +251,6 @@ def test_steps_follow_their_conditions_and_a_failure_is_honest(world: World) -> 
     assert {r["kind"] for r in by_cell["lua=5.4"]["reports"]} == {"unit", "again"}
     lacking = repo.pushed({"env.ci": "other=1\n"}, "no tide")
     assert "env.ci gives no value for tide, which env.example names" in lacking["run"]["sentence"]
-
-
-def test_a_step_without_network_reaches_nothing(world: World) -> None:
-    reach = 'command = "test $(grep -c : /proc/net/dev) -gt 1"\n'  # something beside its own loopback
-    plan = (
-        HEAD
-        + f"[jobs.open]\n[[jobs.open.steps]]\n{reach}[jobs.shut]\nnetwork = false\n[[jobs.shut.steps]]\n{reach}[[jobs.shut.steps]]\nnetwork = true\nalways = true\n{reach}"
-    )
-    repo = world.repository("no-network", None)
-    view = repo.pushed({"myriant.toml": plan}, "Walls")
-    assert cells(view)["open"][0] == "passed" and cells(view)["shut"][0] == "failed"
-    shut = next(c for c in view["cells"] if c["job"] == "shut")
-    assert [s["state"] for s in world.get(f"/attempts/{shut['attempt_id']}")["steps"]] == ["failed", "passed"]
-
-
-def test_at_once_stop_early_and_supersede(world: World) -> None:
-    plan = (
-        HEAD + '[jobs.unit]\nvary = { n = ["1", "2", "3", "4"] }\nat-once = 2\n[[jobs.unit.steps]]\nname = "test"\n'
-        'command = "sleep 0.8; echo $MYRIANT_CELL_N; sh test.sh"\ncollect = { tests = ["out/unit.xml"] }\n'
-        '[jobs.early]\nvary = { n = ["1", "2", "3"] }\nat-once = 1\nstop-early = true\n[[jobs.early.steps]]\nname = "test"\n'
-        'command = "echo $MYRIANT_CELL_N; exit 1"\n'
-    )  # fmt: skip
-    repo = world.repository("bounds", None)
-    repo.commit({"myriant.toml": plan, "test.sh": GREEN}, "first")
-    repo.push()
-    most = 0
-    for _ in range(400):
-        found = world.http.get("/projects/bounds/runs/1")
-        if found.status_code == 200:
-            view = found.json()
-            most = max(most, sum(c["state"] == "running" for c in view["cells"] if c["job"] == "unit"))
-            if view["run"]["ended_at"]:
-                break
-        time.sleep(0.02)
-    assert most == 2
-    states = [c["state"] for c in view["cells"] if c["job"] == "early"]
-    assert sorted(states) == ["failed", "stopped", "stopped"]
-    assert any("stopped early" in c["reason"] for c in view["cells"])
-    repo.commit(
-        {
-            "test.sh": "sleep 3\n" + GREEN,
-            "myriant.toml": plan.replace("[jobs.early]", '[jobs.early]\nsupersede = "running"'),
-        },
-        "slow",
-    )
-    repo.push()
-    until(lambda: (r := newest(repo)[0])["number"] == 2 and r["state"] == "running")
-    repo.commit({"test.sh": GREEN}, "newer")
-    repo.push()
-    assert decided(repo, 3)["run"]["verdict"] == "held"
-    older = decided(repo, 2)
-    kept = [c for c in older["cells"] if c["job"] == "unit" and c["state"] == "passed"]
-    assert len(kept) == 4 or "superseded by #3" in older["run"]["sentence"]
-    assert world.command(
-        "verdict", older["run"]["commit"], "--wait", "--within", "5", "--project", "bounds"
-    ).returncode in (1, 3)
 
 
 def test_a_sample_runs_a_part_states_its_blind_spots_and_stays_when_a_value_is_added(world: World) -> None:
@@ -394,30 +336,6 @@ def test_exempt_and_untested_commits_are_recorded_with_their_reason(world: World
     assert newest(repo)[0]["branch"] == "main"
 
 
-def test_a_schedule_comes_from_the_main_branch_runs_once_when_missed_and_says_so(world: World) -> None:
-    plan = (
-        HEAD
-        + '[events]\npush = {}\n[[events.schedule]]\nname = "nightly"\nevery = "day"\nat = "02:20"\nzone = "Europe/Oslo"\n'
-        + UNIT
-    )
-    repo = world.repository("nightly", plan, test__sh=GREEN)
-    coming = world.get("/projects/nightly/coming")
-    [schedule] = coming["schedules"]
-    assert schedule["words"] == "every day at 02:20, Europe/Oslo" and coming["hooked"] and coming["next_look"] is None
-    assert coming["next_push"].startswith("A push to main runs 2 cells of 1 job")
-    site = world.installation.site
-    assert site is not None
-    with site.store.transaction() as session:
-        row = session.scalars(select(Schedule).where(Schedule.name == "nightly")).one()
-        row.next_at = datetime.now(UTC) - timedelta(days=3, hours=1)
-    view = until(lambda: (n := newest(repo)[0]) and n["event"] == "schedule" and decided(repo, n["number"]))
-    assert view["run"]["context"] == "schedule nightly" and {c["reused"] for c in view["cells"]} == {None}
-    assert [r["event"] for r in newest(repo, 5)].count("schedule") == 1
-    with site.store.transaction() as session:
-        assert session.scalars(select(Schedule.next_at).where(Schedule.name == "nightly")).one() > datetime.now(UTC)
-    assert re.search(r"late, due \d{4}-\d\d-\d\d \d\d:\d\d UTC\.$", view["run"]["sentence"])
-
-
 def test_an_event_over_http_is_signed_recognised_when_repeated_and_refused_when_forged(world: World) -> None:
     repo = world.repository("told", HEAD + UNIT, test__sh=GREEN)
     repo.git("checkout", "-q", "-b", "topic")
@@ -477,17 +395,6 @@ def test_a_misplaced_plan_is_found_and_a_plan_on_the_server_serves_until_there_i
     assert world.http.delete(f"/projects/{name}/plan").status_code == 204
 
 
-def test_a_commit_that_does_not_exist_holds_and_says_so(world: World) -> None:
-    repo = world.repository("no-commit", HEAD + UNIT, test__sh=GREEN)
-    token = (repo.origin / "hooks/myriant-bells").read_text().split()[3]
-    head = repo.git("rev-parse", "HEAD").strip()
-    moved = {"moved": [{"ref": "refs/heads/main", "before": head, "after": "1234567890" * 4}]}
-    answer = world.http.post("/projects/no-commit/bell", json=moved, headers={"Authorization": f"Bearer {token}"})
-    assert answer.status_code == 200, answer.text
-    view = until(lambda: (r := newest(repo)[0]) and r["commit"].startswith("12345") and r["verdict"] == "held" and r)
-    assert "cannot be read" in view["sentence"]
-
-
 def test_rules_hold_for_their_cells_their_folder_and_from_their_day_on(world: World) -> None:
     report = "mkdir -p out; printf 'SF:src/locks/a.lua\\nDA:1,1\\nDA:2,0\\nend_of_record\\nSF:src/b.lua\\nDA:1,0\\nend_of_record\\n' > out/c.info\n"
     split = report + 'if lua -v 2>&1 | grep -q "Lua 5.1"; then sh red.sh; else sh green.sh; fi\n'
@@ -537,8 +444,7 @@ def test_housekeeping_runs_by_a_schedule_that_names_it_and_no_verdict_depends_on
     pushed = decided(repo, 1)
     commit = pushed["run"]["commit"]
     assert {c["job"] for c in pushed["cells"]} == {"unit"} and pushed["left_out"] == []
-    site = world.installation.site
-    assert site is not None
+    site = world.site
 
     def due(name: str) -> dict[str, Any]:
         with site.store.transaction() as session:

@@ -8,7 +8,7 @@ from datetime import datetime
 import pytest
 import sqlalchemy as sa
 
-from conftest import World, junit
+from worlds import World, junit
 
 PLAN = """version = 1
 [jobs.unit]
@@ -54,8 +54,7 @@ def test_minutes_are_those_of_the_attempts_and_what_was_taken_over_took_none(wor
         "push": (1_000_000, False), "schedule": (40, False),
     }  # fmt: skip
     assert events["schedule"]["said"] == "0 min so far this month, 0 % of the 40 of the budget."
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     with site.store.transaction() as session:
         session.execute(sa.text("UPDATE attempt SET started_at = attempt.ended_at - interval '2 days' FROM cell, run, project "
                                 "WHERE attempt.cell_id = cell.id AND cell.run_id = run.id AND run.number = 1 AND "

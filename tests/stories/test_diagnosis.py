@@ -3,22 +3,18 @@
 from __future__ import annotations
 
 import csv
-import hashlib
 import io
 import json
 import subprocess
-import time
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
-import httpx
 import numpy as np
 import pyarrow.parquet as pq
 import pytest
 from sqlalchemy import select
 
-from conftest import PLAN, Repository, World, junit, stored_project, writes
 from myriant.core.results.identity import Identity
 from myriant.core.results.junit import read_junit
 from myriant.core.results.model import Outcome
@@ -26,15 +22,13 @@ from myriant.flow.ask.findings.causes import MOST_FINDINGS
 from myriant.flow.ask.flakes import flakes_of
 from myriant.flow.ask.tests import grid
 from myriant.flow.ask.tests.grid import Wanted, grid_of_tests
-from myriant.flow.conclude.judging import conclude_run
 from myriant.flow.conclude.learning import settle_quarantines
-from myriant.flow.intake.sending import KEPT
-from myriant.flow.keep.timekeeping import keep_time
 from myriant.store.chance import failed_in
 from myriant.store.results import NotPassed, keep_results
 from myriant.store.results import test_numbers as numbers_of
-from myriant.store.tables import Cell, Control, Project, Quarantine, Run, Sending
+from myriant.store.tables import Project, Quarantine, Run
 from waiting import until
+from worlds import PLAN, Repository, World, junit, stored_project, writes
 
 FOUR = PLAN.replace('["5.1", "5.4"]', '["5.1", "5.2", "5.3", "5.4"]')
 
@@ -169,8 +163,7 @@ HISTORIES = [  # of four cells over five runs; then how often it was odd alone a
 
 
 def test_only_outcomes_that_no_change_explains_speak_for_chance(world: World) -> None:
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     owner, attempts = stored_project(site.store, runs=5, cells=4)
     tests: list[Identity] = [("unit", "", "", title) for title, *_ in HISTORIES]
     with site.store.transaction() as session:
@@ -194,8 +187,7 @@ def test_only_outcomes_that_no_change_explains_speak_for_chance(world: World) ->
 def test_a_quarantine_ends_once_its_test_has_proved_steady(
     world: World, runs: int, failed_in: int | None, why: str
 ) -> None:
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     owner, attempts = stored_project(site.store, runs=runs)
     with site.store.transaction() as session:
         project = session.get_one(Project, owner)
@@ -223,7 +215,7 @@ def test_headings_hold_every_test_once_and_the_most_important_mark_of_each_cell(
     world: World, monkeypatch: pytest.MonkeyPatch, most: int, depth: int
 ) -> None:
     monkeypatch.setattr(grid, "MOST_HEADINGS", most)
-    site, luck = world.installation.site, np.random.default_rng(most)
+    site, luck = world.site, np.random.default_rng(most)
     assert site is not None
     owner, attempts = stored_project(site.store, runs=2, cells=3)
     made: list[Identity] = [("unit", f"suite {n % 3}", f"class {n // 50 % 4}", f"t{n}") for n in range(300)]
@@ -256,31 +248,6 @@ def test_headings_hold_every_test_once_and_the_most_important_mark_of_each_cell(
         failed = failed_in(session, attempts[:3])
     before = {t for tests in failed.values() for t, flaky in tests.items() if not flaky}
     assert {r.test for r in every.rows if r.failed_before == 1} == before & {r.test for r in every.rows}
-
-
-def test_a_control_run_speaks_of_failures_in_its_cells_only_and_waits_for_no_other(world: World) -> None:
-    site = world.installation.site
-    assert site is not None
-    _, attempts = stored_project(site.store, cells=5)
-    with site.store.transaction() as session:  # older ones, that no runner can take
-        for cell in session.scalars(select(Cell).where(Cell.attempt_id.in_(attempts))):
-            cell.wants = ["submarine"]
-            session.add(Control(run_id=cell.run_id, cell_id=cell.id, place="here", commit="1" * 40, state="waiting"))
-    repo = world.repository("two-sides", PLAN, **{"test.sh": by_lua(rest=case("a") + case("b"))})
-    three = PLAN.replace('["5.1", "5.4"]', '["5.1", "5.2", "5.4"]')
-    busy = world.repository("one-slot-left", three)
-    busy.commit({"test.sh": "sleep 14\n" + writes(junit(a="passed"))})
-    busy.push()
-    until(lambda: world.get("/pulse")["running"], lambda running: running >= 3)
-    held = repo.pushed({
-        "test.sh": by_lua(v51=case("a", "expected 1, got 2") + case("b"), rest=case("a") + case("b", "timed out"))
-    })  # fmt: skip
-    with site.store.transaction() as session:
-        run_id = session.scalars(select(Run.id).join(Project).where(Project.name == repo.name, Run.number == 2)).one()
-    for _ in range(8):  # judged again and again, as it is when cells end together: what waits is not forgotten
-        conclude_run(site, run_id)
-        time.sleep(0.3)
-    until(lambda: [f["control"] for f in repo.findings(held)["findings"]], lambda c: c == ["change", "change"])
 
 
 def test_the_first_bad_commit_is_found_among_untested_ones(world: World) -> None:
@@ -411,38 +378,3 @@ def test_results_made_elsewhere_are_sent_and_judged_like_others(world: World, tm
         lambda: world.get(f"/projects/pump/runs/{run['run']}"), lambda v: len(v["cells"]) == 2 and not v["open"]
     )
     assert {c["key"]: c["state"] for c in again["cells"]} == {"machine=pump": "failed", "machine=buoy": "void"}
-
-
-def test_a_broken_off_sending_goes_on_where_it_stopped_and_outlives_a_killed_server(world: World) -> None:
-    repo = world.repository("ferry", PLAN, **{"test.sh": writes(junit(a="passed"))})
-    data = junit(a="passed", b="passed").encode()
-    file = {"path": "r.xml", "digest": hashlib.sha256(data).hexdigest(), "size": len(data)}
-    wish = {"id": "ab" * 16, "commit": repo.git("rev-parse", "HEAD").strip(), "job": "on-site", "files": [file]}
-    offer, piece = "/projects/ferry/sendings", f"/projects/ferry/sendings/{wish['id']}/files/0"
-
-    def put(offset: int, part: bytes) -> httpx.Response:
-        return world.http.put(piece, params={"offset": offset}, content=part)
-
-    assert world.http.post(offer, json=wish).json()["offsets"] == [0]
-    assert put(0, data[:40]).json() == {"offset": 40}
-    assert put(50, data[50:]).status_code == 422
-    assert world.http.post(f"{offer}/{wish['id']}/finish").status_code == 422
-    site = world.installation.site
-    assert site is not None
-    with site.store.transaction() as session:  # nobody went on with it for days: what came is gone, and it begins anew
-        session.get_one(Sending, wish["id"]).at = datetime.now(UTC) - KEPT - timedelta(minutes=1)
-    keep_time(site)
-    assert site.blobs.below(f"sendings/{wish['id']}/0") == []
-    assert world.http.post(offer, json=wish).json()["offsets"] == [0]
-    assert put(0, data[:40]).json() == {"offset": 40}
-    assert world.http.post(offer, json=wish).json()["offsets"] == [40]
-    assert put(20, data[20:]).json() == {"offset": len(data)}
-    number = world.http.post(f"{offer}/{wish['id']}/finish").json()["run"]
-    assert world.http.post(f"{offer}/{wish['id']}/finish").json()["run"] == number
-    [server] = [p.process for p in world.installation.parts.parts if p.name == "server"]
-    assert server is not None
-    server.kill()
-    read = until(lambda: world.get(f"/projects/ferry/runs/{number}"), lambda v: v["run"]["verdict"] != "undecided")
-    assert (read["run"]["verdict"], read["cells"][0]["total"]) == ("none", 2)
-    for wrong in ({"commit": "f" * 40}, {"job": "On Site"}, {"files": []}, {"id": "x"}, {"values": {"a": "b,c"}}):
-        assert world.http.post(offer, json=wish | {"id": "cd" * 16} | wrong).status_code in (404, 422), wrong

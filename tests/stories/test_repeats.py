@@ -9,7 +9,6 @@ import numpy as np
 import pytest
 from sqlalchemy import func, select
 
-from conftest import PLAN, Repository, World, junit, stored_project, writes
 from myriant.core.diagnosis.chance import flat, judged
 from myriant.core.results.identity import Identity
 from myriant.core.results.model import Outcome
@@ -18,17 +17,13 @@ from myriant.flow.ask.flakes import flakes_of
 from myriant.flow.control.repeating import repeat_controls
 from myriant.store.results import NotPassed, keep_results
 from myriant.store.results import test_numbers as numbers_of
-from myriant.store.tables import Attempt, Cell, Control, Project, Run, Search
+from myriant.store.tables import Attempt, Cell, Control, Project
 from waiting import until
+from worlds import PLAN, Repository, World, junit, stored_project, writes
 
 ONE = PLAN.replace('["5.1", "5.4"]', '["5.1"]')
 KEYED = ONE.replace('runtime = ["lua"]', 'runtime = ["lua"]\nsecrets = ["TIDE_KEY"]')
 GREEN = junit(a="passed", b="passed")
-
-
-def failing_from(number: int) -> str:
-    """A report in which tests fail from some commit on: a from the third, b from the fifth."""
-    return writes(junit(a="expected 1, got 2" if number >= 3 else "passed", b="too low" if number >= 5 else "passed"))
 
 
 def searched(world: World, repo: Repository, run: dict[str, Any], *tests: int) -> list[dict[str, Any]]:
@@ -37,39 +32,6 @@ def searched(world: World, repo: Repository, run: dict[str, Any], *tests: int) -
     for path in paths:
         assert world.http.post(path).status_code == 200
     return [until(lambda p=path: world.get(p), lambda s: s["state"] != "running") for path in paths]  # type: ignore[misc]
-
-
-def numbers_by_name(repo: Repository, run: dict[str, Any]) -> dict[str, int]:
-    found = repo.findings(run)["findings"]
-    return {t["title"].rpartition(" ")[2]: t["test"] for f in found for t in f["tests"]}
-
-
-def test_searches_of_one_cell_share_every_try_and_each_names_its_own_commit(world: World) -> None:
-    repo = world.repository("two-faults", ONE, **{"test.sh": writes(GREEN)})
-    for number in range(8):
-        repo.commit({"test.sh": failing_from(number), "n.txt": str(number)}, f"commit {number}")
-    repo.push()
-    run = repo.run_of(repo.git("rev-parse", "HEAD").strip())
-    tests = numbers_by_name(repo, run)
-    path = f"/projects/{repo.name}/runs/{run['run']['number']}/tests/{tests['a']}/search"
-    assert world.http.post(path).json()["state"] == "running"
-    assert world.http.delete(path).json()["state"] == "stopped"  # and goes on below, with what was tried
-    a, b = searched(world, repo, run, tests["a"], tests["b"])
-    assert (a["answer"]["title"], b["answer"]["title"]) == ("commit 3", "commit 5"), (a["said"], b["said"])
-    assert (
-        a["said"].startswith(f"{a['answer']['commit'][:7]} is the first bad commit, with 9") and "100" not in a["said"]
-    )
-    site = world.installation.site
-    assert site is not None
-    a, b = (world.get(f"/projects/{repo.name}/runs/{run['run']['number']}/tests/{tests[t]}/search") for t in "ab")
-    with site.store.transaction() as session:
-        own = dict(
-            session.execute(
-                select(Search.test, func.count()).join(Control, Control.search_id == Search.id).group_by(Search.test)
-                .where(Search.run_id == select(Run.id).join(Project).where(Project.name == repo.name, Run.number == 2).scalar_subquery())
-            ).all()  # type: ignore[arg-type]
-        )  # fmt: skip
-    assert a["tries"] == b["tries"] >= sum(own.values()), "what one tried, the other knows"
 
 
 def test_what_changed_outside_is_no_commits_fault(world: World) -> None:
@@ -132,8 +94,7 @@ PASTS: list[tuple[str, Callable[[int, int], bool], bool, int | None, str]] = [
 
 
 def test_chance_is_told_from_all_results_of_the_newest_runs(world: World) -> None:
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     owner, attempts = stored_project(site.store, runs=40, cells=4)
     drawn = [[[bad(run, cell) for cell in range(4)] for run in range(1, 41)] for _, bad, *_ in PASTS]
     tests: list[Identity] = [("unit", "", "", name) for name, *_ in PASTS]
@@ -164,8 +125,7 @@ def test_chance_is_told_from_all_results_of_the_newest_runs(world: World) -> Non
 
 @pytest.mark.parametrize("place", ["here", "baseline"])
 def test_of_a_run_that_is_not_held_nothing_is_repeated(world: World, place: str) -> None:
-    site = world.installation.site
-    assert site is not None
+    site = world.site
     _, [attempt] = stored_project(site.store)
     with site.store.transaction() as session:
         cell = session.scalars(select(Cell).where(Cell.attempt_id == attempt)).one()

@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from conftest import Repository, World, junit
+from worlds import Repository, World, junit
 
 PLAN = """version = 1
 [[jobs.unit.steps]]

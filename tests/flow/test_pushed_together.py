@@ -6,8 +6,8 @@ from typing import Any
 
 import pytest
 
-from conftest import Repository, World, junit, writes
 from waiting import until
+from worlds import Repository, World, junit, writes
 
 PLAN = """version = 1
 [jobs.unit]
@@ -78,18 +78,6 @@ def test_what_conflicts_is_left_out_what_flickers_is_not_blamed_and_the_rest_is_
     assert view["run"]["verdict"] == "clear" and "ame content" in view["run"]["sentence"]
 
 
-@pytest.mark.parametrize(
-    ("pulls", "status", "said"),
-    [
-        ([1], 422, ""), ([1, 1], 422, "different"), ([2, 999], 422, "no open pull request 999"),
-        (list(range(1, 30)), 422, ""),
-    ],
-)  # fmt: skip
-def test_what_cannot_be_tested_together_is_refused(repo: Repository, pulls: list[int], status: int, said: str) -> None:
-    answer = repo.world.http.post("/projects/together/batches", json={"pulls": pulls})
-    assert answer.status_code == status and said in answer.text, answer.text
-
-
 def test_when_every_one_conflicts_the_first_is_tested_and_when_it_is_stopped_nothing_is_said(repo: Repository) -> None:
     repo.git("fetch", "--quiet", "origin")
     repo.git("checkout", "--quiet", "-B", "main", "origin/main")
@@ -117,23 +105,3 @@ def test_when_every_one_conflicts_the_first_is_tested_and_when_it_is_stopped_not
     over = [f":refs/changes/{number}/head" for number in (1, 2, 3, 4, 5, 11, 12, 13, 14)]
     repo.git("push", "--quiet", "origin", *over)
     until(lambda: repo.world.get("/projects/together/pull-requests")["pulls"] == [])
-
-
-def test_pull_requests_are_tested_anew_when_their_target_moves_if_that_is_wanted(repo: Repository) -> None:
-    repo.git("fetch", "--quiet", "origin")
-    head = change(repo, 21, {"c.txt": "c"})
-    repo.run_of(head)
-    assert repo.world.http.patch("/projects/together", json={"pull_refresh": "now and then"}).status_code == 422
-    assert repo.world.http.patch("/projects/together", json={"pull_refresh": "at once"}).is_success
-    repo.git("checkout", "--quiet", "-B", "main", "origin/main")
-    main = repo.commit({"d.txt": "d"}, "Move on")
-    repo.push()
-    repo.run_of(main)
-
-    def line() -> dict[str, Any]:
-        pulls = repo.world.get("/projects/together/pull-requests")["pulls"]
-        return dict(next(p for p in pulls if p["number"] == 21))
-
-    fresh = until(lambda: (found := line())["mergeable"] and found)
-    assert not fresh["stale"] and len(fresh["heads"]) == 2
-    assert repo.world.http.patch("/projects/together", json={"pull_refresh": ""}).is_success
