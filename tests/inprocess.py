@@ -402,7 +402,8 @@ class Stories(World):
 
     def sweep(self) -> None:
         """What the worker does again and again, and what follows."""
-        sweep(self.site)
+        failed = sweep(self.site)
+        assert not failed, f"upkeep failed, see the log: {failed}"
         for project in due_looks(self.site):
             look_at(self.site, project)
         self.settle()

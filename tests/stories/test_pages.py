@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import pytest
+
 from inprocess import Stories
 from worlds import PLAN, junit, writes
 

@@ -57,7 +57,7 @@ from myriant.flow.dispatch.loss import beat
 from myriant.flow.site import Site
 
 _log = logging.getLogger(__name__)
-_BEAT = 2.0  # seconds
+_BEAT = 3.0  # seconds
 WEB = Path(__file__).parent.parent / "web"
 ROUTERS = (
     protocol_attempts.router, protocol_runners.router,  # asked most, and looked through in this order

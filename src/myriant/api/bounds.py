@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import os
 import time
 from collections import deque
 from collections.abc import Mapping
@@ -11,6 +10,7 @@ from collections.abc import Mapping
 from starlette.exceptions import HTTPException
 from starlette.types import Message, Receive, Scope
 
+from myriant.settings import settings
 from myriant.wire.limits import MOST_BODY, MOST_PART, MOST_PIECE
 
 MOST_USUAL = 4 << 20  # of a body of JSON
@@ -20,7 +20,6 @@ BODIES: Mapping[str, int] = {
     "finish": MOST_BODY, "put_log": MOST_PIECE, "put_record": MOST_PIECE, "put_part": MOST_PART,
     "put_cache_part": MOST_PART, "put_reports": MOST_BODY, "take_sending_piece": MOST_BODY, "source_pack": MOST_WANTED,
 }  # fmt: skip
-_FREE_REFUSALS = int(os.environ.get("MYRIANT_FREE_REFUSALS", "100"))  # a minute, before they take their time
 _ADDRESSES = 10_000
 
 
@@ -60,7 +59,7 @@ def declared(scope: Scope) -> int:
 
 def known_hosts(address: str) -> frozenset[str]:
     """Names by which this server may be called: its own address, loopback, and MYRIANT_HOSTS."""
-    more = os.environ.get("MYRIANT_HOSTS", "")
+    more = settings().hosts
     own = host_of(address.partition("://")[2].partition("/")[0])
     return frozenset({"127.0.0.1", "localhost", "::1", own, *(h.strip().lower() for h in more.split(",") if h.strip())})
 
@@ -83,8 +82,9 @@ class Refusals:
         now = time.monotonic()
         if address not in self._by and len(self._by) >= _ADDRESSES:
             self._by.pop(next(iter(self._by)))
-        times = self._by.setdefault(address, deque(maxlen=_FREE_REFUSALS))
-        busy = len(times) == _FREE_REFUSALS and now - times[0] < 60
+        free = settings().free_refusals  # a minute, before they take their time
+        times = self._by.setdefault(address, deque(maxlen=free))
+        busy = len(times) == free and now - times[0] < 60
         times.append(now)
         if busy:
             await asyncio.sleep(1)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import os
 import resource
 from collections import Counter
 from types import FrameType
@@ -13,8 +12,9 @@ import uvicorn
 from starlette.types import ASGIApp
 from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 
+from myriant.settings import settings
+
 MOST_BY_ADDRESS = 1000
-HEAD_SECONDS = float(os.environ.get("MYRIANT_HEAD_SECONDS", "20"))
 _KEPT_FILES = 400  # descriptors for everything but connections
 _open: Counter[str] = Counter()
 
@@ -30,7 +30,7 @@ def most_connections() -> int:
 class Patient(HttpToolsProtocol):
     """Closes what sends no whole head in time, and what comes from an address that holds too many connections."""
 
-    most, most_by_address, seconds = 10_000, MOST_BY_ADDRESS, HEAD_SECONDS
+    most, most_by_address, seconds = 10_000, MOST_BY_ADDRESS, settings().head_seconds
 
     def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
         super().connection_made(transport)

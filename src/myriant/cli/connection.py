@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 from typing import Any
 
 import httpx
@@ -12,12 +11,13 @@ from tenacity import Retrying, retry_if_exception_type, stop_after_attempt, wait
 from myriant.cli.errors import stop
 from myriant.cli.place import Place, default_data
 from myriant.core.written import plain, plain_within
+from myriant.settings import settings
 from myriant.wire.certificates import certificates_for
 
 
 class Connection:
     def __init__(self) -> None:
-        address, token = os.environ.get("MYRIANT_SERVER"), os.environ.get("MYRIANT_TOKEN", "")
+        address, token = settings().server, settings().token
         if not address:
             file = Place(default_data()).connection
             try:

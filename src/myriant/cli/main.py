@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import logging
-import os
 import subprocess
 import time
 from pathlib import Path
@@ -23,6 +22,7 @@ from myriant.cli.place import Place, default_data
 from myriant.cli.plans import plans
 from myriant.cli.send import send
 from myriant.core.written import plain
+from myriant.settings import WrongSetting, misspelt, settings
 
 app = typer.Typer(
     no_args_is_help=True,
@@ -48,6 +48,18 @@ app.command()(send)
 app.command()(accept)
 app.command()(waive)
 project.command()(credential)
+
+
+@app.callback()
+def before_all() -> None:
+    """Look at the settings before anything else."""
+    try:
+        settings()
+    except WrongSetting as error:
+        stop(str(error), error.mend, status=2)
+    for said in misspelt():
+        typer.echo(f"myriant: {said}", err=True)
+
 
 Data = Annotated[Path, typer.Option(help="The data directory.", default_factory=default_data)]
 Port = Annotated[int, typer.Option(min=1, max=65535, help="The port on 127.0.0.1.")]
@@ -430,7 +442,7 @@ def openapi() -> None:
 
 
 def _log_to_stderr(part: str) -> None:
-    level = os.environ.get("MYRIANT_LOG", "WARNING" if part != "runner" else "INFO")
+    level = settings().log or ("WARNING" if part != "runner" else "INFO")
     logging.basicConfig(level=level, format=f"%(asctime)s  {part}: %(message)s", datefmt="%H:%M:%S")
     logging.getLogger("httpx").setLevel(logging.WARNING)
 

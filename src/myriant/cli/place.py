@@ -13,6 +13,7 @@ from pathlib import Path
 from myriant.cli.errors import Trouble
 from myriant.cli.users import User
 from myriant.flow.sealing import make_key
+from myriant.settings import settings
 
 LEAST_FREE = 300 << 20
 _MAKE_KEY = "import pathlib, sys, myriant.flow.sealing as s; s.make_key(pathlib.Path(sys.argv[1]))"
@@ -20,8 +21,8 @@ _MAKE_KEY = "import pathlib, sys, myriant.flow.sealing as s; s.make_key(pathlib.
 
 def default_data() -> Path:
     """MYRIANT_DATA, else /var/lib/myriant for root and ~/.local/share/myriant for anybody else."""
-    if given := os.environ.get("MYRIANT_DATA"):
-        return Path(given)
+    if (given := settings().data) is not None:
+        return given
     return Path("/var/lib/myriant") if os.geteuid() == 0 else Path.home() / ".local/share/myriant"
 
 

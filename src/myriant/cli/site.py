@@ -11,6 +11,7 @@ from myriant.cli.errors import stop
 from myriant.cli.place import Place
 from myriant.cli.users import User, become
 from myriant.flow.site import Site
+from myriant.settings import settings
 from myriant.store.engine import Store
 
 
@@ -32,10 +33,10 @@ def site_beside(data: Path) -> Site:
 
 
 def site_from_environment() -> Site:
-    try:
-        url, address = os.environ["MYRIANT_DATABASE_URL"], os.environ["MYRIANT_ADDRESS"]
-        place = Place(Path(os.environ["MYRIANT_DATA"]))
-    except KeyError as missing:
-        stop(f"the variable {missing} is not set", "this command is started by: myriant up")
-    blobs = Blobs(os.environ.get("MYRIANT_BLOBS", str(place.blobs)))
-    return Site(Store(url), blobs, place.mirrors, address, Path(os.environ.get("MYRIANT_KEY_FILE", place.key)))
+    given = settings()
+    for name in ("database_url", "address", "data"):
+        if not getattr(given, name):
+            stop(f"the variable MYRIANT_{name.upper()} is not set", "this command is started by: myriant up")
+    place = Place(given.data or Path())
+    blobs = Blobs(given.blobs or str(place.blobs))
+    return Site(Store(given.database_url), blobs, place.mirrors, given.address, given.key_file or place.key)

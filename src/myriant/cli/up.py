@@ -25,6 +25,7 @@ from myriant.cli.users import User, server_user
 from myriant.flow.keep.people import ensure_account, make_token, sign_in_link
 from myriant.flow.keep.projects import seal_passwords
 from myriant.flow.site import Site
+from myriant.settings import settings
 from myriant.store.engine import Store
 from myriant.wire.certificates import certificates_for
 
@@ -82,13 +83,13 @@ class Installation:
             "MYRIANT_RUNNER_TOKEN": runner,
         }
         if self.host_port is not None:
-            reachable = [os.environ.get("MYRIANT_TELL_TO", ""), f"127.0.0.1:{self.host_port}"]
+            reachable = [settings().tell_to, f"127.0.0.1:{self.host_port}"]
             self.parts.environment["MYRIANT_TELL_TO"] = ",".join(filter(None, reachable))
             self.parts.start(
                 "host", ["stand-in", "host", "--folder", str(self.place.demo), "--port", str(self.host_port)]
             )
             shelf = f"127.0.0.1:{self.shelf_port}"
-            may_reach = filter(None, [os.environ.get("MYRIANT_REACHABLE", ""), shelf])
+            may_reach = filter(None, [settings().reachable, shelf])
             self.parts.environment["MYRIANT_REACHABLE"] = ",".join(may_reach)
             self.parts.start(
                 "shelf",

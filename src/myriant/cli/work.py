@@ -7,6 +7,7 @@ import contextlib
 import logging
 import os
 import signal
+import time
 from concurrent.futures import ThreadPoolExecutor
 from itertools import count
 
@@ -15,12 +16,16 @@ from procrastinate.exceptions import ConnectorException
 from sqlalchemy import text
 from sqlalchemy.exc import SQLAlchemyError
 
+from myriant.flow.keep.timekeeping import Timekeeper
 from myriant.flow.site import Site
-from myriant.flow.tasks import due_looks, look_at, sweep, task_app, tend_tasks
+from myriant.flow.tasks import TEND_SECONDS, due_looks, look_at, sweep, task_app, tend_tasks
+from myriant.settings import settings
 from myriant.store.queue import INWARD, OUTWARD
 
 _log = logging.getLogger(__name__)
-_SWEEP_SECONDS = 2.0
+_SWEEP_SECONDS = 1.0  # how exactly upkeep comes at its time
+_LOOK_SECONDS = 5.0  # between two looks for repositories that are due
+_POLL_SECONDS = 5.0  # for tasks that nobody rang for: those that are tried again
 _LOOKS = 4  # repositories that are looked at side by side
 
 
@@ -48,8 +53,8 @@ async def _work(site: Site) -> None:
 
 async def _run(app: procrastinate.App, queue: str, *, install_signal_handlers: bool = True) -> None:
     await app.run_worker_async(
-        queues=[queue], concurrency=4, wait=True, fetch_job_polling_interval=0.5, delete_jobs="successful",
-        update_heartbeat_interval=3.0, stalled_worker_timeout=15.0, shutdown_graceful_timeout=5.0,
+        queues=[queue], concurrency=4, wait=True, fetch_job_polling_interval=_POLL_SECONDS, delete_jobs="successful",
+        update_heartbeat_interval=5.0, stalled_worker_timeout=15.0, shutdown_graceful_timeout=5.0,
         install_signal_handlers=install_signal_handlers,
     )  # fmt: skip
 
@@ -60,16 +65,18 @@ def _database_began(site: Site) -> str:
 
 
 async def _sweep_again_and_again(site: Site, app: procrastinate.App) -> None:
-    began = ""
-    for sweeps in count():
+    began, keeper, tended, sweeps = "", Timekeeper(), 0.0, count()
+    while True:
         try:
             began = began or await asyncio.to_thread(_database_began, site)
-            await asyncio.to_thread(sweep, site)
-            await tend_tasks(site, app, sweeps)
-            if await asyncio.to_thread(_database_began, site) != began:
-                # the listening connection died with the database: a fresh process hears again
-                os.kill(os.getpid(), signal.SIGTERM)
-                return
+            await asyncio.to_thread(sweep, site, keeper)
+            if tended <= time.monotonic():
+                tended = time.monotonic() + TEND_SECONDS
+                await tend_tasks(site, app, next(sweeps))
+                if await asyncio.to_thread(_database_began, site) != began:
+                    # the listening connection died with the database: a fresh process hears again
+                    os.kill(os.getpid(), signal.SIGTERM)
+                    return
         except (SQLAlchemyError, ConnectorException) as error:
             _log.warning("the sweep could not reach the database: %s", error)
         except Exception:
@@ -95,6 +102,6 @@ async def _look_again_and_again(site: Site) -> None:
             for name in due:
                 if name not in looking:
                     looking[name] = asyncio.get_running_loop().run_in_executor(threads, look_at, site, name)
-            await asyncio.sleep(_SWEEP_SECONDS)
+            await asyncio.sleep(min(_LOOK_SECONDS, settings().poll_seconds))
     finally:
         threads.shutdown(wait=False, cancel_futures=True)

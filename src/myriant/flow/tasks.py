@@ -12,20 +12,19 @@ import procrastinate
 from myriant.flow.announce.notes import announce_run
 from myriant.flow.announce.sending import deliver
 from myriant.flow.announce.ways import tell_ways
-from myriant.flow.ask.repositories import POLL_SECONDS
 from myriant.flow.conclude.judging import conclude_run
 from myriant.flow.control.repeating import repeat_controls
 from myriant.flow.control.searches import go_on
-from myriant.flow.dispatch.loss import take_back_expired
 from myriant.flow.errors import FlowError
 from myriant.flow.ingest.attempts import ingest_attempt
 from myriant.flow.intake.refs import look
 from myriant.flow.keep.drills import drill_by_schedule
 from myriant.flow.keep.projects import project_names
 from myriant.flow.keep.retention import forget_loose, keep_todays_sizes
-from myriant.flow.keep.timekeeping import keep_time
+from myriant.flow.keep.timekeeping import UPKEEP, Timekeeper, keep_time
 from myriant.flow.planning.reading import plan_run
 from myriant.flow.site import Site
+from myriant.settings import settings
 from myriant.store.attempts import run_id_of_attempt
 from myriant.store.changes import tell
 from myriant.store.queue import OUTWARD, forget_finished_tasks, take_up_orphans
@@ -34,6 +33,7 @@ from myriant.store.tables import Project, Run
 _log = logging.getLogger(__name__)
 _SILENT_SECONDS = 15.0
 _SWEEPS_TO_FORGET = 1000
+TEND_SECONDS = 5.0  # between two looks for tasks of lost workers
 
 
 def task_app(site: Site) -> procrastinate.App:
@@ -104,12 +104,9 @@ def run_of_attempt(site: Site, attempt_id: int) -> int | None:
         return run_id_of_attempt(session, attempt_id)
 
 
-def sweep(site: Site) -> None:
-    """Take back expired leases, and do what time brings."""
-    taken = take_back_expired(site)
-    if taken:
-        _log.warning("%d leases had expired", taken)
-    keep_time(site)
+def sweep(site: Site, keeper: Timekeeper | None = None) -> list[str]:
+    """Do what time brings: what a timekeeper has due, or all of it; the names of the tasks that failed."""
+    return keep_time(site, tasks=keeper.due() if keeper is not None else UPKEEP)
 
 
 async def tend_tasks(site: Site, app: procrastinate.App, sweeps: int) -> None:
@@ -125,7 +122,7 @@ async def tend_tasks(site: Site, app: procrastinate.App, sweeps: int) -> None:
 
 def due_looks(site: Site) -> list[str]:
     """Projects whose repository is to be looked at now."""
-    return project_names(site, due_after=POLL_SECONDS)
+    return project_names(site, due_after=settings().poll_seconds)
 
 
 def look_at(site: Site, project: str) -> None:

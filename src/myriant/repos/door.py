@@ -23,6 +23,7 @@ from typing import Any
 
 from myriant.repos.git import clean_environment
 from myriant.repos.hook import install_hook, remove_hook, try_hook
+from myriant.settings import settings
 
 PLACE = "MYRIANT_DOOR"
 _MOST = 1 << 16
@@ -67,13 +68,13 @@ def ring(repository: Path) -> str:
 
 def served_by(program: str) -> str:
     """The command by which git reaches a repository on this machine through the door, empty without one."""
-    place = os.environ.get(PLACE)
+    place = settings().door
     return shlex.join([sys.executable, "-I", "-S", str(_CLIENT), place, program]) if place else ""
 
 
 def _ask(**wish: Any) -> dict[str, Any] | None:
     """What the door answers, None without one. Raises OSError, also with what went wrong behind it."""
-    place = os.environ.get(PLACE)
+    place = settings().door
     if not place:
         return None
     with socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET) as line:

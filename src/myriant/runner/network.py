@@ -11,6 +11,7 @@ import time
 from pathlib import Path
 
 from myriant.runner.relay import Relay, named_ports
+from myriant.settings import settings
 
 _PRIVATE = (
     "0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "169.254.0.0/16", "172.16.0.0/12", "192.168.0.0/16", "198.18.0.0/15",
@@ -76,14 +77,14 @@ class OwnNetwork:
             os.close(over)
             if told >= 0:
                 os.close(told)
-        lines = "".join(f"{line}\n" for line in routes(own_addresses(), os.environ.get(REACHABLE, "")))
+        lines = "".join(f"{line}\n" for line in routes(own_addresses(), settings().reachable))
         done = subprocess.run(
             ["nsenter", f"--net=/proc/{self.pid}/ns/net", "--", "ip", "-batch", "-"], input=lines.encode(),
             capture_output=True, check=False,
         )  # fmt: skip
         if done.returncode:
             raise OSError(f"its routes could not be set: {done.stderr.decode('utf-8', 'replace').strip()[-200:]}")
-        if ports := named_ports(os.environ.get(REACHABLE, "")):
+        if ports := named_ports(settings().reachable):
             self._relay = Relay(self.pid, ports)
 
     def end(self) -> None:

@@ -12,6 +12,7 @@ import threading
 import uuid
 from collections.abc import Sequence
 from dataclasses import asdict
+from itertools import count
 from pathlib import Path
 
 from myriant import __version__
@@ -28,6 +29,7 @@ from myriant.wire.runners import Enrolled
 
 _log = logging.getLogger(__name__)
 _WAIT = 20.0
+_IDLE_BEATS = 6  # of so many, a runner without work sends one
 
 
 def machine_labels() -> list[str]:
@@ -154,9 +156,13 @@ class Runner:
             execution.clean()
 
     def _keep_alive(self, enrolled: Enrolled) -> None:
-        while not self._stopping.wait(enrolled.heartbeat):
+        for beat in count():
+            if self._stopping.wait(enrolled.heartbeat):
+                return
             with self._changed:
                 running = {e.lease.attempt: e for e in self._running.values()}
+            if not running and beat % _IDLE_BEATS:
+                continue  # nothing is to be kept alive, and the claim that waits says that it is there
             try:
                 lost = self.server.heartbeat(enrolled.runner, {k: e.lease.token for k, e in running.items()})
             except Refused as error:

@@ -16,6 +16,7 @@ from pathlib import Path
 from myriant.runner.inside.clear import clear
 from myriant.runner.process import MOST_DISK, Bounds, Watched, free_on
 from myriant.runner.sandbox import FIRST_USER, WORKSPACE, Room, Sandbox
+from myriant.settings import settings
 from myriant.wire.lease import Lease
 
 _PAUSES = (0.5, 1.0, 2.0, 4.0, 8.0)  # seconds between tries while the server is away
@@ -68,7 +69,7 @@ class Checkouts:
 
     def _fetch(self, lease: Lease, source: str, part: Path, kept: Path, stopped: threading.Event) -> None:
         part.chmod(0o755)
-        folders = os.environ.get("MYRIANT_SUBMODULE_FOLDERS", "") if lease.source.submodules else ""
+        folders = settings().submodule_folders if lease.source.submodules else ""
         shown = tuple(Path(f).resolve() for f in folders.split(":") if f)
         room = Room(part / "room", _FETCHER, shown)
         room.make()

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import os
 from dataclasses import asdict
 
 from myriant.core.plan.model import Command, Job, Step
 from myriant.flow.dispatch.claims import Lease as Given
+from myriant.settings import settings
 from myriant.wire.lease import (
     ArtifactWish,
     CacheWish,
@@ -27,7 +27,7 @@ from myriant.wire.lease import (
 def _limits(job: Job) -> LimitsWish:
     """What the plan asks for, and of memory no more than this server gives to anybody."""
     limits = LimitsWish(**asdict(job.limits))
-    most = int(os.environ.get("MYRIANT_MOST_MEMORY", 0))
+    most = settings().most_memory
     if most > 0:
         limits.memory = min(limits.memory or most, most)
     return limits

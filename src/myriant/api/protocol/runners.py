@@ -18,6 +18,7 @@ from myriant.wire.limits import PROTOCOL
 from myriant.wire.runners import Claim, Enrolled, Enrolment, Heartbeat, Lost
 
 router = APIRouter(dependencies=[RUNNER])
+_LOOK_AGAIN = 15.0  # seconds after which a runner that waits is looked after, though nothing rang
 
 
 @router.post("/runners")
@@ -50,7 +51,7 @@ async def claim(site: TheSite, request: Request, runner: int, wish: Claim) -> li
         if found or remaining <= 0:
             return [given(lease) for lease in found]
         if bell is live.cells:
-            await live.wait_for_cells(min(remaining, 5))
+            await live.wait_for_cells(min(remaining, _LOOK_AGAIN))
     return []
 
 

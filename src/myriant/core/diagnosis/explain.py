@@ -164,9 +164,12 @@ def beyond_chance(told: Explanation, affected: int, cells: int) -> bool:
 
 def either(cells: Sequence[Mapping[str, str]], affected: Sequence[bool]) -> tuple[str, str] | None:
     """Two conditions on single dimensions that together hold for just the affected cells, where no single one does:
-    two faults that look alike, or one with two ways in. None where there are none, or more than one pair would do.
+    two faults that look alike, or one with two ways in. None where there are none, where more than one pair would do,
+    or where nothing is left unaffected: then it shows everywhere.
     """
     wanted = _mask(affected)
+    if all(affected):
+        return None
     inside = [(c, m) for c in _conditions(cells) if (m := _mask([c.holds(x) for x in cells])) and m & ~wanted == 0]
     best = {m: c for c, m in reversed(inside)}  # of conditions that hold for the same cells the first, the simplest
     most = [m for m in best if not any(m != other and m & other == m for other in best)]  # none lies within another

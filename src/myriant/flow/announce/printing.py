@@ -9,6 +9,8 @@ import tempfile
 import threading
 from pathlib import Path
 
+from myriant.settings import settings
+
 SECONDS = 90.0
 _NAMES = ("chromium", "chromium-browser", "google-chrome")
 _one_at_a_time = threading.Lock()  # each takes some hundred megabytes
@@ -20,9 +22,9 @@ class CannotPrint(Exception):
 
 def program() -> str | None:
     """The Chromium that prints: MYRIANT_CHROMIUM, or one that is found; None without."""
-    given = os.environ.get("MYRIANT_CHROMIUM")
+    given = settings().chromium
     if given is not None:
-        return given if given and Path(given).exists() else None
+        return given if Path(given).exists() else None
     return next((found for name in _NAMES if (found := shutil.which(name))), None)
 
 

@@ -11,10 +11,10 @@ from myriant.core.plan.intent import Event
 from myriant.core.plan.model import FILE_NAME, Plan
 from myriant.core.plan.read import read_plan
 from myriant.core.states import EventKind
-from myriant.flow.ask.repositories import POLL_SECONDS
 from myriant.flow.ask.workbench.rehearsal import rehearsed
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
+from myriant.settings import settings
 from myriant.store.projects import branch_at, newest_pulls, schedules_of
 from myriant.store.runs import newest_runs_of_pulls
 from myriant.store.tables import Project
@@ -65,7 +65,7 @@ def coming(site: Site, project_name: str) -> Coming:
             project.hooked,
             None
             if project.hooked or project.looked_at is None
-            else project.looked_at + timedelta(seconds=POLL_SECONDS),
+            else project.looked_at + timedelta(seconds=settings().poll_seconds),
             project.trouble,
             [ComingSchedule(s.name, s.branch, s.words, s.next_at) for s in schedules],
             [

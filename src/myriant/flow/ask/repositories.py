@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import re
 from dataclasses import dataclass
 from pathlib import Path
@@ -12,8 +11,7 @@ from myriant.flow.errors import BadInput
 from myriant.repos.door import Seen, look
 from myriant.repos.git import GitError
 from myriant.repos.remote import Remote, heads, without_password
-
-POLL_SECONDS = float(os.environ.get("MYRIANT_POLL_SECONDS", "30"))
+from myriant.settings import settings
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,7 +36,7 @@ def first_look(address: str) -> FirstLook:
     how = (
         "every push would be heard at once, by a hook"
         if hookable
-        else f"it would be looked at every {POLL_SECONDS:g} s"
+        else f"it would be looked at every {settings().poll_seconds:g} s"
     )
     return FirstLook(
         address,

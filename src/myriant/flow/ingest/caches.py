@@ -2,18 +2,13 @@
 
 from __future__ import annotations
 
-import os
-
 from sqlalchemy.orm import Session
 
 from myriant.core.states import State
 from myriant.flow.site import Site
+from myriant.settings import settings
 from myriant.store.caches import forget_caches_of, keep_caches_of, remove_caches, sizes_of_caches
 from myriant.store.tables import Attempt
-
-
-def _most_kept() -> int:
-    return int(os.environ.get("MYRIANT_MOST_CACHE_BYTES", 10 << 30))
 
 
 def settle_caches(site: Site, session: Session, attempt: Attempt) -> list[str]:
@@ -29,7 +24,7 @@ def _evict(session: Session, project: int) -> list[str]:
     total, gone = 0, []
     for entry, size, blob in sizes_of_caches(session, project):
         total += size
-        if total > _most_kept():
+        if total > settings().most_cache_bytes:
             gone.append((entry, blob))
     if gone:
         remove_caches(session, [e for e, _ in gone])

@@ -32,10 +32,10 @@ def refresh_into(session: Session, project: Project, branch: str) -> list[int]:
     return numbers
 
 
-def refresh_due(session: Session, now: datetime) -> list[int]:
-    """What is tested anew at a time of its project."""
+def refresh_project(session: Session, project_id: int, now: datetime) -> list[int]:
+    """Test anew what is tested anew at a time of its project, if that has come; the numbers of the runs."""
     numbers = []
-    for project in projects_to_refresh(session, now):
+    for project in (p for p in projects_to_refresh(session, now) if p.id == project_id):
         project.pull_refresh_at = next(times_of_refresh(project.pull_refresh).after(now))
         for branch in targets_of_pulls(session, project.id):
             numbers += refresh_into(session, project, branch)

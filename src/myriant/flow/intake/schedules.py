@@ -18,10 +18,10 @@ from myriant.store.tables import Project, Schedule
 _LATE = timedelta(minutes=2)
 
 
-def start_due_schedules(session: Session, now: datetime) -> list[int]:
-    """The numbers of the runs that were made."""
-    started = [_start(session, due, now) for due in due_schedules(session, now)]
-    return [number for number in started if number is not None]
+def start_schedule(session: Session, name: tuple[int, str, str], now: datetime) -> list[int]:
+    """Start a schedule (project, name and branch) if it is due still; the number of the run."""
+    found = (_start(session, s, now) for s in due_schedules(session, now) if (s.project_id, s.name, s.branch) == name)
+    return [number for number in found if number is not None]
 
 
 def _start(session: Session, due: Schedule, now: datetime) -> int | None:

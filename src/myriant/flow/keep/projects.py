@@ -12,7 +12,7 @@ from urllib.parse import urlsplit
 
 from tenacity import Retrying, retry_if_exception, stop_after_attempt
 
-from myriant.flow.ask.repositories import POLL_SECONDS, main_branch_of, opened, suggested_name, why_refused
+from myriant.flow.ask.repositories import main_branch_of, opened, suggested_name, why_refused
 from myriant.flow.errors import BadInput, Refused
 from myriant.flow.intake.pulls import start_what_waits
 from myriant.flow.intake.refreshing import AT_ONCE
@@ -26,6 +26,7 @@ from myriant.flow.who import Person
 from myriant.repos import door
 from myriant.repos.git import GitError
 from myriant.repos.remote import Remote, heads, is_pull_pattern, without_password
+from myriant.settings import settings
 from myriant.store.audit import record
 from myriant.store.changes import tell
 from myriant.store.engine import is_deadlock
@@ -72,7 +73,8 @@ def add_project(site: Site, address: str, name: str | None = None, description: 
     if hooked:
         with site.store.transaction() as session:
             session.get_one(Project, project.id).hooked = True
-    how = "every push is heard at once, by a hook" if hooked else f"it is looked at every {POLL_SECONDS:g} s{trouble}"
+    looked_at = f"it is looked at every {settings().poll_seconds:g} s{trouble}"
+    how = "every push is heard at once, by a hook" if hooked else looked_at
     return Added(
         name,
         hooked,

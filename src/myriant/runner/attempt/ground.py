@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import logging
-import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -15,7 +14,7 @@ from typing import Any
 
 from myriant.runner.client import Counterpart, LeaseLost, Refused
 from myriant.runner.held import Hold, hold, name_of
-from myriant.runner.log import MOST_BYTES, AttemptLog
+from myriant.runner.log import AttemptLog
 from myriant.runner.masking import Masker
 from myriant.runner.network import OwnNetwork
 from myriant.runner.porter import Porter
@@ -23,6 +22,7 @@ from myriant.runner.process import MOST_DISK, Bounds, Ended, Watched, free_on, s
 from myriant.runner.runtimes import Runtime
 from myriant.runner.sandbox import MOST_PROCESSES, Room, Sandbox
 from myriant.runner.variables import Variables
+from myriant.settings import settings
 from myriant.wire.lease import Lease
 
 _log = logging.getLogger(__name__)
@@ -82,7 +82,7 @@ class Ground:
         if self.sandbox.bubblewrap:
             name = f"{name_of(self.room.base.parent)}-{self.lease.attempt}"
             self.hold = hold(name, most, (limits.processes or MOST_PROCESSES) + OUR_PROCESSES)
-        most = self.lease.limits.output or int(os.environ.get("MYRIANT_MOST_LOG_BYTES", MOST_BYTES))
+        most = self.lease.limits.output or settings().most_log_bytes
         self._log = AttemptLog(self.room.base / "log", lambda *piece: self.server.log(self.lease, *piece), most)
 
     @property

@@ -7,12 +7,12 @@ from datetime import datetime, timedelta
 
 from myriant.core.plan.advice import misplaced
 from myriant.core.plan.model import FILE_NAME
-from myriant.flow.ask.repositories import POLL_SECONDS
 from myriant.flow.errors import BadInput
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.repos.mirror import Mirror
+from myriant.settings import settings
 from myriant.store.tables import Project
 
 
@@ -50,7 +50,7 @@ def standing_plan(site: Site, project_name: str, branch: str | None = None) -> S
         misplaced=misplaced(files),
         empty=not heads,
         hooked=project.hooked,
-        next_look=None if project.hooked or looked is None else looked + timedelta(seconds=POLL_SECONDS),
+        next_look=None if project.hooked or looked is None else looked + timedelta(seconds=settings().poll_seconds),
         main_branch=project.main_branch,
     )
 
