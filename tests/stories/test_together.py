@@ -45,7 +45,7 @@ def repo(world: World) -> Repository:
 @pytest.mark.parametrize(
     ("pulls", "status", "said"),
     [
-        ([1], 422, ""), ([1, 1], 422, "different"), ([2, 999], 422, "no open pull request 999"),
+        ([1], 422, ""), ([1, 1], 422, "different"), ([999, 1000], 422, "no open pull request 999"),
         (list(range(1, 30)), 422, ""),
     ],
 )  # fmt: skip

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import logging
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 import procrastinate
@@ -49,7 +49,7 @@ def task_app(site: Site) -> procrastinate.App:
 
     @app.task(name="ingest", retry=persistent)
     def ingest(attempt_id: int) -> None:
-        with said_on_the_run(site, run_of_attempt(site, attempt_id), "reading the reports"):
+        with said_on_the_run(site, lambda: run_of_attempt(site, attempt_id), "reading the reports"):
             ingest_attempt(site, attempt_id)
 
     @app.task(name="conclude", retry=persistent)
@@ -85,11 +85,12 @@ def task_app(site: Site) -> procrastinate.App:
 
 
 @contextmanager
-def said_on_the_run(site: Site, run_id: int | None, doing: str) -> Iterator[None]:
+def said_on_the_run(site: Site, which: int | Callable[[], int | None], doing: str) -> Iterator[None]:
     """Let no task fail in silence: the run says what does not work, and stays undecided until it does."""
     try:
         yield
     except Exception as error:
+        run_id = which if isinstance(which, int) else which()
         _log.exception("%s of run %s failed", doing, run_id)
         with site.store.transaction() as session:
             run = session.get(Run, run_id)

@@ -10,6 +10,7 @@ from sqlalchemy import Row, delete, func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
+from myriant.store.raw import raw
 from myriant.store.tables import Runner, ServerBeat
 
 IN_TOUCH = timedelta(seconds=60)  # a runner that was heard of so lately can be counted on
@@ -60,3 +61,9 @@ def is_answered(session: Session, since: timedelta, missed: timedelta) -> bool:
     now = func.clock_timestamp()
     answering = select(ServerBeat).where(ServerBeat.since < now - since, ServerBeat.beat_at > now - missed)
     return session.scalars(answering.limit(1)).first() is not None
+
+
+def troubles_of(session: Session, runner_id: int) -> int:
+    """How many attempts in a row went void because of a runner's machine."""
+    row = raw(session).execute("SELECT troubles FROM runner WHERE id = %s", (runner_id,)).fetchone()
+    return int(row[0]) if row is not None else 0

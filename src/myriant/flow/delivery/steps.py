@@ -16,6 +16,7 @@ from myriant.flow.state.attempts import deliver
 from myriant.store.attempts import keep_records, keep_steps
 from myriant.store.changes import ring_runners, tell, tell_of_attempt
 from myriant.store.queue import defer
+from myriant.store.runners import troubles_of
 from myriant.store.tables import Attempt, Runner
 
 MOST_TROUBLES = 5  # attempts in a row that a runner's machine made void before it is drained
@@ -81,11 +82,14 @@ def _watch_machine(site: Site, runner_id: int | None, said: Mapping[str, Any]) -
     A transaction of its own: a runner's row is locked before its attempts everywhere.
     """
     troubled = bool(said.get("machine"))
+    if runner_id is None:
+        return
     with site.store.transaction() as session:
-        found = session.get(Runner, runner_id) if runner_id is not None else None
-        if found is None or not (troubled or found.troubles):
+        if not troubled and not troubles_of(session, runner_id):
             return
-        runner = session.get_one(Runner, runner_id, with_for_update=True, populate_existing=True)
+        runner = session.get(Runner, runner_id, with_for_update=True)
+        if runner is None:
+            return
         runner.troubles = runner.troubles + 1 if troubled else 0
         if runner.troubles >= MOST_TROUBLES and not runner.drained:
             why = f"its last {runner.troubles} attempts went void because of its machine: {said.get('void', '')}"

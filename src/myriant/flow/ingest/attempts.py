@@ -22,7 +22,7 @@ from myriant.flow.ingest.placing import placing_of
 from myriant.flow.ingest.proving import lacks_proof
 from myriant.flow.ingest.reading import read_analysis, read_retest, read_tests, take_coverage
 from myriant.flow.ingest.usual import learn_usual
-from myriant.flow.planning.aside import aside_in, unexplained_steps
+from myriant.flow.planning.aside import Aside, aside_in, unexplained_steps
 from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
 from myriant.flow.state import cells, controls
@@ -109,8 +109,9 @@ def _conclude_attempt(
     untrusted = [*filter(None, [said.get("void")]), *said.get("missing", []), *gathered.untrusted]
     if not untrusted and job is not None and not gathered.ran and _must_run_tests(session, attempt_id, job):
         untrusted = ["no test ran: all of them were skipped" if gathered.tests else "no test ran"]
-    aside = aside_in(session, run, cell)
     failed = said.get("failed_steps", [])
+    fails = bool(failed) or any(step.failing for step in steps.values())
+    aside = aside_in(session, run, cell) if fails else Aside(frozenset())
     unexplained = unexplained_steps(site, session, run, cell, attempt_id, failed, aside, steps)
     if not untrusted and not unexplained and job is not None:
         unexplained = lacks_proof(site, session, run, job, attempt)
@@ -168,7 +169,8 @@ def _keep_steps(
     rows = []
     for position, tests in gathered.by_step.items():
         listed = list(dict.fromkeys(tests))
-        test_numbers(session, project_id, job, listed)
+        if listed != gathered.tests:  # those have their numbers
+            test_numbers(session, project_id, job, listed)
         rows.append((position, list_digest(job, listed), len(steps[position].failing)))
     keep_step_tests(session, attempt_id, rows)
 
