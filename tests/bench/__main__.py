@@ -27,6 +27,7 @@ NAMES = (
     "coverage_screens",
     "reading",
     "streams",
+    "seams",
 )
 
 if __name__ == "__main__":

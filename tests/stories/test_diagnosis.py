@@ -30,6 +30,8 @@ from myriant.store.tables import Project, Quarantine, Run
 from waiting import until
 from worlds import PLAN, Repository, World, junit, stored_project, writes
 
+pytestmark = pytest.mark.long
+
 FOUR = PLAN.replace('["5.1", "5.4"]', '["5.1", "5.2", "5.3", "5.4"]')
 
 

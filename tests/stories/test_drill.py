@@ -17,6 +17,8 @@ from myriant.flow.who import Person
 from myriant.store.tables import Project
 from worlds import World
 
+pytestmark = pytest.mark.long
+
 WHOLE = """version = 1
 [jobs.unit]
 vary = { lua = ["5.1", "5.4"] }

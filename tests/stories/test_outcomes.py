@@ -19,6 +19,8 @@ from myriant.cli.database import free_port
 from standins import MailRoom, Receiver, mail_room, receiver
 from worlds import HERE, Repository, World, one_installation
 
+pytestmark = pytest.mark.long
+
 PLAN = """version = 1
 [events]
 push = { unless-only = ["docs/**"] }
@@ -87,7 +89,7 @@ PLACES = (
 MAILED = {"cleared": "clear", "held by more": "held"}
 INTRO = """# How runs end, and what each place says
 
-Written by `tests/flow/test_outcomes.py` (with `MYRIANT_WRITE=1`), which pushes each of these upon a clear main, through a real
+Written by `tests/stories/test_outcomes.py` (with `MYRIANT_WRITE=1`), which pushes each of these upon a clear main, through a real
 runner, and reads every place. No place says *clear* or *exempt* without results that can be trusted; all say the same.
 
 | What happened | Sentence | """ + " | ".join(PLACES) + " |\n|---|---|" + "---|" * len(PLACES) + "\n"  # fmt: skip

@@ -10,6 +10,8 @@ import sqlalchemy as sa
 
 from worlds import World, junit
 
+pytestmark = pytest.mark.long
+
 PLAN = """version = 1
 [jobs.unit]
 vary = { lua = ["5.1", "5.4"] }

@@ -30,6 +30,8 @@ from myriant.store.ways import next_waiting
 from standins import MailRoom, Receiver, mail_room, receiver
 from worlds import Repository, World, one_installation, stored_project
 
+pytestmark = pytest.mark.long
+
 GREEN = "mkdir -p out; cp report.xml out/a.xml"
 PLAN = f"""version = 1
 [jobs.unit]
