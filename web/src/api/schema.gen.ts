@@ -4170,6 +4170,11 @@ export interface components {
                 [key: string]: string;
             };
             /**
+             * Steps
+             * @default []
+             */
+            steps: components["schemas"]["StepTold"][];
+            /**
              * Record
              * @default {}
              */
