@@ -95,8 +95,11 @@ class Door:
                 continue
             state = scope.setdefault("state", {})
             request = Request({**scope, "app": self.api, "state": state}, receive)
+            declared_by_route = permissions_of(route)
+            if not declared_by_route:
+                return route, problem(403, "forbidden", "this route does not say who may ask", "tell its developers")
             try:
-                for permission in permissions_of(route):
+                for permission in declared_by_route:
                     await permission.ask(self.api.state.site, request, child["path_params"])
             except Exception as error:
                 refusal = answer_of(error)

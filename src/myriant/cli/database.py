@@ -16,6 +16,7 @@ import psycopg
 from psycopg import sql
 
 from myriant.cli.errors import Trouble
+from myriant.cli.progress import PATIENCE, while_it_gets_on
 
 _PROGRAMS = Path("/usr/lib/postgresql")
 _NAME = "myriant"  # of the database, and of the cluster's own role
@@ -61,8 +62,9 @@ class Database:
     def log(self) -> Path:
         return self.folder / "server.log"
 
-    def start(self, timeout: float = 60, port: int | None = None) -> None:
-        """Make the cluster if there is none, start it and wait until it answers. Raises Trouble."""
+    def start(self, patience: float = PATIENCE, port: int | None = None) -> None:
+        """Make the cluster if there is none, start it and wait until it answers, or has done nothing for so many
+        seconds. Raises Trouble."""
         cluster = self.folder / "cluster"
         if not (cluster / "PG_VERSION").exists():
             if cluster.exists() and any(cluster.iterdir()):
@@ -82,7 +84,7 @@ class Database:
             self._process = subprocess.Popen(
                 _as_owner(words), stdout=log, stderr=log, stdin=subprocess.DEVNULL, start_new_session=True, cwd="/"
             )
-        self._wait(timeout)
+        self._wait(patience)
 
     def words(self, cluster: Path, programs: Path) -> list[str]:
         """The command that serves a cluster on loopback only."""
@@ -119,11 +121,12 @@ class Database:
                 "the folders above it must be open to the user postgres (not under /root), and the disk not full",
             )
 
-    def _wait(self, timeout: float) -> None:
-        assert self._process is not None
-        end = time.monotonic() + timeout
-        while time.monotonic() < end:
-            if self._process.poll() is not None:
+    def _wait(self, patience: float) -> None:
+        """Wait as long as it gets on: after a crash, recovery may take its time. Raises Trouble."""
+        process = self._process
+        assert process is not None
+        for _ in while_it_gets_on(lambda: process.pid, patience):
+            if process.poll() is not None:
                 said = self.log.read_text(errors="replace").strip().splitlines()[-6:]
                 raise Trouble(
                     "the database does not start: " + " / ".join(said),
@@ -138,7 +141,7 @@ class Database:
                         f"{self.folder / 'password'} is not the database's password", "restore it from a backup"
                     ) from error
                 time.sleep(0.05)
-        raise Trouble(f"the database did not answer in {timeout:.0f} s", f"its log is {self.log}")
+        raise Trouble("the database does not answer and does nothing any more", f"its log is {self.log}")
 
     def _open_to_its_role(self) -> None:
         """Make the role of server and worker and its database, where they are not there yet."""

@@ -21,6 +21,7 @@ from myriant.cli.database import Database, free_port
 from myriant.cli.errors import Trouble
 from myriant.cli.place import Place
 from myriant.cli.processes import Parts
+from myriant.cli.progress import while_it_gets_on
 from myriant.cli.users import User, server_user
 from myriant.flow.keep.people import ensure_account, make_token, sign_in_link
 from myriant.flow.keep.projects import seal_passwords
@@ -30,6 +31,7 @@ from myriant.store.engine import Store
 from myriant.wire.certificates import certificates_for
 
 ADMIN = "admin"
+_MOST_STARTS = 5
 
 
 def say(text: str) -> None:
@@ -155,17 +157,18 @@ class Installation:
         lock.write(str(os.getpid()))
         lock.flush()
 
-    def _wait_for_server(self, timeout: float = 60) -> None:
-        end = time.monotonic() + timeout
+    def _wait_for_server(self) -> None:
+        """Wait as long as the server gets on. Raises Trouble."""
+        server = next(part for part in self.parts.parts if part.name == "server")
         with httpx.Client(timeout=2, trust_env=False, verify=certificates_for(self.address)) as http:
-            while time.monotonic() < end:
+            for _ in while_it_gets_on(lambda: server.process.pid if server.process is not None else 0):
                 self.parts.tend()
-                try:
+                if server.lost >= _MOST_STARTS:
+                    raise Trouble(f"the server ended {server.lost} times while it started", "what it said stands above")
+                with suppress(httpx.TransportError):
                     if http.get(f"{self.address}/healthz").status_code == 200:
                         return
-                except httpx.TransportError:
-                    time.sleep(0.05)
-        raise Trouble(f"the server did not answer at {self.address} in {timeout:.0f} s")
+        raise Trouble(f"the server does not answer at {self.address} and does nothing any more")
 
 
 def _locked(lock: IO[str], place: Place) -> None:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from functools import lru_cache
+from threading import Lock
 
+from cachetools import LRUCache, cached
 from sqlalchemy.orm import Session
 
 from myriant.core.plan.asked import asked
@@ -17,8 +19,6 @@ from myriant.store.plans import plan_text
 from myriant.store.tables import Run
 
 _MOST_READ = 256
-_READ: dict[str, Plan | None] = {}  # by digest, the oldest first
-_MERGED: dict[tuple[str, str], Plan] = {}  # of a target and a pull request
 
 
 @lru_cache(maxsize=64)
@@ -29,13 +29,12 @@ def plan_of(text: str | None) -> Plan | None:
 
 def plan_with(session: Session, digest: str | None) -> Plan | None:
     """The plan of a digest, None when there is none that can be used."""
-    if digest is None:
-        return None
-    if digest not in _READ:
-        while len(_READ) >= _MOST_READ:
-            _READ.pop(next(iter(_READ)), None)
-        _READ[digest] = read_plan(plan_text(session, digest).encode()).plan
-    return _READ[digest]
+    return _read(session, digest) if digest is not None else None
+
+
+@cached(LRUCache[str, Plan | None](_MOST_READ), key=lambda session, digest: digest, lock=Lock())
+def _read(session: Session, digest: str) -> Plan | None:
+    return read_plan(plan_text(session, digest).encode()).plan
 
 
 def plan_of_run(session: Session, run: Run) -> Plan | None:
@@ -47,12 +46,12 @@ def plan_of_run(session: Session, run: Run) -> Plan | None:
     target = plan_with(session, run.asked_digest)
     if own is None or target is None or run.asked_digest == run.plan_digest:
         return own
-    pair = (run.asked_digest or "", run.plan_digest or "")
-    if pair not in _MERGED:
-        while len(_MERGED) >= _MOST_READ:
-            _MERGED.pop(next(iter(_MERGED)), None)
-        _MERGED[pair] = asked(target, own)
-    return _MERGED[pair]
+    return _asked((run.asked_digest or "", run.plan_digest or ""), target, own)
+
+
+@cached(LRUCache[tuple[str, str], Plan](_MOST_READ), key=lambda digests, target, own: digests, lock=Lock())
+def _asked(digests: tuple[str, str], target: Plan, own: Plan) -> Plan:
+    return asked(target, own)
 
 
 def names_of_jobs(session: Session, run: Run) -> dict[str, tuple[str, ...]]:

@@ -5,8 +5,10 @@ from __future__ import annotations
 import secrets
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
+from threading import Lock
 from typing import Any
 
+from cachetools import LRUCache, cached
 from sqlalchemy import func
 from sqlalchemy.orm import Session
 
@@ -78,7 +80,7 @@ def claim(site: Site, runner_id: int, boot: str, free: int, holding: Collection[
             raise Replaced(
                 f"another runner called {runner.name} was started", "give each runner a name of its own: --name"
             )
-        unheld = set(runner.leases) - set(holding)
+        unheld = {attempt for attempt in runner.leases if attempt not in holding}
         for attempt in leased(session, unheld) if unheld else ():
             if attempt.state == State.RUNNING:
                 lose(session, attempt, "the lease did not reach the runner")
@@ -179,17 +181,13 @@ def _set_aside(session: Session, run: Run, job: Job, cell_id: int) -> dict[str, 
     }
 
 
-_ORIGINS: dict[tuple[str, str], Mapping[str, list[Origin]]] = {}
-
-
+@cached(
+    LRUCache[tuple[str | None, str], Mapping[str, list[Origin]]](1024),
+    key=lambda session, run, job: (run.plan_digest, job.id), lock=Lock(),
+)  # fmt: skip
 def _origins(session: Session, run: Run, job: Job) -> Mapping[str, list[Origin]]:
     """Where the plan sets the variables of a job, read once for each text and job."""
-    name = (run.plan_digest or "", job.id)
-    if name not in _ORIGINS:
-        while len(_ORIGINS) >= 1024:
-            _ORIGINS.pop(next(iter(_ORIGINS)), None)
-        _ORIGINS[name] = origins(plan_text(session, run.plan_digest), job)
-    return _ORIGINS[name]
+    return origins(plan_text(session, run.plan_digest), job)
 
 
 def _control_leases(site: Site, session: Session, runner: Asking, free: int) -> list[Lease]:

@@ -17,6 +17,7 @@ from myriant.flow.intake.refs import look
 from myriant.flow.intake.starting import Taken, started_text
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
+from myriant.store.engine import in_turn
 from myriant.store.projects import BRANCH, project_named
 from myriant.store.tables import SeenEvent
 
@@ -56,6 +57,11 @@ def take_event(site: Site, project_name: str, event: dict[str, Any]) -> Taken:
             raise BadInput(f"the event has no {key}", "send a CloudEvent 1.0 in structured mode")
     if event.get("specversion") != "1.0":
         raise BadInput("the event's specversion is not 1.0", 'send specversion = "1.0"')
+    with in_turn(site.store, "\n".join((project_name, event["source"], event["id"]))):
+        return _take_once(site, project_name, event)
+
+
+def _take_once(site: Site, project_name: str, event: dict[str, Any]) -> Taken:
     with site.store.transaction() as session:
         project = the_project(session, project_name)
         seen = session.get(SeenEvent, (project.id, event["source"], event["id"]))
