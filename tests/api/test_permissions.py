@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 import os
 from pathlib import Path
+from types import SimpleNamespace
 
+import httpx
 import pytest
+from fastapi import APIRouter, FastAPI
+from fastapi.routing import APIRoute
 
 from myriant.api.access import permissions_of
 from myriant.api.app import api_routes
+from myriant.api.door import Door
 from myriant.flow.keep.people import ensure_account, make_token
 from myriant.flow.who import ROLES
 from worlds import World
@@ -29,6 +35,26 @@ def filled(path: str) -> str:
 def test_every_route_declares_exactly_one_permission() -> None:
     assert [(r.path, r.methods) for r in api_routes() if len(permissions_of(r)) != 1] == []
     assert len(ROUTES) > 80
+
+
+def test_a_route_that_declares_nothing_is_refused_to_everybody() -> None:
+    router, app = APIRouter(), FastAPI()
+    app.state.site = SimpleNamespace(address="http://tide.example")
+
+    @router.get("/plain")
+    def plain() -> str:
+        return "reached"
+
+    app.include_router(router, prefix="/api/v1")
+    door = Door(app, api=app, routes=[r for r in router.routes if isinstance(r, APIRoute)], prefix="/api/v1")
+
+    async def ask() -> httpx.Response:
+        transport = httpx.ASGITransport(app=door)
+        async with httpx.AsyncClient(transport=transport, base_url="http://tide.example/api/v1") as client:
+            return await client.get("/plain")
+
+    answer = asyncio.run(ask())
+    assert answer.status_code == 403 and "does not say who may ask" in answer.text
 
 
 def test_the_table_in_the_docs_is_current() -> None:

@@ -103,6 +103,7 @@ class Installation:
         self.say("starting server, worker and runner")
         self.parts.start("server", ["server", "--port", str(self.port)], self.user)
         self.parts.start("worker", ["worker"], self.user)
+        self._wait_for_server()  # before the runner, which would say that nobody answers
         self.parts.start(
             "runner",
             [
@@ -116,7 +117,6 @@ class Installation:
                 *(w for p in self.share for w in ("--share", str(p))),
             ],
         )
-        self._wait_for_server()
         return self.site
 
     def link(self) -> str:

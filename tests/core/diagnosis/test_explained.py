@@ -7,7 +7,7 @@ import itertools
 import hypothesis.strategies as st
 from hypothesis import assume, given, settings
 
-from myriant.core.diagnosis.explain import explain
+from myriant.core.diagnosis.explain import either, explain
 from myriant.core.plan.selectors import parse_selector
 
 DIMENSIONS = {
@@ -96,3 +96,9 @@ def test_rivals_agree_on_what_ran_and_the_next_cell_tells_some_apart(data: st.Da
         assert [rival.holds(cell) for cell in there] == affected
     assert found.next is not None
     assert len({rival.holds(without[found.next]) for rival in rivals}) == 2
+
+
+@given(matrices())
+@settings(max_examples=20)
+def test_what_shows_in_every_cell_has_no_two_conditions_either(cells: list[Cell]) -> None:
+    assert either(cells, [True] * len(cells)) is None

@@ -128,10 +128,10 @@ def _forget_events(site: Site, now: datetime) -> None:
 
 
 UPKEEP = (
-    Upkeep("expired leases", 4, _take_back),
-    Upkeep("schedules", 5, start_due),
-    Upkeep("deliveries that are tried again", 5, call_for_due),
-    Upkeep("batches of pull requests", 5, lambda site, now: go_on_with_batches(site)),
+    Upkeep("expired leases", 5, _take_back),
+    Upkeep("schedules", 10, start_due),
+    Upkeep("deliveries that are tried again", 10, call_for_due),
+    Upkeep("batches of pull requests", 10, lambda site, now: go_on_with_batches(site)),
     Upkeep("late approvals", 15, _end_late_approvals),
     Upkeep("releases that wait", 15, _go_on_with_releases),
     Upkeep("runs over their budget", 15, lambda site, now: stop_overspent(site)),
