@@ -132,7 +132,18 @@ def misspelt() -> list[str]:
 
 OTHERS = frozenset(
     f"{PREFIX}{name}"
-    for name in ("HOST_TOKEN", "SHELF_TOKEN", "SHARED", "EXAMPLES", "STORIES", "TRY", "GIT_PASSWORD", "REACHED")
+    for name in (
+        "HOST_TOKEN",
+        "SHELF_TOKEN",
+        "SHARED",
+        "EXAMPLES",
+        "STORIES",
+        "TRY",
+        "GIT_PASSWORD",
+        "REACHED",
+        "WRITE",
+        "SCHEMA_EXAMPLES",
+    )
 )  # of stand-ins, steps, tests and hooks
 
 
