@@ -9,7 +9,7 @@ from typing import Any
 
 from sqlalchemy import select
 
-from myriant.store.tables import Schedule
+from myriant.store.tables import Project, Schedule
 from waiting import until
 from worlds import Repository, World, junit, writes
 
@@ -115,13 +115,17 @@ def test_a_schedule_comes_from_the_main_branch_runs_once_when_missed_and_says_so
     assert coming["next_push"].startswith("A push to main runs 2 cells of 1 job")
     site = world.site
     with site.store.transaction() as session:
-        row = session.scalars(select(Schedule).where(Schedule.name == "nightly")).one()
+        row = session.scalars(
+            select(Schedule).join(Project, Project.id == Schedule.project_id).where(Project.name == "nightly")
+        ).one()
         row.next_at = datetime.now(UTC) - timedelta(days=3, hours=1)
     view = until(lambda: (n := newest(repo)[0]) and n["event"] == "schedule" and decided(repo, n["number"]))
     assert view["run"]["context"] == "schedule nightly" and {c["reused"] for c in view["cells"]} == {None}
     assert [r["event"] for r in newest(repo, 5)].count("schedule") == 1
     with site.store.transaction() as session:
-        assert session.scalars(select(Schedule.next_at).where(Schedule.name == "nightly")).one() > datetime.now(UTC)
+        assert session.scalars(
+            select(Schedule.next_at).join(Project, Project.id == Schedule.project_id).where(Project.name == "nightly")
+        ).one() > datetime.now(UTC)
     assert re.search(r"late, due \d{4}-\d\d-\d\d \d\d:\d\d UTC\.$", view["run"]["sentence"])
 
 

@@ -33,7 +33,7 @@ collect = { analysis = ["out/a.sarif"], tests = ["out/lint.xml"] }
 [jobs.publish]
 gated = true
 [[jobs.publish.steps]]
-command = "touch /published"
+command = "echo published"
 [[gate.rules]]
 name = "enough tests"
 measure = "tests.total"

@@ -24,7 +24,7 @@ from myriant.store.queue import INWARD, OUTWARD
 
 _log = logging.getLogger(__name__)
 _SWEEP_SECONDS = 1.0  # how exactly upkeep comes at its time
-_LOOK_SECONDS = 5.0  # between two looks for repositories that are due
+_LOOK_SECONDS = 2.0  # between two looks for repositories that are due
 _POLL_SECONDS = 5.0  # for tasks that nobody rang for: those that are tried again
 _LOOKS = 4  # repositories that are looked at side by side
 
