@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
+import json
 import threading
 from typing import Any
 
+import httpx
 import pytest
 
-from myriant.runner.client import LeaseLost
+from myriant.runner.client import LeaseLost, Refused, Server
 from myriant.runner.untold import Untold
 from myriant.wire.lease import Lease
 from waiting import until
@@ -86,3 +89,32 @@ def test_what_telling_failed_with_reaches_whoever_tells_more(asks: str) -> None:
 
     until(refused)
     untold.end()
+
+
+@pytest.mark.parametrize(("command", "refuses", "calls"), [
+    ("sh", False, ["finish with 2"]),
+    ("sh", True, ["finish with 2", "steps", "steps"]),  # what the end is refused for takes no step along
+    ("x" * (5 << 20), False, ["steps", "steps", "finish with 0"]),  # together they may be more than a call takes
+])  # fmt: skip
+def test_no_step_is_lost_with_an_end_that_is_refused_or_too_long(
+    monkeypatch: pytest.MonkeyPatch, command: str, refuses: bool, calls: list[str]
+) -> None:
+    asked: list[str] = []
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        name = request.url.path.rsplit("/", 1)[1]
+        if name == "finish":
+            asked.append(f"finish with {len(json.loads(request.content).get('steps', []))}")
+            return httpx.Response(422 if refuses else 204, json={"detail": "no"} if refuses else None)
+        asked.append(name)
+        return httpx.Response(204)
+
+    monkeypatch.setattr("myriant.runner.untold.MOMENT", 3600.0)  # nothing is told before the end
+    server = Server("http://tide.example", "t", httpx.MockTransport(answer))
+    lease = Lease.model_construct(attempt=7, token="t")
+    for position in (0, 1):
+        server.step(lease, {**step(position, "passed"), "command": command})
+    with pytest.raises(Refused) if refuses else contextlib.nullcontext():
+        server.finish(lease, {})
+    assert asked == calls
+    server.close()

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
 
+import psycopg
 import pytest
+from sqlalchemy.exc import OperationalError
 
 from inprocess import Stories
 from myriant.flow.keep.timekeeping import UPKEEP, Timekeeper, Upkeep, keep_time
@@ -19,8 +21,15 @@ def test_a_task_that_fails_keeps_no_other_from_its_work_and_is_named(world: Stor
     def fails(site: Site, now: datetime) -> None:
         raise ValueError("adrift")
 
-    tasks = (Upkeep("fails", 1, fails), Upkeep("works", 1, lambda site, now: done.append("works")))
-    assert keep_time(world.site, tasks=tasks) == ["fails"]
+    def meets(site: Site, now: datetime) -> None:
+        raise OperationalError("", {}, psycopg.errors.DeadlockDetected())
+
+    tasks = (
+        Upkeep("fails", 1, fails),
+        Upkeep("meets another", 1, meets),
+        Upkeep("works", 1, lambda site, now: done.append("works")),
+    )
+    assert keep_time(world.site, tasks=tasks) == ["fails", "meets another"]
     assert done == ["works"]
 
 
@@ -54,3 +63,15 @@ def test_a_schedule_whose_project_cannot_start_it_keeps_no_other_from_starting(w
     world.settle()
     events = [[r["event"] for r in world.get(f"/projects/{r.name}/runs")["runs"]] for r in repos]
     assert events == [["push"], ["schedule", "push"]]
+
+
+def test_where_the_database_is_away_nothing_else_is_tried(world: Stories) -> None:
+    done: list[str] = []
+
+    def away(site: Site, now: datetime) -> None:
+        raise OperationalError("", {}, psycopg.OperationalError())
+
+    tasks = (Upkeep("away", 1, away), Upkeep("works", 1, lambda site, now: done.append("works")))
+    with pytest.raises(OperationalError):
+        keep_time(world.site, tasks=tasks)
+    assert done == []

@@ -78,6 +78,7 @@ async def _sweep_again_and_again(site: Site, app: procrastinate.App) -> None:
                     os.kill(os.getpid(), signal.SIGTERM)
                     return
         except (SQLAlchemyError, ConnectorException) as error:
+            keeper = Timekeeper()  # what was not done is due still
             _log.warning("the sweep could not reach the database: %s", error)
         except Exception:
             _log.exception("the sweep failed; it is tried again")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import logging
 import threading
@@ -24,7 +25,7 @@ from myriant.runner.untold import Untold
 from myriant.wire.attempts import CacheAnswer, Expected
 from myriant.wire.certificates import certificates_for
 from myriant.wire.lease import Lease
-from myriant.wire.limits import PROTOCOL
+from myriant.wire.limits import MOST_PIECE, PROTOCOL
 from myriant.wire.parcels import MEDIA_TYPE, CacheHead, CacheKey, ReportHead, head_bytes
 from myriant.wire.runners import Enrolled
 
@@ -203,11 +204,23 @@ class Server:
             raise Refused(f"{path} cannot be fetched: {error}") from error
 
     def finish(self, lease: Lease, told: dict[str, Any]) -> None:
+        """Tell of the end, with what was not told before. Raises Refused; the steps are told even then."""
         steps, records = self._untold.take(lease)
+        if sum(len(str(step.get("command", ""))) for step in steps) > MOST_PIECE:
+            self._tell_now(lease, steps, {})  # one by one: together they may be more than a call takes
+            steps = []
         if steps:
             told = {**told, "steps": steps}
         if records:
             told = {**told, "record": {**records, **told.get("record", {})}}
+        try:
+            self._end(lease, told)
+        except Refused:
+            with contextlib.suppress(Refused):
+                self._tell_now(lease, steps, {})
+            raise
+
+    def _end(self, lease: Lease, told: dict[str, Any]) -> None:
         self._call("POST", f"/attempts/{lease.attempt}/finish", token=lease.token, json=told)
 
     def _call(

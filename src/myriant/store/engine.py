@@ -12,7 +12,7 @@ import psycopg
 from sqlalchemy import Engine, create_engine, event, text
 from sqlalchemy.exc import InvalidatePoolError, OperationalError
 from sqlalchemy.orm import Session
-from sqlalchemy.pool import ConnectionPoolEntry
+from sqlalchemy.pool import ConnectionPoolEntry, NullPool
 
 _MIGRATIONS = Path(__file__).parent / "migrations"
 
@@ -43,6 +43,11 @@ def is_deadlock(error: BaseException) -> bool:
     return isinstance(error, OperationalError) and isinstance(error.orig, psycopg.errors.DeadlockDetected)
 
 
+def is_away(error: BaseException) -> bool:
+    """Whether the database could not be reached: whatever else is asked would fail alike."""
+    return isinstance(error, OperationalError) and not is_deadlock(error)
+
+
 @contextmanager
 def only_one(store: Store, what: str) -> Iterator[bool]:
     """Whether this is the only one to do something just now; it is while the block lasts."""
@@ -55,10 +60,11 @@ def only_one(store: Store, what: str) -> Iterator[bool]:
 def in_turn(store: Store, what: str) -> Iterator[None]:
     """Wait until nobody else does something, and keep others waiting meanwhile.
 
-    The connection is its own: who waits holds none that the one that works may need.
+    The connection is none of the pool's: who waits holds none that the one that works may need.
     """
-    with psycopg.connect(store.url, autocommit=True, connect_timeout=5) as connection:
-        connection.execute("SELECT pg_advisory_lock(7203, hashtext(%s))", (what,))
+    apart = create_engine(store.engine.url, poolclass=NullPool, connect_args={"connect_timeout": 5})
+    with apart.begin() as connection:
+        connection.execute(text("SELECT pg_advisory_xact_lock(7203, hashtext(:what))"), {"what": what})
         yield
 
 

@@ -12,7 +12,6 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
 from myriant.flow.announce.hearing import tell_gathered
@@ -36,7 +35,7 @@ from myriant.flow.state.approvals import expire
 from myriant.flow.state.controls import give_up
 from myriant.store.attempts import take_outlived_reports
 from myriant.store.controls import stale_controls
-from myriant.store.engine import only_one
+from myriant.store.engine import is_away, only_one
 from myriant.store.projects import due_schedules, forget_seen_events, projects_to_refresh
 from myriant.store.releases import runs_waiting_to_release
 from myriant.store.runs import late_approvals
@@ -174,9 +173,9 @@ def keep_time(site: Site, now: datetime | None = None, tasks: tuple[Upkeep, ...]
             with only_one(site.store, task.name) as mine:
                 if mine:
                     task.do(site, now)
-        except OperationalError:
-            raise  # the database is away: the others would only say the same
-        except Exception:
+        except Exception as error:
+            if is_away(error):
+                raise  # the others would only say the same
             _log.exception("upkeep: %s failed, and is tried again in %g s", task.name, task.seconds)
             failed.append(task.name)
     return failed
@@ -192,7 +191,7 @@ class _apart:
         return None
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, _: object) -> bool:
-        if error is None or not isinstance(error, Exception) or isinstance(error, OperationalError):
+        if error is None or not isinstance(error, Exception) or is_away(error):
             return False
         _log.error("upkeep: %s failed, and is tried again: %s", self.what, error, exc_info=error)
         return True
