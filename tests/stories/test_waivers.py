@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from worlds import Repository, World, junit
+from worlds import Repository, World, junit, writes
 
 PLAN = """version = 1
 [[jobs.unit.steps]]
@@ -108,3 +108,16 @@ def test_what_always_stands_and_what_was_not_measured_cannot_be_waived(
     plan = PLAN if coverage else PLAN.replace(', coverage = ["out/a.lcov"]', "")
     run = repo.pushed({"myriant.toml": plan, "a.lua": "one", "a.xml": report, "a.lcov": coverage}, "first")["run"]
     assert run["verdict"] == "held" and said in waive(world, repo, run["number"], 409, rule=rule)["detail"]
+
+
+@pytest.mark.parametrize("status", [0, 1])
+def test_what_is_quarantined_fails_no_cell_however_its_step_ends(world: World, status: int) -> None:
+    repo = world.repository(f"quarantined-{status}", test__sh=writes(junit(a="passed", b="passed")))
+    broken = writes(junit(a="adrift", b="passed"), status=status)
+    test = repo.findings(repo.pushed({"test.sh": broken}))["findings"][0]["tests"][0]["test"]
+    until = (datetime.now(UTC) + timedelta(days=2)).isoformat()
+    wish = {"tests": [test], "reason": "flickers", "until": until}
+    assert world.http.post(f"/projects/{repo.name}/quarantines", json=wish).status_code == 201
+    run = repo.pushed({"test.sh": broken + "# again\n"})
+    assert run["run"]["verdict"] == "clear", run["run"]["sentence"]
+    assert {c["state"] for c in run["cells"]} == {"passed"}, [c["reason"] for c in run["cells"]]
