@@ -16,8 +16,8 @@ from sqlalchemy import text
 
 from myriant.cli.up import Installation
 from myriant.demo.scenario import git
+from myriant.flow.admin.projects import add_project
 from myriant.flow.errors import FlowError
-from myriant.flow.keep.projects import add_project
 
 VICTIMS = ("runner", "server", "worker", "database")
 REPOSITORIES, TESTS = 4, 5

@@ -38,7 +38,7 @@ from myriant.blobs import Blobs
 from myriant.cli.database import free_port
 from myriant.cli.main import app as commands
 from myriant.cli.place import Place
-from myriant.flow.keep.people import ensure_account, make_token
+from myriant.flow.admin.people import ensure_account, make_token
 from myriant.flow.sealing import make_key
 from myriant.flow.site import Site
 from myriant.flow.tasks import due_looks, look_at, sweep, task_app

@@ -26,8 +26,8 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, precondition,
 from inprocess import Stories, StoryRepository
 from myriant.api.access import permissions_of
 from myriant.api.app import api_routes
-from myriant.flow.keep.timekeeping import keep_time
 from myriant.flow.tasks import look_at
+from myriant.flow.upkeep.timekeeping import keep_time
 from worlds import writes
 
 _numbers = itertools.count(1)

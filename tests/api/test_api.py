@@ -9,9 +9,9 @@ from collections.abc import Iterator
 import httpx
 import pytest
 
-from myriant.flow.ask import past
-from myriant.flow.ask.past import search_logs
-from myriant.flow.keep.filters import MOST as MOST_FILTERS
+from myriant.flow.admin.filters import MOST as MOST_FILTERS
+from myriant.flow.views import past
+from myriant.flow.views.past import search_logs
 from worlds import PLAN, Repository, World, junit, writes
 
 GREEN = writes(junit(a="passed"))

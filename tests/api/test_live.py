@@ -8,7 +8,7 @@ from types import SimpleNamespace
 import pytest
 
 from myriant.api.live import Live
-from myriant.flow.ask.changes import Change
+from myriant.flow.views.changes import Change
 
 
 def test_a_stream_that_ends_is_forgotten_however_it_ends() -> None:

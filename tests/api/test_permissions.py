@@ -16,7 +16,7 @@ from fastapi.routing import APIRoute
 from myriant.api.access import permissions_of
 from myriant.api.app import api_routes
 from myriant.api.door import Door
-from myriant.flow.keep.people import ensure_account, make_token
+from myriant.flow.admin.people import ensure_account, make_token
 from myriant.flow.who import ROLES
 from worlds import World
 

@@ -13,7 +13,7 @@ from fastapi.routing import APIRoute
 
 from myriant.api.door import Door
 from myriant.api.runners import router
-from myriant.flow.keep import people
+from myriant.flow.admin import people
 
 
 def test_refusals_are_counted_by_address_not_by_connection(monkeypatch: pytest.MonkeyPatch) -> None:

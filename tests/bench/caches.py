@@ -10,10 +10,10 @@ from tests.bench.place import installed
 
 from myriant.demo.load import load_demo
 from myriant.demo.scenario import push
-from myriant.flow.ask.attempt import attempt_view
-from myriant.flow.ask.projects import project_line
-from myriant.flow.ask.record import record as _record
-from myriant.flow.ask.run import run_view
+from myriant.flow.diagnose.record import record as _record
+from myriant.flow.views.desk.projects import project_line
+from myriant.flow.views.evidence.attempt import attempt_view
+from myriant.flow.views.run.page import run_view
 
 WHEELS = Path(__file__).parents[2] / ".setup/wheels"
 

@@ -12,9 +12,9 @@ from tests.bench.measure import report
 from tests.bench.place import installed
 
 from myriant.demo.scenario import git
+from myriant.flow.admin.projects import add_project
 from myriant.flow.dispatch.claims import claim as _claim
 from myriant.flow.dispatch.fleet import enrol
-from myriant.flow.keep.projects import add_project
 from myriant.flow.site import Site
 from myriant.store.plans import keep_plan_text
 

@@ -12,8 +12,8 @@ from tests.bench.place import installed, watched_repository
 from chromium import FLAGS
 from myriant.demo.people import YUKI
 from myriant.demo.scenario import commit, git
-from myriant.flow.ask.projects import project_line
 from myriant.flow.site import Site
+from myriant.flow.views.desk.projects import project_line
 
 FILES, LONG = 5000, 20_000
 PLAN = """version = 1

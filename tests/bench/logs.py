@@ -12,9 +12,9 @@ from tests.bench.place import installed, watched_repository
 from tests.chromium import FLAGS
 
 from myriant.demo.scenario import git
-from myriant.flow.ask.log import log_lines, search_log, usual_lines
-from myriant.flow.ask.projects import project_line
-from myriant.flow.ask.run import run_view
+from myriant.flow.views.desk.projects import project_line
+from myriant.flow.views.evidence.log import log_lines, search_log, usual_lines
+from myriant.flow.views.run.page import run_view
 
 PLAN = """version = 1
 [jobs.loud]

@@ -14,7 +14,7 @@ from tests.bench.measure import against, report
 from tests.bench.place import installed, watched_repository
 
 from myriant.demo.scenario import git
-from myriant.flow.ask.projects import project_line
+from myriant.flow.views.desk.projects import project_line
 from myriant.runner.porter import Porter, remove
 from myriant.runner.sandbox import FIRST_USER, Room, find_sandbox
 from myriant.store.tables import Attempt

@@ -19,11 +19,11 @@ from myriant.cli.database import free_port
 from myriant.cli.up import Installation
 from myriant.demo.people import YUKI
 from myriant.demo.scenario import commit, git
-from myriant.flow.ask.verdicts import word_of_commit
-from myriant.flow.ask.workbench.replay import replay_of
-from myriant.flow.keep.secrets import set_secret
-from myriant.flow.keep.ways import WayWish, set_way
+from myriant.flow.admin.secrets import set_secret
+from myriant.flow.admin.ways import WayWish, set_way
 from myriant.flow.site import Site
+from myriant.flow.views.plan.replay import replay_of
+from myriant.flow.views.run.verdicts import word_of_commit
 from myriant.flow.who import Person
 from myriant.store.projects import project_named
 from myriant.store.tables import Attempt, Cell, Delivery, Run

@@ -13,7 +13,7 @@ from myriant.cli.database import free_port
 from myriant.cli.place import Place
 from myriant.cli.up import Installation
 from myriant.demo.scenario import git
-from myriant.flow.keep.projects import add_project
+from myriant.flow.admin.projects import add_project
 
 
 @contextmanager

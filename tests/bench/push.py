@@ -10,11 +10,11 @@ from tests.bench.place import installed
 
 from myriant.demo.load import load_demo
 from myriant.demo.scenario import push
-from myriant.flow.ask.attempt import attempt_view
-from myriant.flow.ask.desk import load_now
-from myriant.flow.ask.projects import project_line
-from myriant.flow.ask.run import run_view
 from myriant.flow.site import Site
+from myriant.flow.views.desk.page import load_now
+from myriant.flow.views.desk.projects import project_line
+from myriant.flow.views.evidence.attempt import attempt_view
+from myriant.flow.views.run.page import run_view
 
 
 def measure(samples: int = 15) -> None:

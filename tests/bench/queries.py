@@ -14,15 +14,15 @@ from tests.bench.place import installed
 
 from myriant.core.results.model import Outcome
 from myriant.core.results.packed import SEGMENT, pack
-from myriant.flow.ask.attempt import attempt_view
-from myriant.flow.ask.desk import desk_view
-from myriant.flow.ask.findings.answer import findings_of
-from myriant.flow.ask.projects import project_lines
-from myriant.flow.ask.run import run_view
-from myriant.flow.ask.runners import runners
-from myriant.flow.ask.strip import strip_of
-from myriant.flow.ask.verdicts import word_of_commit
 from myriant.flow.site import Site
+from myriant.flow.views.desk.page import desk_view
+from myriant.flow.views.desk.projects import project_lines
+from myriant.flow.views.evidence.attempt import attempt_view
+from myriant.flow.views.findings.answer import findings_of
+from myriant.flow.views.run.page import run_view
+from myriant.flow.views.run.verdicts import word_of_commit
+from myriant.flow.views.runners.page import runners
+from myriant.flow.views.strip import strip_of
 from myriant.store.results import history_of_test, outcomes_of
 from myriant.store.tables import Base
 

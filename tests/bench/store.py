@@ -14,11 +14,11 @@ from tests.bench.place import installed
 import myriant.core.results.packed as packed
 import myriant.store.results as results
 from myriant.core.results.model import Outcome
-from myriant.flow.ask.findings.answer import findings_of
-from myriant.flow.ask.flakes import flakes_of
-from myriant.flow.ask.tests.grid import Wanted, grid_of_tests
-from myriant.flow.ask.tests.page import test_view
+from myriant.flow.diagnose.flakes import flakes_of
 from myriant.flow.site import Site
+from myriant.flow.views.findings.answer import findings_of
+from myriant.flow.views.tests.grid import Wanted, grid_of_tests
+from myriant.flow.views.tests.page import test_view
 from myriant.store.engine import Store
 from myriant.store.results import NotPassed, all_not_passed, history_of_test, keep_results, outcomes_of
 from myriant.store.tables import Test

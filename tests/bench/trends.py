@@ -17,10 +17,10 @@ from tests.bench.strip import FLAGS
 
 from myriant.cli.up import Installation
 from myriant.core.trends.changes import changes
-from myriant.flow.ask.strip import strip_of
-from myriant.flow.ask.trends import trends_of
-from myriant.flow.ask.workbench.replay import replay_of
 from myriant.flow.site import Site
+from myriant.flow.views.plan.replay import replay_of
+from myriant.flow.views.strip import strip_of
+from myriant.flow.views.trends.page import trends_of
 
 Values = NDArray[np.float64]
 SERIES, LENGTH, NEAR = 250, 200, 5

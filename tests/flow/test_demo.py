@@ -16,7 +16,7 @@ from myriant.demo import lockstep_past
 from myriant.demo.load import load_demo
 from myriant.demo.reports import cases_of
 from myriant.demo.scenario import push
-from myriant.flow.keep.projects import forget_project
+from myriant.flow.admin.projects import forget_project
 from myriant.runner.runtimes import find_runtimes
 from worlds import World
 

@@ -13,8 +13,8 @@ from sqlalchemy import Connection, select, text
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
-from myriant.flow.control.stopping import stop_run
-from myriant.flow.keep.projects import forget_project
+from myriant.flow.actions.stopping import stop_run
+from myriant.flow.admin.projects import forget_project
 from myriant.flow.planning.reading import plan_run
 from myriant.flow.who import Person
 from myriant.store.engine import Store

@@ -6,7 +6,7 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
-from myriant.flow.keep.timekeeping import keep_time
+from myriant.flow.upkeep.timekeeping import keep_time
 from myriant.store.tables import Report
 from worlds import World, junit, writes
 

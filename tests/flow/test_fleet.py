@@ -14,7 +14,7 @@ from typing import Any
 import pytest
 from sqlalchemy import text
 
-from myriant.flow.dispatch.supply import Offer, Supply
+from myriant.flow.compare.supply import Offer, Supply
 from myriant.store.people import passes, revoke_shared
 from simulated import Simulated, briny
 from worlds import Repository, World, junit, parcel, writes

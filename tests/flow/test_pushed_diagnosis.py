@@ -11,7 +11,7 @@ from sqlalchemy import select
 
 from myriant.flow.conclude.judging import conclude_run
 from myriant.flow.intake.sending import KEPT
-from myriant.flow.keep.timekeeping import keep_time
+from myriant.flow.upkeep.timekeeping import keep_time
 from myriant.store.tables import Cell, Control, Project, Run, Sending
 from waiting import until
 from worlds import PLAN, World, junit, stored_project, writes

@@ -7,8 +7,8 @@ from pathlib import Path
 
 import pytest
 
+from myriant.flow.drill import trial as drills
 from myriant.flow.errors import BadInput
-from myriant.flow.keep import drill as drills
 from myriant.flow.who import Person
 from worlds import World
 

@@ -11,7 +11,7 @@ from datetime import UTC, datetime
 import pytest
 import sqlalchemy as sa
 
-from myriant.flow.keep import retention as retention_of
+from myriant.flow.upkeep import retention as retention_of
 from myriant.store import retention
 from worlds import Repository, World
 

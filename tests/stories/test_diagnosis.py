@@ -18,11 +18,11 @@ from sqlalchemy import select
 from myriant.core.results.identity import Identity
 from myriant.core.results.junit import read_junit
 from myriant.core.results.model import Outcome
-from myriant.flow.ask.findings.causes import MOST_FINDINGS
-from myriant.flow.ask.flakes import flakes_of
-from myriant.flow.ask.tests import grid
-from myriant.flow.ask.tests.grid import Wanted, grid_of_tests
 from myriant.flow.conclude.learning import settle_quarantines
+from myriant.flow.diagnose.flakes import flakes_of
+from myriant.flow.views.findings.causes import MOST_FINDINGS
+from myriant.flow.views.tests import grid
+from myriant.flow.views.tests.grid import Wanted, grid_of_tests
 from myriant.store.chance import failed_in
 from myriant.store.results import NotPassed, keep_results
 from myriant.store.results import test_numbers as numbers_of

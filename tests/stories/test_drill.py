@@ -9,9 +9,9 @@ from datetime import UTC, datetime, timedelta
 import pytest
 
 from myriant.core.gate import judge
-from myriant.flow.keep import drill as drills
-from myriant.flow.keep.drills import SOON, call_for_drills, drill_by_schedule
-from myriant.flow.keep.projects import forget_project
+from myriant.flow.admin.projects import forget_project
+from myriant.flow.drill import trial as drills
+from myriant.flow.drill.by_schedule import SOON, call_for_drills, drill_by_schedule
 from myriant.flow.naming import the_project
 from myriant.flow.who import Person
 from myriant.store.tables import Project

@@ -12,7 +12,7 @@ from typing import Any
 import pytest
 from sqlalchemy import select
 
-from myriant.flow.keep.timekeeping import keep_time
+from myriant.flow.upkeep.timekeeping import keep_time
 from myriant.store.tables import Approval, Project, Schedule
 from waiting import until
 from worlds import Repository, World, junit, writes

@@ -9,7 +9,7 @@ import pytest
 
 from myriant.core.diagnosis.signature import group, signature_of
 from myriant.core.results.model import Outcome
-from myriant.flow.ask.findings.joining import Failed, joined
+from myriant.flow.views.findings.joining import Failed, joined
 from myriant.store.results import Shown
 
 ALL = "1 2 3"

@@ -11,15 +11,15 @@ import pytest
 from sqlalchemy import event, select, text
 
 from asking import statements
-from myriant.flow.ask.desk import desk_view
-from myriant.flow.ask.findings.answer import findings_of
-from myriant.flow.ask.projects import project_lines
-from myriant.flow.ask.pulls import pulls_of
-from myriant.flow.ask.run import run_view
-from myriant.flow.ask.strip import strip_of
-from myriant.flow.ask.trends import trends_of
-from myriant.flow.ask.verdicts import word_of_commit
 from myriant.flow.site import Site
+from myriant.flow.views.desk.page import desk_view
+from myriant.flow.views.desk.projects import project_lines
+from myriant.flow.views.findings.answer import findings_of
+from myriant.flow.views.pulls.page import pulls_of
+from myriant.flow.views.run.page import run_view
+from myriant.flow.views.run.verdicts import word_of_commit
+from myriant.flow.views.strip import strip_of
+from myriant.flow.views.trends.page import trends_of
 from myriant.store.tables import Project, Run
 from worlds import PLAN, World, junit, stored_project, writes
 

@@ -12,9 +12,9 @@ from sqlalchemy import func, select
 from myriant.core.diagnosis.chance import flat, judged
 from myriant.core.results.identity import Identity
 from myriant.core.results.model import Outcome
-from myriant.flow.ask.controls import lone
-from myriant.flow.ask.flakes import flakes_of
-from myriant.flow.control.repeating import repeat_controls
+from myriant.flow.actions.repeating import repeat_controls
+from myriant.flow.diagnose.controls import lone
+from myriant.flow.diagnose.flakes import flakes_of
 from myriant.store.results import NotPassed, keep_results
 from myriant.store.results import test_numbers as numbers_of
 from myriant.store.tables import Attempt, Cell, Control, Project

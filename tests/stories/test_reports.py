@@ -11,11 +11,11 @@ import numpy as np
 import pytest
 import sqlalchemy as sa
 
-from myriant.flow.ask.report import BranchReport, ReportLine, ReportRow, Side
-from myriant.flow.ask.report_page import report_html
-from myriant.flow.conclude.levels import SeriesChange, changes_at, said_short, seen_with
-from myriant.flow.keep.retention import keep_todays_sizes
+from myriant.flow.compare.levels import SeriesChange, changes_at, said_short, seen_with
 from myriant.flow.site import Site
+from myriant.flow.upkeep.retention import keep_todays_sizes
+from myriant.flow.views.report.days import BranchReport, ReportLine, ReportRow, Side
+from myriant.flow.views.report.page import report_html
 from myriant.store.tables import Attempt, Cell, Project, Run
 from worlds import World
 

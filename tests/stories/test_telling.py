@@ -17,11 +17,11 @@ from myriant.core.results.model import Outcome
 from myriant.core.states import Verdict
 from myriant.flow.announce import sending
 from myriant.flow.announce.hearing import tell_gathered
+from myriant.flow.announce.mornings import tell_mornings, times_of
+from myriant.flow.announce.notices import tell_notices
 from myriant.flow.announce.people import AUTHORS, cleared, not_yet, owners_of
 from myriant.flow.announce.sending import deliver
 from myriant.flow.announce.ways import tell_ways
-from myriant.flow.keep.mornings import tell_mornings, times_of
-from myriant.flow.keep.notices import tell_notices
 from myriant.flow.sealing import as_sealed, seal
 from myriant.store.engine import Store
 from myriant.store.judged import judged_rules

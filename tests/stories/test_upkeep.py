@@ -9,8 +9,8 @@ import pytest
 from sqlalchemy.exc import OperationalError
 
 from inprocess import Stories
-from myriant.flow.keep.timekeeping import UPKEEP, Timekeeper, Upkeep, keep_time
 from myriant.flow.site import Site
+from myriant.flow.upkeep.timekeeping import UPKEEP, Timekeeper, Upkeep, keep_time
 from myriant.store.engine import only_one
 from worlds import PLAN, junit, writes
 
@@ -45,7 +45,7 @@ def test_what_another_worker_does_just_now_is_left_to_it(world: Stories) -> None
 
 def test_upkeep_is_due_at_once_and_then_by_its_interval(monkeypatch: pytest.MonkeyPatch) -> None:
     now = [100.0]
-    monkeypatch.setattr("myriant.flow.keep.timekeeping.time.monotonic", lambda: now[0])
+    monkeypatch.setattr("myriant.flow.upkeep.timekeeping.time.monotonic", lambda: now[0])
     keeper = Timekeeper()
     assert keeper.due() == list(UPKEEP) and keeper.due() == []
     now[0] += 10.5

@@ -11,11 +11,11 @@ from fastapi import Depends, HTTPException, Request
 from fastapi.routing import APIRoute
 from starlette.concurrency import run_in_threadpool
 
-from myriant.flow.dispatch.leases import check_lease
+from myriant.flow.admin.passes import Bearing, bearing_of
+from myriant.flow.admin.people import is_token_of, person_of
 from myriant.flow.errors import LeaseLost
-from myriant.flow.keep.passes import Bearing, bearing_of
-from myriant.flow.keep.people import is_token_of, person_of
 from myriant.flow.site import Site
+from myriant.flow.state.leases import check_lease
 from myriant.flow.who import Person
 
 COOKIE = "myriant"

@@ -10,16 +10,16 @@ from fastapi.responses import StreamingResponse
 
 from myriant.api.access import VIEWER, TheSite
 from myriant.api.zips import zipped
-from myriant.flow.ask.attempt import AttemptView, attempt_view, files_of, report_source
-from myriant.flow.ask.log import MOST_LINES, Hits, LogLines, Usual, whole_log
-from myriant.flow.ask.log import log_lines as _log_lines
-from myriant.flow.ask.log import search_log as _search_log
-from myriant.flow.ask.log import usual_lines as _usual_lines
-from myriant.flow.ask.machine import MachineDifference
-from myriant.flow.ask.machine import machine_difference as _machine_difference
-from myriant.flow.ask.record import RecordView
-from myriant.flow.ask.record import record as _record
+from myriant.flow.diagnose.machine import MachineDifference
+from myriant.flow.diagnose.machine import machine_difference as _machine_difference
+from myriant.flow.diagnose.record import RecordView
+from myriant.flow.diagnose.record import record as _record
 from myriant.flow.logs import log_piece
+from myriant.flow.views.evidence.attempt import AttemptView, attempt_view, files_of, report_source
+from myriant.flow.views.evidence.log import MOST_LINES, Hits, LogLines, Usual, whole_log
+from myriant.flow.views.evidence.log import log_lines as _log_lines
+from myriant.flow.views.evidence.log import search_log as _search_log
+from myriant.flow.views.evidence.log import usual_lines as _usual_lines
 
 router = APIRouter()
 

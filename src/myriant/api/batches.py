@@ -6,8 +6,8 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from myriant.api.access import MAINTAINER, MEMBER, ThePerson, TheSite
-from myriant.flow.control.batches import begin_batch
-from myriant.flow.control.batches import stop_batch as _stop_batch
+from myriant.flow.actions.batches import begin_batch
+from myriant.flow.actions.batches import stop_batch as _stop_batch
 from myriant.flow.errors import Forbidden
 
 router = APIRouter()

@@ -6,8 +6,8 @@ from fastapi import APIRouter
 from pydantic import BaseModel
 
 from myriant.api.access import MEMBER, VIEWER, TheSite
-from myriant.flow.ask.caches import CacheLine, caches_of
-from myriant.flow.keep.caches import forget_caches as _forget_caches
+from myriant.flow.admin.caches import forget_caches as _forget_caches
+from myriant.flow.views.settings.caches import CacheLine, caches_of
 
 router = APIRouter()
 

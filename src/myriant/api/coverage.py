@@ -7,13 +7,13 @@ from typing import Annotated
 from fastapi import APIRouter, HTTPException, Query, Response
 
 from myriant.api.access import VIEWER, TheSite
-from myriant.flow.ask.coverage import CoverageByCell, CoverageOfFile, CoverageOfRun
-from myriant.flow.ask.coverage import coverage_as as _coverage_as
-from myriant.flow.ask.coverage import coverage_by_cell as _coverage_by_cell
-from myriant.flow.ask.coverage import coverage_of_file as _coverage_of_file
-from myriant.flow.ask.coverage import coverage_of_run as _coverage_of_run
-from myriant.flow.ask.coverage_trend import MOST_POINTS, CoverageTrend
-from myriant.flow.ask.coverage_trend import coverage_trend as _coverage_trend
+from myriant.flow.views.coverage.page import CoverageByCell, CoverageOfFile, CoverageOfRun
+from myriant.flow.views.coverage.page import coverage_as as _coverage_as
+from myriant.flow.views.coverage.page import coverage_by_cell as _coverage_by_cell
+from myriant.flow.views.coverage.page import coverage_of_file as _coverage_of_file
+from myriant.flow.views.coverage.page import coverage_of_run as _coverage_of_run
+from myriant.flow.views.coverage.trend import MOST_POINTS, CoverageTrend
+from myriant.flow.views.coverage.trend import coverage_trend as _coverage_trend
 
 router = APIRouter()
 AJob = Annotated[str, Query(max_length=200)]

@@ -11,14 +11,14 @@ from starlette.concurrency import run_in_threadpool
 
 from myriant.api.access import HOOK, MAINTAINER, MEMBER, SIGNED, VIEWER, ThePerson, TheSite
 from myriant.core.states import PullState
-from myriant.flow.ask.projects import is_paused
-from myriant.flow.ask.pulls import Pulls, pulls_of
 from myriant.flow.intake.pulls import change_pull_request, test_again
 from myriant.flow.intake.pulls import let_run as _let_run
 from myriant.flow.intake.refs import Moved, hear
-from myriant.flow.intake.starting import Taken
 from myriant.flow.intake.told import event_secret as _event_secret
 from myriant.flow.intake.told import is_signed, take_event
+from myriant.flow.state.starting import Taken
+from myriant.flow.views.desk.projects import is_paused
+from myriant.flow.views.pulls.page import Pulls, pulls_of
 
 router = APIRouter()
 

@@ -8,9 +8,9 @@ from fastapi import APIRouter, Query
 from pydantic import BaseModel, StringConstraints
 
 from myriant.api.access import MEMBER, VIEWER, ThePerson, TheSite
-from myriant.flow.ask.filters import FilterView, filters_of
-from myriant.flow.keep.filters import drop_filter as _drop_filter
-from myriant.flow.keep.filters import keep_filter as _keep_filter
+from myriant.flow.admin.filters import drop_filter as _drop_filter
+from myriant.flow.admin.filters import keep_filter as _keep_filter
+from myriant.flow.views.settings.filters import FilterView, filters_of
 
 router = APIRouter()
 _Short = Annotated[str, Query(max_length=80)]

@@ -6,14 +6,14 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from myriant.api.access import MEMBER, VIEWER, ThePerson, TheSite
-from myriant.flow.ask.findings.answer import findings_of
-from myriant.flow.ask.findings.model import Findings
-from myriant.flow.ask.search import SearchView, propose_search
-from myriant.flow.ask.suspects import Changed, changes_since
-from myriant.flow.control.searches import begin_search as _begin_search
-from myriant.flow.control.searches import stop_search as _stop_search
-from myriant.flow.control.taking import give_back as _give_back
-from myriant.flow.control.taking import take as _take
+from myriant.flow.actions.searches import begin_search as _begin_search
+from myriant.flow.actions.searches import stop_search as _stop_search
+from myriant.flow.actions.taking import give_back as _give_back
+from myriant.flow.actions.taking import take as _take
+from myriant.flow.diagnose.search import SearchView, propose_search
+from myriant.flow.diagnose.suspects import Changed, changes_since
+from myriant.flow.views.findings.answer import findings_of
+from myriant.flow.views.findings.model import Findings
 
 router = APIRouter()
 

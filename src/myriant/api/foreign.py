@@ -11,7 +11,7 @@ from myriant.flow.errors import Forbidden, NotFound
 from myriant.flow.intake.foreign import ForeignMeaning, ForeignView, foreign_of, take_foreign
 from myriant.flow.intake.foreign import set_foreign as _set_foreign
 from myriant.flow.intake.foreign import try_foreign as _try_foreign
-from myriant.flow.intake.starting import Taken
+from myriant.flow.state.starting import Taken
 
 router = APIRouter()
 MOST_EVENT = 4 << 20  # a host may send a whole change with it

@@ -11,8 +11,8 @@ from collections.abc import AsyncIterator
 import psycopg
 from starlette.concurrency import run_in_threadpool
 
-from myriant.flow.ask.changes import CELLS, CHANGES, Change, changes, missed_since
 from myriant.flow.site import Site
+from myriant.flow.views.changes import CELLS, CHANGES, Change, changes, missed_since
 
 _log = logging.getLogger(__name__)
 _QUIET = 15.0  # seconds between signs of life

@@ -13,16 +13,16 @@ from myriant.core.plan.format import format_plan
 from myriant.core.plan.keys import EVENT_KEYS, EVENTS, MEASURES, TABLES
 from myriant.core.plan.reference import takes
 from myriant.core.plan.schedule import zone_names
-from myriant.flow.ask.coming import Coming
-from myriant.flow.ask.coming import coming as _coming
-from myriant.flow.ask.workbench.meaning import Meaning
-from myriant.flow.ask.workbench.meaning import meaning as _meaning
-from myriant.flow.ask.workbench.proposals import Looked, Proposals, offers_now, proposals_for
-from myriant.flow.ask.workbench.proposals import look_at_repository as _look_at_repository
-from myriant.flow.ask.workbench.rehearsal import WantedEvent
-from myriant.flow.ask.workbench.replay import MOST_RUNS, Replay, replay_of
-from myriant.flow.ask.workbench.standing import Standing, standing_plan
-from myriant.flow.keep.plans import Saved, keep_plan, save_plan
+from myriant.flow.admin.plans import Saved, keep_plan, save_plan
+from myriant.flow.standing_plan import Standing, standing_plan
+from myriant.flow.views.plan.coming import Coming
+from myriant.flow.views.plan.coming import coming as _coming
+from myriant.flow.views.plan.meaning import Meaning
+from myriant.flow.views.plan.meaning import meaning as _meaning
+from myriant.flow.views.plan.proposals import Looked, Proposals, offers_now, proposals_for
+from myriant.flow.views.plan.proposals import look_at_repository as _look_at_repository
+from myriant.flow.views.plan.rehearsal import WantedEvent
+from myriant.flow.views.plan.replay import MOST_RUNS, Replay, replay_of
 
 router = APIRouter()
 

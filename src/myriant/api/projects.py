@@ -9,17 +9,17 @@ from pydantic import BaseModel, Field
 
 from myriant.api.access import ADMIN, MAINTAINER, VIEWER, ThePerson, TheSite
 from myriant.core.states import EventKind
-from myriant.flow.ask.audit import AuditLine, audit_lines
-from myriant.flow.ask.desk import Desk, desk_view
-from myriant.flow.ask.projects import Kept, ProjectLine, kept_of, project_line, project_lines
-from myriant.flow.ask.strip import Strip, strip_of
-from myriant.flow.control.accepting import start_from_today as _start_from_today
-from myriant.flow.keep.drill import Drill
-from myriant.flow.keep.drill import drill as _drill
-from myriant.flow.keep.projects import Added, Change, add_project, change_project, forget_project, set_credential
-from myriant.flow.keep.retention import Freed
-from myriant.flow.keep.retention import keep_for as _keep_for
-from myriant.flow.keep.retention import would_free as _would_free
+from myriant.flow.actions.accepting import start_from_today as _start_from_today
+from myriant.flow.admin.projects import Added, Change, add_project, change_project, forget_project, set_credential
+from myriant.flow.drill.trial import Drill
+from myriant.flow.drill.trial import drill as _drill
+from myriant.flow.upkeep.retention import Freed
+from myriant.flow.upkeep.retention import keep_for as _keep_for
+from myriant.flow.upkeep.retention import would_free as _would_free
+from myriant.flow.views.desk.page import Desk, desk_view
+from myriant.flow.views.desk.projects import Kept, ProjectLine, kept_of, project_line, project_lines
+from myriant.flow.views.settings.audit import AuditLine, audit_lines
+from myriant.flow.views.strip import Strip, strip_of
 
 router = APIRouter()
 

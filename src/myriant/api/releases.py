@@ -8,7 +8,7 @@ from fastapi import APIRouter
 from pydantic import BaseModel
 
 from myriant.api.access import VIEWER, TheSite
-from myriant.flow.ask.releases import Releases, attested, public_key, releases_of
+from myriant.flow.views.releases import Releases, attested, public_key, releases_of
 
 router = APIRouter()
 

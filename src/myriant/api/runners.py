@@ -8,14 +8,14 @@ from fastapi import APIRouter, Path
 from pydantic import BaseModel, Field
 
 from myriant.api.access import ADMIN, MAINTAINER, VIEWER, ThePerson, TheSite
-from myriant.flow.ask.desk import load_now
-from myriant.flow.ask.queue import Load, Queue, whole_queue
-from myriant.flow.ask.runners import RunnerView
-from myriant.flow.ask.runners import runners as _runners
-from myriant.flow.ask.sizes import Sizes, sizes_of
+from myriant.flow.admin.passes import RunnerPass, all_passes, end_pass, give_pass
 from myriant.flow.dispatch.fleet import drain as _drain
 from myriant.flow.dispatch.fleet import forget_runner as _forget_runner
-from myriant.flow.keep.passes import RunnerPass, all_passes, end_pass, give_pass
+from myriant.flow.views.desk.page import load_now
+from myriant.flow.views.runners.page import RunnerView
+from myriant.flow.views.runners.page import runners as _runners
+from myriant.flow.views.runners.queue import Load, Queue, whole_queue
+from myriant.flow.views.runners.sizes import Sizes, sizes_of
 from myriant.wire.runners import RUNNER_NAME
 
 router = APIRouter()

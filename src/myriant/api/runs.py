@@ -12,9 +12,21 @@ from pydantic import AwareDatetime, BaseModel, Field
 
 from myriant.api.access import MAINTAINER, MEMBER, VIEWER, ThePerson, TheSite
 from myriant.core.states import EventKind, Verdict
-from myriant.flow.ask.beside import CellMark, marks_against
-from myriant.flow.ask.exports import csv_rows, junit_xml, parquet
-from myriant.flow.ask.past import (
+from myriant.flow.actions.accepting import Wish
+from myriant.flow.actions.accepting import accept as _accept
+from myriant.flow.actions.again import run_again as _run_again
+from myriant.flow.actions.approvals import give_word
+from myriant.flow.actions.stopping import stop_run
+from myriant.flow.actions.waiving import Waiving as _Waiving
+from myriant.flow.actions.waiving import end_waiver as _end_waiver
+from myriant.flow.actions.waiving import waive as _waive
+from myriant.flow.compare.waivers import WaiverView, waivers_told
+from myriant.flow.diagnose.beside import CellMark, marks_against
+from myriant.flow.intake.by_hand import start_by_hand
+from myriant.flow.state.starting import Taken
+from myriant.flow.views.evidence.timeline import Timeline
+from myriant.flow.views.evidence.timeline import timeline as _timeline
+from myriant.flow.views.past import (
     ArtifactSearch,
     FailureSearch,
     LogSearch,
@@ -25,21 +37,9 @@ from myriant.flow.ask.past import (
     search_failures,
     search_logs,
 )
-from myriant.flow.ask.run import RunView, run_view, text_of_plan
-from myriant.flow.ask.timeline import Timeline
-from myriant.flow.ask.timeline import timeline as _timeline
-from myriant.flow.ask.verdicts import CommitWord, word_of_commit
-from myriant.flow.ask.waivers import WaiverView, waivers_told
-from myriant.flow.control.accepting import Wish
-from myriant.flow.control.accepting import accept as _accept
-from myriant.flow.control.again import run_again as _run_again
-from myriant.flow.control.approvals import give_word
-from myriant.flow.control.stopping import stop_run
-from myriant.flow.control.waiving import Waiving as _Waiving
-from myriant.flow.control.waiving import end_waiver as _end_waiver
-from myriant.flow.control.waiving import waive as _waive
-from myriant.flow.intake.by_hand import start_by_hand
-from myriant.flow.intake.starting import Taken
+from myriant.flow.views.run.exports import csv_rows, junit_xml, parquet
+from myriant.flow.views.run.page import RunView, run_view, text_of_plan
+from myriant.flow.views.run.verdicts import CommitWord, word_of_commit
 
 router = APIRouter()
 

@@ -6,9 +6,9 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from myriant.api.access import MAINTAINER, VIEWER, ThePerson, TheSite
-from myriant.flow.keep.secrets import SecretView, secrets_of
-from myriant.flow.keep.secrets import remove_secret as _remove_secret
-from myriant.flow.keep.secrets import set_secret as _set_secret
+from myriant.flow.admin.secrets import SecretView, secrets_of
+from myriant.flow.admin.secrets import remove_secret as _remove_secret
+from myriant.flow.admin.secrets import set_secret as _set_secret
 
 router = APIRouter()
 

@@ -6,8 +6,8 @@ from fastapi import APIRouter, Request, Response
 from pydantic import BaseModel, Field
 
 from myriant.api.access import COOKIE, OPEN, VIEWER, ThePerson, TheSite
-from myriant.flow.keep.people import SESSION, sign_in_link
-from myriant.flow.keep.people import sign_in as _sign_in
+from myriant.flow.admin.people import SESSION, sign_in_link
+from myriant.flow.admin.people import sign_in as _sign_in
 from myriant.flow.who import Person
 
 router = APIRouter()

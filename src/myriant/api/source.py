@@ -10,10 +10,10 @@ from starlette.concurrency import run_in_threadpool
 
 from myriant.api.access import VIEWER, TheSite
 from myriant.api.packs import pack_answer, refs_answer
-from myriant.flow.ask.difference import Difference, difference_of
-from myriant.flow.ask.projects import project_id
-from myriant.flow.ask.source import SourceFile, files_named
-from myriant.flow.ask.source import file_at as _file_at
+from myriant.flow.views.desk.projects import project_id
+from myriant.flow.views.evidence.source import SourceFile, files_named
+from myriant.flow.views.evidence.source import file_at as _file_at
+from myriant.flow.views.run.change import Difference, difference_of
 
 router = APIRouter()
 

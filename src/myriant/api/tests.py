@@ -9,14 +9,14 @@ from fastapi import APIRouter, Query
 from pydantic import BaseModel, Field
 
 from myriant.api.access import MAINTAINER, MEMBER, VIEWER, ThePerson, TheSite
-from myriant.flow.ask.flakes import Flakes, QuarantineView, flakes_of
-from myriant.flow.ask.kinds import KindsView, kinds_told
-from myriant.flow.ask.tests.grid import MOST_ROWS, TestsPage, Wanted, grid_of_tests
-from myriant.flow.ask.tests.page import TestView, test_view
-from myriant.flow.control.quarantine import end_quarantine as _end_quarantine
-from myriant.flow.control.quarantine import quarantine as _quarantine
-from myriant.flow.keep.kinds import MOST_TEXT
-from myriant.flow.keep.kinds import set_kinds as _set_kinds
+from myriant.flow.actions.quarantine import end_quarantine as _end_quarantine
+from myriant.flow.actions.quarantine import quarantine as _quarantine
+from myriant.flow.admin.kinds import MOST_TEXT
+from myriant.flow.admin.kinds import set_kinds as _set_kinds
+from myriant.flow.diagnose.flakes import Flakes, QuarantineView, flakes_of
+from myriant.flow.diagnose.kinds import KindsView, kinds_told
+from myriant.flow.views.tests.grid import MOST_ROWS, TestsPage, Wanted, grid_of_tests
+from myriant.flow.views.tests.page import TestView, test_view
 
 router = APIRouter()
 

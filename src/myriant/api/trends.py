@@ -16,22 +16,30 @@ from myriant.api.shortly import Shortly
 from myriant.core.plan.matrix_change import CHANGES
 from myriant.core.telling.badge import svg
 from myriant.core.telling.morning import Morning, morning_text
+from myriant.flow.admin.badges import badge_key as _badge_key
 from myriant.flow.announce.printing import CannotPrint, printed
-from myriant.flow.ask.badges import badge_of
-from myriant.flow.ask.cost import Cost, cost_of, cost_table
-from myriant.flow.ask.feeds import Outcomes, atom_of, calendar_of
-from myriant.flow.ask.feeds import outcomes as _outcomes
-from myriant.flow.ask.fewer import FewerCells, fewer_cells
-from myriant.flow.ask.morning import morning as _morning
-from myriant.flow.ask.rankings import MOST_RUNS as MOST_RANKED
-from myriant.flow.ask.rankings import Rankings, rankings_of
-from myriant.flow.ask.report import MOST_DAYS, Asked, BranchReport, report_of, report_with_lines
-from myriant.flow.ask.report_page import report_html
-from myriant.flow.ask.trends import MOST_RUNS, Trends, trends_of, trends_parquet, trends_table
-from myriant.flow.ask.versions import MOST_COMPARED, TwoValues, Versions, WhatIf, two_values, versions_of, what_if
 from myriant.flow.errors import Refused
-from myriant.flow.keep.badges import badge_key as _badge_key
 from myriant.flow.site import Site
+from myriant.flow.views.cost import Cost, cost_of, cost_table
+from myriant.flow.views.feeds import Outcomes, atom_of, calendar_of
+from myriant.flow.views.feeds import outcomes as _outcomes
+from myriant.flow.views.morning import morning as _morning
+from myriant.flow.views.rankings import MOST_RUNS as MOST_RANKED
+from myriant.flow.views.rankings import Rankings, rankings_of
+from myriant.flow.views.report.days import MOST_DAYS, Asked, BranchReport, report_of, report_with_lines
+from myriant.flow.views.report.page import report_html
+from myriant.flow.views.settings.badges import badge_of
+from myriant.flow.views.trends.fewer import FewerCells, fewer_cells
+from myriant.flow.views.trends.page import MOST_RUNS, Trends, trends_of, trends_parquet, trends_table
+from myriant.flow.views.trends.versions import (
+    MOST_COMPARED,
+    TwoValues,
+    Versions,
+    WhatIf,
+    two_values,
+    versions_of,
+    what_if,
+)
 
 router = APIRouter()
 _ASKED_ANEW = {"Cache-Control": "no-cache", "X-Content-Type-Options": "nosniff"}

@@ -11,17 +11,17 @@ from pydantic import BaseModel, Field
 from myriant.api.access import MAINTAINER, MEMBER, VIEWER, ThePerson, TheSite
 from myriant.core.states import Page, Wants
 from myriant.core.telling.template import VALUES
+from myriant.flow.admin.hearers import HearerView
+from myriant.flow.admin.hearers import hearers as _hearers
+from myriant.flow.admin.hearers import remove_hearer as _remove_hearer
+from myriant.flow.admin.hearers import set_hearer as _set_hearer
+from myriant.flow.admin.ways import SentView, WayView, WayWish, send_again
+from myriant.flow.admin.ways import remove_way as _remove_way
+from myriant.flow.admin.ways import sent as _sent
+from myriant.flow.admin.ways import set_way as _set_way
+from myriant.flow.admin.ways import try_way as _try_way
+from myriant.flow.admin.ways import ways as _ways
 from myriant.flow.announce.sending import Answer
-from myriant.flow.keep.hearers import HearerView
-from myriant.flow.keep.hearers import hearers as _hearers
-from myriant.flow.keep.hearers import remove_hearer as _remove_hearer
-from myriant.flow.keep.hearers import set_hearer as _set_hearer
-from myriant.flow.keep.ways import SentView, WayView, WayWish, send_again
-from myriant.flow.keep.ways import remove_way as _remove_way
-from myriant.flow.keep.ways import sent as _sent
-from myriant.flow.keep.ways import set_way as _set_way
-from myriant.flow.keep.ways import try_way as _try_way
-from myriant.flow.keep.ways import ways as _ways
 
 router = APIRouter()
 

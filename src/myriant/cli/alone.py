@@ -27,8 +27,8 @@ from myriant.core.results.outcome import attempt_outcome
 from myriant.core.results.read import read_results
 from myriant.core.states import Content
 from myriant.core.written import counted, step_called
+from myriant.flow.compare.grants import names_wanted
 from myriant.flow.dispatch.claims import Lease as Given
-from myriant.flow.planning.grants import names_wanted
 from myriant.runner.attempt import Execution
 from myriant.runner.attempt.steps import Steps
 from myriant.runner.runtimes import Runtime, find_runtimes

@@ -125,7 +125,7 @@ def remove_secret(project: Project, name: Name) -> None:
 def rotate(data: Annotated[Path, typer.Option(help="The data directory.", default_factory=default_data)]) -> None:
     """Seal every secret of this installation with a new key; servers started before need a restart."""
     from myriant.cli.site import site_beside
-    from myriant.flow.keep.secrets import rotate_key
+    from myriant.flow.admin.secrets import rotate_key
     from myriant.flow.sealing import make_key
 
     site, key = site_beside(data), Place(data).key  # first: from here on it is the folder's owner who works there
@@ -196,7 +196,7 @@ def token(
 ) -> None:
     """Print a new token for any runner of this installation; one of a runner's own is safer: runners add."""
     from myriant.cli.site import site_beside
-    from myriant.flow.keep.people import new_runner_token
+    from myriant.flow.admin.people import new_runner_token
 
     place = default_data() if data == Path() else data
     if not Place(place).connection.exists():

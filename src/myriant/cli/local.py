@@ -114,7 +114,7 @@ def environment(
     folder: Annotated[Path, typer.Option(help="The working tree.")] = Path(),
 ) -> None:
     """Say what this machine is made of, or what differs from an attempt's. Exit status 1 if anything differs."""
-    from myriant.flow.ask.machine import differences
+    from myriant.flow.diagnose.machine import differences
     from myriant.runner import machine
     from myriant.runner.runtimes import find_runtimes
 

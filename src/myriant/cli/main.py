@@ -396,7 +396,7 @@ def reread_reports(name: Annotated[str, typer.Argument(help="The project.")], da
     """Read all kept reports again with today's readers and say what differs; verdicts stay as they are."""
     from myriant.cli.site import site_beside
     from myriant.flow.errors import FlowError
-    from myriant.flow.keep.rereading import reread
+    from myriant.flow.upkeep.rereading import reread
 
     total = differing = 0
     try:

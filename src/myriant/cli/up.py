@@ -23,8 +23,8 @@ from myriant.cli.place import Place
 from myriant.cli.processes import Parts
 from myriant.cli.progress import while_it_gets_on
 from myriant.cli.users import User, server_user
-from myriant.flow.keep.people import ensure_account, make_token, sign_in_link
-from myriant.flow.keep.projects import seal_passwords
+from myriant.flow.admin.people import ensure_account, make_token, sign_in_link
+from myriant.flow.admin.projects import seal_passwords
 from myriant.flow.site import Site
 from myriant.settings import settings
 from myriant.store.engine import Store

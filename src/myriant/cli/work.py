@@ -16,9 +16,9 @@ from procrastinate.exceptions import ConnectorException
 from sqlalchemy import text
 from sqlalchemy.exc import SQLAlchemyError
 
-from myriant.flow.keep.timekeeping import Timekeeper
 from myriant.flow.site import Site
 from myriant.flow.tasks import TEND_SECONDS, due_looks, look_at, sweep, task_app, tend_tasks
+from myriant.flow.upkeep.timekeeping import Timekeeper
 from myriant.settings import settings
 from myriant.store.queue import INWARD, OUTWARD
 

@@ -12,10 +12,10 @@ from tenacity import retry, retry_if_exception_type, stop_after_delay, wait_fixe
 
 from myriant.demo.people import CASPER, MARISOL, TOBIAS, YUKI, Author
 from myriant.demo.scenario import BREAK, clone_of, commit, git
+from myriant.flow.admin.projects import Change, change_project, project_names
+from myriant.flow.admin.secrets import set_secret
+from myriant.flow.admin.ways import WayWish, set_way, ways
 from myriant.flow.intake.told import event_secret
-from myriant.flow.keep.projects import Change, change_project, project_names
-from myriant.flow.keep.secrets import set_secret
-from myriant.flow.keep.ways import WayWish, set_way, ways
 from myriant.flow.site import Site
 from myriant.flow.who import Person
 

@@ -14,8 +14,8 @@ from myriant.demo.days import moments
 from myriant.demo.harbour import open_harbour, open_shelf
 from myriant.demo.people import INGRID, YUKI, Author
 from myriant.demo.scenario import CLEAN, clone_of, commit, git
-from myriant.flow.keep.history import PastCell, PastRun, accept_past, import_run, write_notes
-from myriant.flow.keep.projects import add_project, forget_project, project_names
+from myriant.flow.admin.projects import add_project, forget_project, project_names
+from myriant.flow.history import PastCell, PastRun, accept_past, import_run, write_notes
 from myriant.flow.site import Site
 from myriant.flow.who import Person
 from myriant.runner.runtimes import Runtime, find_runtimes

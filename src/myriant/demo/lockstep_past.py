@@ -10,7 +10,7 @@ from myriant.core.results.junit import read_junit
 from myriant.demo.people import ANSELM, INGRID, MARISOL, TOBIAS, YUKI, Author
 from myriant.demo.reports import Case, Fault, cases_of, junit
 from myriant.demo.scenario import BREAK, FIX, Edit
-from myriant.flow.keep.history import PastCell, PastReport
+from myriant.flow.history import PastCell, PastReport
 from myriant.runner.runtimes import Runtime
 
 COUNT = 80

@@ -16,7 +16,7 @@ from myriant.core.results.junit import read_junit
 from myriant.demo.people import ANSELM, INGRID, MARISOL, TOBIAS, YUKI, Author
 from myriant.demo.reports import Case, Fault, cases_of, cobertura, junit
 from myriant.demo.scenario import Edit
-from myriant.flow.keep.history import PastCell, PastReport
+from myriant.flow.history import PastCell, PastReport
 from myriant.runner.runtimes import Runtime
 
 HERE = Path(__file__).parent

@@ -9,21 +9,21 @@ from contextlib import contextmanager
 
 import procrastinate
 
+from myriant.flow.actions.repeating import repeat_controls
+from myriant.flow.actions.searches import go_on
+from myriant.flow.admin.projects import project_names
 from myriant.flow.announce.notes import announce_run
 from myriant.flow.announce.sending import deliver
 from myriant.flow.announce.ways import tell_ways
 from myriant.flow.conclude.judging import conclude_run
-from myriant.flow.control.repeating import repeat_controls
-from myriant.flow.control.searches import go_on
+from myriant.flow.drill.by_schedule import drill_by_schedule
 from myriant.flow.errors import FlowError
 from myriant.flow.ingest.attempts import ingest_attempt
 from myriant.flow.intake.refs import look
-from myriant.flow.keep.drills import drill_by_schedule
-from myriant.flow.keep.projects import project_names
-from myriant.flow.keep.retention import forget_loose, keep_todays_sizes
-from myriant.flow.keep.timekeeping import UPKEEP, Timekeeper, keep_time
 from myriant.flow.planning.reading import plan_run
 from myriant.flow.site import Site
+from myriant.flow.upkeep.retention import forget_loose, keep_todays_sizes
+from myriant.flow.upkeep.timekeeping import UPKEEP, Timekeeper, keep_time
 from myriant.settings import settings
 from myriant.store.attempts import run_id_of_attempt
 from myriant.store.changes import tell

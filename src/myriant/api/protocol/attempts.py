@@ -15,7 +15,7 @@ from myriant.api.packs import pack_answer, refs_answer
 from myriant.flow.delivery import caches, log, reports, steps
 from myriant.flow.delivery.expected import expected_of_step
 from myriant.flow.delivery.reports import Delivered
-from myriant.flow.dispatch.leases import source_of_lease
+from myriant.flow.state.leases import source_of_lease
 from myriant.wire.attempts import RECORDS, CacheAnswer, CacheSaid, CacheWanted, Expected, Finish, Size, StepTold
 from myriant.wire.limits import MOST_PIECE
 from myriant.wire.parcels import BadParcel, CacheHead, HeadReader, ReportHead

@@ -11,8 +11,9 @@ from starlette.concurrency import run_in_threadpool
 from myriant.api.access import RUNNER, TheBearing, TheSite
 from myriant.api.live import Live
 from myriant.api.protocol.leases import given
-from myriant.flow.dispatch import claims, fleet, leases
-from myriant.flow.keep.passes import check_name
+from myriant.flow.admin.passes import check_name
+from myriant.flow.dispatch import claims, fleet
+from myriant.flow.state import leases
 from myriant.wire.lease import Lease
 from myriant.wire.limits import PROTOCOL
 from myriant.wire.runners import Claim, Enrolled, Enrolment, Heartbeat, Lost

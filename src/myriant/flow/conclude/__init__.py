@@ -1,1 +1,3 @@
 """Compared, judged, control runs called for."""
+
+ENTRANCES = ("controls", "judging", "lessening")

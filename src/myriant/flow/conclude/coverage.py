@@ -12,7 +12,7 @@ from myriant.core.coverage.merge import merge_files
 from myriant.core.coverage.model import FileCoverage, Totals, Unit
 from myriant.core.coverage.view import changed_files, changed_share_of, lost_of
 from myriant.core.written import ranges
-from myriant.flow.conclude.comparing import Compared
+from myriant.flow.compare.outcomes import Compared
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.repos.mirror import added_lines

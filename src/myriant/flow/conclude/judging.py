@@ -14,7 +14,8 @@ from myriant.core.gate.judge import Evidence, Judged, Measured, Reason, beyond_r
 from myriant.core.gate.measures import measures_of, sum_of, tally_of_job, value_of
 from myriant.core.plan.model import Plan, Rule
 from myriant.core.states import OPEN, TRUSTED, State, Verdict, Why
-from myriant.flow.conclude.comparing import MOST_COMPARED, Compared, compare_run, runs_since
+from myriant.flow.compare.baselines import ancestors, gate_baselines
+from myriant.flow.compare.outcomes import MOST_COMPARED, Compared, compare_run, runs_since
 from myriant.flow.conclude.controls import plan_controls
 from myriant.flow.conclude.coverage import changed_share, merge_coverage
 from myriant.flow.conclude.learning import learn_moves, settle_quarantines, settle_takings
@@ -22,7 +23,6 @@ from myriant.flow.conclude.lessening import Lessened, keep_lasting, lessened
 from myriant.flow.conclude.measuring import Known, of_jobs, seconds_of, share_at
 from myriant.flow.conclude.steps import explain_anew
 from myriant.flow.conclude.telling import early_sentence, tell_run
-from myriant.flow.planning.baselines import ancestors, gate_baselines
 from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
 from myriant.flow.state import runs

@@ -12,7 +12,7 @@ from myriant.core.diagnosis.flaky import is_steady
 from myriant.core.gate.less import name_token, tells_file
 from myriant.core.results.model import Outcome
 from myriant.core.results.moved import MOST_COMPARED, moved, own_lines
-from myriant.flow.conclude.comparing import Compared
+from myriant.flow.compare.outcomes import Compared
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.repos.mirror import Mirror

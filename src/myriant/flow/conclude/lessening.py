@@ -12,9 +12,9 @@ from sqlalchemy.orm import Session
 from myriant.core.gate.less import less
 from myriant.core.gate.loosened import loosened
 from myriant.core.results.model import Outcome
-from myriant.flow.conclude.comparing import Compared, present
-from myriant.flow.planning.baselines import plan_before
-from myriant.flow.planning.gone import gone_since
+from myriant.flow.compare.baselines import plan_before
+from myriant.flow.compare.outcomes import Compared, present
+from myriant.flow.compare.removed import gone_since
 from myriant.flow.plans import names_of_jobs, plan_with
 from myriant.flow.site import Site
 from myriant.store.history import moves_of

@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from sqlalchemy.orm import Session
 
 from myriant.core.states import TRUSTED
-from myriant.flow.planning.aside import aside_in, unexplained_steps
+from myriant.flow.compare.aside import aside_in, unexplained_steps
 from myriant.flow.site import Site
 from myriant.store.attempts import attempts_of
 from myriant.store.history import quarantines_changed

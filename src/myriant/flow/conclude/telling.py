@@ -21,9 +21,9 @@ from myriant.core.results.model import Outcome
 from myriant.core.results.titles import test_title
 from myriant.core.states import OPEN, TRUSTED, State, Verdict, Why
 from myriant.core.written import counted
-from myriant.flow.conclude.comparing import Compared
+from myriant.flow.compare.levels import said_short, seen_with
+from myriant.flow.compare.outcomes import Compared
 from myriant.flow.conclude.lessening import Lessened
-from myriant.flow.conclude.levels import said_short, seen_with
 from myriant.flow.site import Site
 from myriant.store.attempts import reruns_of
 from myriant.store.coverage import coverage_totals_of

@@ -1,1 +1,3 @@
 """What a runner sends while it works."""
+
+ENTRANCES = ("caches", "expected", "log", "reports", "steps")

@@ -12,11 +12,11 @@ from sqlalchemy import func
 from sqlalchemy.orm import Session
 
 from myriant.core.states import EventKind
-from myriant.flow.dispatch.leases import held
+from myriant.flow.compare.grants import is_strangers
 from myriant.flow.errors import NotFound
 from myriant.flow.files import take_file
-from myriant.flow.planning.grants import is_strangers
 from myriant.flow.site import Site
+from myriant.flow.state.leases import held
 from myriant.store.attempts import run_number_of_attempt
 from myriant.store.caches import cache_entries, take_in_cache
 from myriant.store.tables import Attempt, CacheEntry, Cell, Project, Run

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from myriant.flow.dispatch.leases import held
-from myriant.flow.planning.aside import aside_in
+from myriant.flow.compare.aside import aside_in
 from myriant.flow.site import Site
+from myriant.flow.state.leases import held
 from myriant.store.aside import keys_of_tests
 from myriant.store.attempts import steps_of
 from myriant.store.tables import Cell, Run

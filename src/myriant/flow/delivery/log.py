@@ -7,8 +7,8 @@ from datetime import UTC, datetime
 import zstandard
 from sqlalchemy.orm import Session
 
-from myriant.flow.dispatch.leases import held
 from myriant.flow.site import Site
+from myriant.flow.state.leases import held
 from myriant.store.changes import tell_of_attempt
 from myriant.store.tables import Attempt, LogChunk
 

@@ -7,12 +7,12 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from myriant.core.states import Content
-from myriant.flow.dispatch.handing import handed_to
-from myriant.flow.dispatch.leases import held
+from myriant.flow.compare.handed_over import handed_to
 from myriant.flow.errors import BadInput, NotFound
 from myriant.flow.files import take_file
 from myriant.flow.plans import job_of
 from myriant.flow.site import Site
+from myriant.flow.state.leases import held
 from myriant.store.attempts import keep_reports as keep
 from myriant.store.tables import Cell, Report, Run
 

@@ -9,10 +9,10 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from myriant.core.states import State
-from myriant.flow.dispatch.leases import check, held, lease_digest
 from myriant.flow.errors import BadInput, LeaseLost
 from myriant.flow.site import Site
 from myriant.flow.state.attempts import deliver
+from myriant.flow.state.leases import check, held, lease_digest
 from myriant.store.attempts import keep_records, keep_steps
 from myriant.store.changes import ring_runners, tell, tell_of_attempt
 from myriant.store.queue import defer

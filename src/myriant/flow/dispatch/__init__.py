@@ -1,1 +1,3 @@
-"""A runner takes a cell: claim, lease, heartbeat, loss."""
+"""A runner takes a cell: claim, heartbeat, loss, and the repository's content for it."""
+
+ENTRANCES = ("claims", "fleet", "loss", "source")

@@ -16,18 +16,18 @@ from myriant.core.plan.intent import steps_for
 from myriant.core.plan.model import Job
 from myriant.core.plan.origins import Origin, origins
 from myriant.core.states import Place, State, Why
-from myriant.flow.dispatch.handing import HandedFile, handed_to
-from myriant.flow.dispatch.leases import LEASE, lease_digest
+from myriant.flow.compare.aside import aside_in, may_set_aside, statuses_of
+from myriant.flow.compare.grants import lacking, names_wanted
+from myriant.flow.compare.handed_over import HandedFile, handed_to
+from myriant.flow.compare.supply import supply
 from myriant.flow.dispatch.secrets import values_for
-from myriant.flow.dispatch.supply import supply
 from myriant.flow.errors import NotFound, Replaced
-from myriant.flow.planning.aside import aside_in, may_set_aside, statuses_of
-from myriant.flow.planning.grants import lacking, names_wanted
 from myriant.flow.plans import event_of, plan_of_run, told_to
 from myriant.flow.site import Site
 from myriant.flow.state import cells, controls
 from myriant.flow.state.advance import advance
 from myriant.flow.state.attempts import lose
+from myriant.flow.state.leases import LEASE, lease_digest
 from myriant.store.aside import keys_of_tests
 from myriant.store.attempts import leased, lowest_attempt
 from myriant.store.changes import tell_of_run

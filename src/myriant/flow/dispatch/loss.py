@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from datetime import timedelta
 
-from myriant.flow.dispatch.leases import LEASE
 from myriant.flow.site import Site
 from myriant.flow.state.attempts import lose
+from myriant.flow.state.leases import LEASE
 from myriant.store.attempts import expired_leases
 from myriant.store.runners import forget_beats, is_answered, time_of_database
 from myriant.store.tables import ServerBeat

@@ -8,7 +8,7 @@ from sqlalchemy import func
 from sqlalchemy.orm import Session
 
 from myriant.core.plan.model import Job
-from myriant.flow.planning.grants import names_wanted, ungranted, withheld
+from myriant.flow.compare.grants import names_wanted, ungranted, withheld
 from myriant.flow.sealing import opened
 from myriant.flow.site import Site
 from myriant.store.secrets import secrets_named

@@ -1,1 +1,3 @@
 """Reports are read, results kept; the attempt has its outcome."""
+
+ENTRANCES = ("attempts", "placing")

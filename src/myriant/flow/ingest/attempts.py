@@ -16,13 +16,13 @@ from myriant.core.results.identity import Identity, list_digest
 from myriant.core.results.model import Detail, Outcome
 from myriant.core.results.outcome import attempt_outcome
 from myriant.core.states import Content, State, Why
+from myriant.flow.compare.aside import Aside, aside_in, unexplained_steps
 from myriant.flow.ingest.caches import settle_caches
 from myriant.flow.ingest.gathered import Gathered
 from myriant.flow.ingest.placing import placing_of
 from myriant.flow.ingest.proving import lacks_proof
 from myriant.flow.ingest.reading import read_analysis, read_retest, read_tests, take_coverage
 from myriant.flow.ingest.usual import learn_usual
-from myriant.flow.planning.aside import Aside, aside_in, unexplained_steps
 from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
 from myriant.flow.state import cells, controls

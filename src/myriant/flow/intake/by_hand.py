@@ -8,9 +8,9 @@ from myriant.core.gate.contexts import push_to
 from myriant.core.plan.selectors import SelectorError, parse_selector
 from myriant.core.states import EventKind
 from myriant.flow.errors import BadInput
-from myriant.flow.intake.starting import Taken, branch_of, start_run, started_text
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
+from myriant.flow.state.starting import Taken, branch_of, start_run, started_text
 from myriant.repos.git import GitError
 
 

@@ -14,10 +14,10 @@ from myriant.core.telling.foreign import ForeignChange, ForeignError, is_proven,
 from myriant.flow.errors import BadInput, Forbidden
 from myriant.flow.intake.pulls import change_pull_request
 from myriant.flow.intake.refs import look
-from myriant.flow.intake.starting import Taken, started_text
 from myriant.flow.naming import the_project
 from myriant.flow.sealing import opened, seal
 from myriant.flow.site import Site
+from myriant.flow.state.starting import Taken, started_text
 from myriant.flow.who import Person
 from myriant.store.audit import record
 from myriant.store.projects import branch_at

@@ -8,10 +8,10 @@ from myriant.core.gate.contexts import Context
 from myriant.core.states import EventKind, PullState
 from myriant.flow.errors import BadInput, Refused
 from myriant.flow.intake.refs import look
-from myriant.flow.intake.starting import Taken, minutes_spent, start_pull_request, started_text
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.flow.state.runs import weigh_anew
+from myriant.flow.state.starting import Taken, minutes_spent, start_pull_request, started_text
 from myriant.flow.who import Person
 from myriant.store.audit import record
 from myriant.store.projects import branch_at, newest_pulls

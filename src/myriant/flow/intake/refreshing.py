@@ -7,7 +7,7 @@ from datetime import datetime
 from sqlalchemy.orm import Session
 
 from myriant.core.plan.schedule import Times, timed
-from myriant.flow.intake.starting import start_pull_request
+from myriant.flow.state.starting import start_pull_request
 from myriant.store.projects import branch_at, open_pulls_into, projects_to_refresh, targets_of_pulls
 from myriant.store.runs import newest_run_of_pull
 from myriant.store.tables import Project

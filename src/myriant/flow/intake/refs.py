@@ -15,10 +15,10 @@ from sqlalchemy.orm import Session
 from myriant.core.gate.contexts import Context, push_to
 from myriant.core.states import EventKind, PullState
 from myriant.flow.intake.refreshing import AT_ONCE, refresh_into
-from myriant.flow.intake.starting import start_pull_request, start_run
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.flow.state.runs import weigh_anew
+from myriant.flow.state.starting import start_pull_request, start_run
 from myriant.repos.git import GitError, is_object_id
 from myriant.repos.remote import heads, pull_number
 from myriant.store.changes import tell

@@ -9,8 +9,8 @@ from sqlalchemy.orm import Session
 from myriant.core.gate.contexts import Context
 from myriant.core.states import EventKind
 from myriant.core.written import duration
-from myriant.flow.intake.starting import start_run
 from myriant.flow.plans import plan_of, plan_of_run
+from myriant.flow.state.starting import start_run
 from myriant.store.projects import branch_at, due_schedules
 from myriant.store.runs import newest_planned_push
 from myriant.store.tables import Project, Schedule

@@ -17,11 +17,11 @@ from myriant.core.plan.selectors import written
 from myriant.core.states import EventKind, State, Verdict
 from myriant.flow.errors import BadInput, NotFound, Refused
 from myriant.flow.files import take_file
-from myriant.flow.intake.starting import branch_of, describe
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.flow.state.cells import deliver_again
 from myriant.flow.state.runs import reopen
+from myriant.flow.state.starting import branch_of, describe
 from myriant.flow.who import Person
 from myriant.repos.git import GitError, is_object_id
 from myriant.repos.mirror import Commit

@@ -14,9 +14,9 @@ from myriant.core.states import PullState
 from myriant.flow.errors import BadInput
 from myriant.flow.intake.pulls import change_pull_request
 from myriant.flow.intake.refs import look
-from myriant.flow.intake.starting import Taken, started_text
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
+from myriant.flow.state.starting import Taken, started_text
 from myriant.store.engine import in_turn
 from myriant.store.projects import BRANCH, project_named
 from myriant.store.tables import SeenEvent

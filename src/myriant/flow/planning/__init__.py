@@ -1,1 +1,3 @@
 """What a run asks for: jobs and cells, reuse, supersession, turns."""
+
+ENTRANCES = ("cells", "reading")

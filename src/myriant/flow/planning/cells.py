@@ -15,7 +15,7 @@ from myriant.core.plan.content import part_of_plan
 from myriant.core.plan.intent import Event, Fate, Intent, JobIntent, steps_for
 from myriant.core.plan.model import Job
 from myriant.core.states import State, Why
-from myriant.flow.planning.grants import names_wanted
+from myriant.flow.compare.grants import names_wanted
 from myriant.flow.plans import told_to
 from myriant.flow.state import cells, runs
 from myriant.store.runs import cells_of, remove_cells

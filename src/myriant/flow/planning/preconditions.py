@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 from myriant.core.plan.expectations import unmet
 from myriant.core.plan.model import Plan
 from myriant.core.states import State, Why
-from myriant.flow.planning.grants import lacking
+from myriant.flow.compare.grants import lacking
 from myriant.flow.state import cells
 from myriant.store.runs import cells_of_job
 from myriant.store.tables import Run

@@ -15,8 +15,7 @@ from myriant.core.plan.model import FILE_NAME, Plan
 from myriant.core.plan.read import Reading, read_plan
 from myriant.core.states import EventKind, Verdict, Why
 from myriant.core.written import counted
-from myriant.flow.intake.starting import describe
-from myriant.flow.planning.baselines import ancestors, asks_less, changed_for, gate_baselines, good_baselines
+from myriant.flow.compare.baselines import ancestors, asks_less, changed_for, gate_baselines, good_baselines
 from myriant.flow.planning.cells import make_cells, told_of
 from myriant.flow.planning.notify import remember_notify
 from myriant.flow.planning.preconditions import meet_expectations, require_secrets
@@ -29,6 +28,7 @@ from myriant.flow.plans import event_of, plan_of_run
 from myriant.flow.site import Site
 from myriant.flow.state.advance import advance
 from myriant.flow.state.runs import exempt, hold_untested, not_asked
+from myriant.flow.state.starting import describe
 from myriant.flow.state.stopping import stop_cells
 from myriant.repos.git import GitError
 from myriant.repos.mirror import Commit, Mirror

@@ -1,1 +1,1 @@
-"""What a run, cell, attempt, control run may become, and the only functions that change it."""
+"""What a run, cell, attempt, lease, search, control run may become, and the only functions that change it."""

@@ -1,1 +1,0 @@
-"""The read side: one module or folder a screen; nothing here changes a row."""

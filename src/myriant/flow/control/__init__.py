@@ -1,1 +1,0 @@
-"""A person's word: again, stop, approve, quarantine, search."""

@@ -1,0 +1,1 @@
+"""Evidence of a failure's cause: comparison, control runs, searches, flakiness, likely changes."""

@@ -1,0 +1,3 @@
+"""A gate is tried with artificial failures in a throw-away copy."""
+
+ENTRANCES = ("by_schedule", "trial")

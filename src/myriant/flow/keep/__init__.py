@@ -1,1 +1,0 @@
-"""People, secrets, projects, kinds of failure, history, time."""

@@ -1,0 +1,1 @@
+"""The section Coverage of a run, and a folder's coverage over time."""

@@ -1,0 +1,1 @@
+"""An attempt: steps, files, log, time, source."""

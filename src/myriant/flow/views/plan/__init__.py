@@ -1,0 +1,1 @@
+"""The screen Plan: what a text means, rehearsal, replay, proposals."""

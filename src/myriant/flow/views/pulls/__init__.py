@@ -1,0 +1,1 @@
+"""The screen Pull requests."""

@@ -1,0 +1,1 @@
+"""The report, on the screen and in a mail."""

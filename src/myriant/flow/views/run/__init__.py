@@ -1,0 +1,1 @@
+"""A run, its verdict, what its commit changed, its results for other programs."""

@@ -1,0 +1,1 @@
+"""The screen Runners, its queue, and what the server keeps."""

@@ -1,0 +1,1 @@
+"""What the settings of a project show."""

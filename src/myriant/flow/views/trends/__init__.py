@@ -1,0 +1,1 @@
+"""The screens Trends, Versions, With fewer cells."""
