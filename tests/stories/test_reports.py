@@ -16,6 +16,7 @@ from myriant.flow.site import Site
 from myriant.flow.upkeep.retention import keep_todays_sizes
 from myriant.flow.views.report.days import BranchReport, ReportLine, ReportRow, Side
 from myriant.flow.views.report.page import report_html
+from myriant.store.records import Counts, Measures
 from myriant.store.tables import Attempt, Cell, Project, Run
 from worlds import World
 
@@ -38,7 +39,7 @@ def _filled(site: Site, name: str, days: int, held: float, seconds: float, runs:
                 Run(
                     project_id=project.id, number=n, event="push", context="push main", branch="main", commit=f"{n:040x}",
                     state="failed" if bad else "passed", verdict="held" if bad else "clear", depth=n, created_at=made,
-                    started_at=made + timedelta(seconds=2), ended_at=made + took, measures={"jobs": {"unit": totals}},
+                    started_at=made + timedelta(seconds=2), ended_at=made + took, measures=Measures(jobs={"unit": totals}),
                 )
             )  # fmt: skip
 
@@ -89,7 +90,7 @@ def _varied(site: Site, name: str, runs: int) -> None:
                 bad = (i == 0 and n % 6 == 0) or (i == 3 and n % 10 == 5)
                 cell = Cell(
                     run_id=run.id, job="unit", job_title="unit", position=i, key=",".join(f"{k}={v}" for k, v in values.items()),
-                    values=values, wants=[], state="failed" if bad else "passed", counts={"new": int(bad)},
+                    values=values, wants=[], state="failed" if bad else "passed", counts=Counts(new=int(bad)),
                 )  # fmt: skip
                 session.add(cell)
                 session.flush()
@@ -257,7 +258,7 @@ def test_a_change_of_level_is_said_once_on_the_run_that_shows_it(
             run = Run(
                 project_id=project.id, number=n, event="push", context="push main", branch="main", commit=f"{n:040x}",
                 state="passed", verdict="clear", depth=n, created_at=made, started_at=made + timedelta(seconds=2),
-                ended_at=made + timedelta(seconds=60 + float(rng.uniform(0, 4))), measures={"jobs": {"unit": totals}},
+                ended_at=made + timedelta(seconds=60 + float(rng.uniform(0, 4))), measures=Measures(jobs={"unit": totals}),
             )  # fmt: skip
             session.add(run)
             session.flush()

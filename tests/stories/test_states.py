@@ -16,6 +16,7 @@ from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 from myriant.core import states
 from myriant.core.states import OPEN, Impossible, Mark, State, Verdict, Why, check_move
 from myriant.flow.state import attempts, cells, runs
+from myriant.store.records import Counts, Finish
 from myriant.store.tables import Attempt, Cell, Run
 
 DOCS = Path(__file__).parents[2] / "docs/states.md"
@@ -61,7 +62,7 @@ class Moves(RuleBasedStateMachine):
     def __init__(self) -> None:
         super().__init__()
         self.run = Run(id=1, project_id=1, state=State.WAITING, verdict=Verdict.UNDECIDED, why=Why.NOTHING, reason="", sentence="")  # fmt: skip
-        self.cells = [Cell(id=i, state=State.WAITING, mark=Mark.WAITING, reason="", why=Why.NOTHING, ready=True, selected=True, counts={}) for i in range(3)]  # fmt: skip
+        self.cells = [Cell(id=i, state=State.WAITING, mark=Mark.WAITING, reason="", why=Why.NOTHING, ready=True, selected=True, counts=Counts()) for i in range(3)]  # fmt: skip
         self.attempts = [Attempt(id=10, number=1, state=State.RUNNING, reason="", cell_id=0)]
         self.ended: dict[int, State] = {}
 
@@ -107,7 +108,7 @@ class Moves(RuleBasedStateMachine):
         was = State(attempt.state)
         try:
             if state is State.READING:
-                attempts.deliver(attempt, {})
+                attempts.deliver(attempt, Finish())
             else:
                 attempts.end(attempt, state, "read")
         except Impossible:

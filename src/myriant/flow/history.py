@@ -22,7 +22,6 @@ from myriant.core.plan.read import read_plan
 from myriant.core.states import EventKind, State, Verdict, Why
 from myriant.flow.actions.accepting import Wish, accept
 from myriant.flow.conclude.judging import conclude_run
-from myriant.flow.conclude.lessening import VANISHED
 from myriant.flow.errors import BadInput
 from myriant.flow.ingest.attempts import ingest_attempt
 from myriant.flow.naming import the_project, the_run
@@ -39,6 +38,7 @@ from myriant.store.engine import is_deadlock
 from myriant.store.judged import plan_job_results
 from myriant.store.plans import keep_plan_text
 from myriant.store.projects import next_run_number, project_named
+from myriant.store.records import Finish
 from myriant.store.runs import cells_of, remove_gated_cells, runs_numbered
 from myriant.store.tables import Attempt, Cell, LogChunk, Report, Run, Step
 
@@ -162,12 +162,12 @@ def _attempts(
             started_at=began,
             ended_at=began + timedelta(seconds=past.seconds),
             runtimes=past.runtimes,
-            finish={
-                "void": past.void,
-                "missing": list(past.missing),
-                "failed_steps": list(past.failed_steps),
-                "workspace": "/workspace",
-            },
+            finish=Finish(
+                void=past.void,
+                missing=tuple(past.missing),
+                failed_steps=tuple(past.failed_steps),
+                workspace="/workspace",
+            ),
             log_size=len(past.log),
         )
         for cell, past in zip(cells, told, strict=True)
@@ -240,7 +240,7 @@ def accept_past(site: Site, project_name: str, number: int, reason: str, who: Pe
     """Accept the tests that an imported run has less than before, as its people did then; it is judged again."""
     with site.store.transaction() as session:
         run = the_run(session, the_project(session, project_name), number)
-        tests = run.measures.get("less", {}).get(VANISHED, [])
+        tests = run.measures.less.vanished
     if tests:
         accept(site, project_name, number, Wish(reason, tests=tests), who)
         conclude_run(site, run.id, follow_up=False)

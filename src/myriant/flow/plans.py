@@ -79,10 +79,10 @@ def told_to(job: Job, run: Run) -> dict[str, str]:
 def event_of(run: Run, changed: tuple[str, ...] | None = None) -> Event:
     """The event that made a run happen."""
     cells: Selector | None = None
-    if run.wish.get("cells"):
+    if run.wish.cells:
         try:
-            cells = parse_selector(run.wish["cells"])
+            cells = parse_selector(run.wish.cells)
         except SelectorError:
             cells = None
     schedule = run.context.removeprefix("schedule ") if run.event == EventKind.SCHEDULE else ""
-    return Event(run.event, run.branch, run.source, run.tag, schedule, changed, tuple(run.wish.get("jobs", ())), cells)
+    return Event(run.event, run.branch, run.source, run.tag, schedule, changed, run.wish.jobs, cells)

@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 
 from myriant.core.states import TRUSTED, Content, Place, State
 from myriant.store.raw import raw
+from myriant.store.records import as_json
 from myriant.store.runs import RUNNING
 from myriant.store.tables import Attempt, AttemptRecord, Cell, Control, Project, Report, Run, Step
 
@@ -92,7 +93,8 @@ def run_number_of_attempt(session: Session, attempt_id: int) -> int | None:
 
 def workspaces_of(session: Session, attempts: Sequence[int]) -> dict[int, tuple[str, ...]]:
     """Where each attempt's workspace lay, as its step saw it and as its runner did."""
-    rows = session.execute(select(Attempt.id, Attempt.finish["workspace"].astext).where(Attempt.id.in_(attempts)))
+    workspace = as_json(Attempt.finish)["workspace"].astext
+    rows = session.execute(select(Attempt.id, workspace).where(Attempt.id.in_(attempts)))
     return {attempt: tuple(filter(None, ("/workspace", folder))) for attempt, folder in rows}
 
 

@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session, aliased
 from myriant.core.gate.word import Said
 from myriant.core.states import EventKind, Verdict
 from myriant.store.projects import living_contexts
+from myriant.store.records import as_json
 from myriant.store.tables import Acceptance, JobResult, Lasting, Project, Run
 
 
@@ -120,7 +121,7 @@ def judged_rules(session: Session, run: Run, names: Collection[str]) -> dict[str
     there = select(func.count()).where(Run.project_id == run.project_id, Run.number < run.number)
 
     def on(branch: str | None, name: str) -> int:
-        here = there.where(Run.context == f"{EventKind.PUSH} {branch}", Run.judged.contains([{"name": name}]))
+        here = there.where(Run.context == f"{EventKind.PUSH} {branch}", as_json(Run.judged).contains([{"name": name}]))
         return session.scalar(here) or 0
 
     return {name: max(on(branch, name) for branch in {main, run.branch}) for name in names}

@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 
 from myriant.core.results.model import Outcome
 from myriant.core.states import DECIDED, State
+from myriant.store.records import as_json
 from myriant.store.tables import Attempt, Cell, Failure, Run
 
 MOST_FAILURES = 300_000
@@ -32,7 +33,7 @@ class Decided:
 def decided_on(session: Session, project_id: int, context: str, most: int) -> list[Decided]:
     """Decided runs of a context in the order of ancestry, the oldest of the newest so many first."""
     query = (
-        select(Run.id, Run.number, Run.commit, Run.verdict, Run.measures["jobs"], Run.created_at)
+        select(Run.id, Run.number, Run.commit, Run.verdict, as_json(Run.measures)["jobs"], Run.created_at)
         .where(Run.project_id == project_id, Run.context == context, Run.verdict.in_(DECIDED))
         .order_by(Run.depth.desc(), Run.number.desc())
         .limit(most)

@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from datetime import datetime
-from typing import Any
 
 from sqlalchemy import delete, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
+from myriant.store.records import SendingTold
 from myriant.store.tables import Sending
 
 
-def begin_sending(session: Session, sending: str, project_id: int, told: Mapping[str, Any]) -> None:
+def begin_sending(session: Session, sending: str, project_id: int, told: SendingTold) -> None:
     """Keep what is to be sent; one that has begun stays as it is."""
-    values = {"id": sending, "project_id": project_id, "told": dict(told)}
+    values = {"id": sending, "project_id": project_id, "told": told}
     session.execute(insert(Sending).values(values).on_conflict_do_nothing())
 
 

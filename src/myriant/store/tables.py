@@ -45,6 +45,7 @@ from myriant.core.states import (
     Wants,
     Why,
 )
+from myriant.store.records import Counts, Finish, Measures, Record, RuleJudged, RunWish, SendingTold, Telling
 
 Json = dict[str, Any]
 
@@ -192,7 +193,7 @@ class Run(Base):
     batch_id: Mapped[int | None] = mapped_column(ForeignKey("batch.id", ondelete="SET NULL"))
     base: Mapped[str | None]  # the target's commit that a pull request was merged into
     tested: Mapped[str | None]  # the merge that was tested, when it is not the commit itself
-    wish: Mapped[Json] = mapped_column(server_default="{}")  # of a person: jobs and cells
+    wish: Mapped[RunWish] = mapped_column(Record(RunWish), default=RunWish(), server_default="{}")
     left_out: Mapped[list[Any]] = mapped_column(server_default="[]")  # jobs that do not run, and why; blind spots
     asked_digest: Mapped[str | None] = mapped_column(ForeignKey("plan_text.digest"))  # of the target's plan
     gated_said: Mapped[str] = mapped_column(server_default="")  # how the jobs behind the verdict ended
@@ -214,11 +215,13 @@ class Run(Base):
     noted_at: Mapped[datetime | None]
     note_trouble: Mapped[str | None]
     baseline_id: Mapped[int | None] = mapped_column(ForeignKey("run.id", ondelete="SET NULL"))  # the gate baseline
-    measures: Mapped[Json] = mapped_column(server_default="{}")
+    measures: Mapped[Measures] = mapped_column(Record(Measures), default=Measures(), server_default="{}")
     totals: Mapped[list[int]] = mapped_column(  # of its jobs, in the order of store.trends.TOTALS
         ARRAY(Integer), Computed("totals_of_jobs(measures)", persisted=True), nullable=True, deferred=True
     )
-    judged: Mapped[list[Any]] = mapped_column(server_default="[]")
+    judged: Mapped[tuple[RuleJudged, ...]] = mapped_column(
+        Record(tuple[RuleJudged, ...]), default=(), server_default="[]"
+    )
     created_at: Mapped[datetime] = _now()
     started_at: Mapped[datetime | None]
     ended_at: Mapped[datetime | None]
@@ -396,7 +399,7 @@ class Delivery(Base):
     context: Mapped[str]  # of the run
     subject: Mapped[str]  # what makes it one thing that is told once
     said: Mapped[str]  # in a few words
-    told: Mapped[Json] = mapped_column("named_values")
+    told: Mapped[Telling] = mapped_column("named_values", Record(Telling))
     state: Mapped[str]  # waiting, sent, kept, aside, unwanted
     tries: Mapped[int] = mapped_column(server_default="0")
     next_at: Mapped[datetime] = _now()
@@ -462,7 +465,7 @@ class Cell(Base):
     reason: Mapped[str] = mapped_column(server_default="")
     mark: Mapped[Mark] = mapped_column(server_default="waiting")  # what the strip draws
     attempt_id: Mapped[int | None]  # the newest
-    counts: Mapped[Json] = mapped_column(server_default="{}")  # new, known, fixed, first, vanished of the newest
+    counts: Mapped[Counts] = mapped_column(Record(Counts), default=Counts(), server_default="{}")  # of the newest
     rank: Mapped[float] = mapped_column(server_default="0")  # its turn in the shared queue, the least first
     predicted: Mapped[float | None]  # seconds, by what it took before
 
@@ -485,7 +488,7 @@ class Attempt(Base):
     lease_digest: Mapped[str]
     lease_until: Mapped[datetime]
     runtimes: Mapped[Json] = mapped_column(server_default="{}")  # exact versions
-    finish: Mapped[Json | None]  # what the runner said at the end
+    finish: Mapped[Finish | None] = mapped_column(Record(Finish))  # what the runner said at the end
     log_size: Mapped[int] = mapped_column(BigInteger, server_default="0")
     log_lines: Mapped[int] = mapped_column(BigInteger, server_default="0")  # line ends in it
     created_at: Mapped[datetime] = _now()
@@ -773,7 +776,7 @@ class Sending(Base):
     __tablename__ = "sending"
     id: Mapped[str] = mapped_column(primary_key=True)  # the sender's own, random
     project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
-    told: Mapped[Json]  # commit, job, cell, branch, version, file name, digest, size, kind
+    told: Mapped[SendingTold] = mapped_column(Record(SendingTold))
     run: Mapped[int | None]
     at: Mapped[datetime] = _now()
 

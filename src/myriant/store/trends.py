@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session, aliased
 
 from myriant.core.states import DECIDED, State
 from myriant.store.raw import raw
+from myriant.store.records import as_json
 from myriant.store.tables import Attempt, Cell, Run
 
 TOTALS = ("new", "known", "fixed", "passed", "skipped", "flaky", "tests")  # tests by how they ended, over all jobs
@@ -121,7 +122,8 @@ def cell_totals(session: Session, runs: Sequence[int]) -> Sequence[tuple[int, st
     Of advisory cells nothing is compared: one that failed counts as one new failure.
     """
     seconds = func.extract("epoch", Attempt.ended_at - func.coalesce(Attempt.started_at, Attempt.created_at))
-    new = case((Cell.advisory, cast(Cell.state == State.FAILED, Integer)), else_=Cell.counts["new"].as_integer())
+    compared = as_json(Cell.counts)["new"].as_integer()
+    new = case((Cell.advisory, cast(Cell.state == State.FAILED, Integer)), else_=compared)
     query = (
         select(
             Cell.run_id,
@@ -140,11 +142,11 @@ def cell_totals(session: Session, runs: Sequence[int]) -> Sequence[tuple[int, st
 
 
 def _judged(project_id: int) -> Select[Any]:
-    base = aliased(Run)
+    base, measures = aliased(Run), as_json(Run.measures)
     return (
         select(
-            Run.id, Run.number, Run.title, Run.verdict, Run.measures["jobs"], Run.measures["coverage.changed"],
-            Run.judged, Run.measures["seconds"].as_float(), Run.ended_at, base.number,
+            Run.id, Run.number, Run.title, Run.verdict, measures["jobs"], measures["coverage.changed"],
+            Run.judged, measures["seconds"].as_float(), Run.ended_at, base.number,
         )
         .outerjoin(base, base.id == Run.baseline_id)
         .where(Run.project_id == project_id, Run.verdict.in_(DECIDED))

@@ -102,9 +102,9 @@ def receivers_since_clear(session: Session, way_id: int, context: str) -> list[s
     query = select(Delivery).where(Delivery.way_id == way_id, Delivery.context == context, Delivery.state.in_(TOLD))
     found: dict[str, None] = {}
     for told in session.scalars(query.order_by(Delivery.id.desc()).limit(200)):
-        if told.told.get("news") == "cleared":
+        if told.told.news == "cleared":
             break
-        found.update(dict.fromkeys(told.told.get("receivers", ())))
+        found.update(dict.fromkeys(told.told.receivers or ()))
     return list(found)
 
 

@@ -39,10 +39,9 @@ def accept(site: Site, name: str, number: int, wish: Wish, who: Person) -> int:
         project = the_project(session, name)
         run = the_run(session, project, number)
         session.refresh(run, with_for_update=True)
-        told = run.measures.get("less", {})
-        kinds = {int(t): what for what in (VANISHED, SKIPPED) for t in told.get(what, ())}
+        kinds = {t: what for what in (VANISHED, SKIPPED) for t in run.measures.less.of(what)}
         unknown = [t for t in wish.tests if t not in kinds]
-        lines = run.measures.get(LOOSENED, ())
+        lines = run.measures.loosened
         odd = [line for line in wish.loosened if line not in lines]
         if unknown or odd or not (wish.tests or wish.loosened):
             what = odd[0] if odd else f"test {unknown[0]}" if unknown else "nothing"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from dataclasses import replace
 
 from sqlalchemy.orm import Session
 
@@ -27,7 +28,7 @@ def repeat_controls(site: Site, run_id: int) -> None:
             return
         planned, said = _planned(session, run)
         if not planned and said is not None:
-            run.measures = {**run.measures, "control": said}
+            run.measures = replace(run.measures, control=said)
         session.add_all(planned)
         if planned:
             session.flush()

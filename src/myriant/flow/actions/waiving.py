@@ -60,25 +60,25 @@ def waive(site: Site, name: str, number: int, wish: Waiving, who: Person) -> Wai
 
 def _holding(run: Run, rule: str) -> tuple[str, str, str]:
     """Of a rule that holds a run its measure with the sign, the exact value, and its words."""
-    found = [j for j in run.judged if j["name"] == rule and not j["met"]]
+    found = [j for j in run.judged if j.name == rule and not j.met]
     if not found or not run.context or run.ended_at is None:
         raise BadInput(f"#{run.number} is not held by a rule {rule[:200]}", "the run's page lists what holds it")
     told = found[0]
-    if told["built_in"] is not None:
+    if told.built_in is not None:
         raise Refused(
             f"“{rule}” always stands and cannot be waived",
             "quarantine a test that fails, accept what is less than before, or run again what is void",
         )
-    if told["level"] != "block":
+    if told.level != "block":
         raise Refused(f"“{rule}” only warns", "it holds nothing, so there is nothing to waive")
-    if told["value"] is None:
-        raise Refused(f"“{rule}” was not measured ({told['reason']})", "mend what keeps it from being measured")
-    if not told.get("exact"):
+    if told.value is None:
+        raise Refused(f"“{rule}” was not measured ({told.reason})", "mend what keeps it from being measured")
+    if not told.exact:
         raise Refused(f"#{run.number} was judged before rules could be waived", "run it again first")
     return (
-        f"{told['measure']} {told['sign']}",
-        told["exact"],
-        f"{told['value']}, {told['sign'].replace('-', ' ')} {told['limit']}",
+        f"{told.measure} {told.sign}",
+        told.exact,
+        f"{told.value}, {told.sign.replace('-', ' ')} {told.limit}",
     )
 
 

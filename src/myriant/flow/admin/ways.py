@@ -5,14 +5,14 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import urlsplit
 
 from myriant.core.states import Page
 from myriant.core.telling.mail import is_address
-from myriant.core.telling.template import VALUES, Template, TemplateError, checked
+from myriant.core.telling.template import Template, TemplateError, checked
 from myriant.flow.announce.hearing import ASKED, who_asked
 from myriant.flow.announce.mornings import SAID, times_of, values_of_page
 from myriant.flow.announce.sending import Answer, attempt
@@ -23,6 +23,7 @@ from myriant.flow.site import Site
 from myriant.flow.who import Person
 from myriant.store.audit import record
 from myriant.store.queue import OUTWARD, defer
+from myriant.store.records import EXAMPLE
 from myriant.store.secrets import secrets_of_project
 from myriant.store.tables import Delivery, Way
 from myriant.store.ways import deliveries_of, oldest_waiting, way_named, ways_of
@@ -189,12 +190,11 @@ def try_way(site: Site, name: str, way: str) -> Answer:
         kind, project_id, words, page = row.kind, project.id, row.morning, row.page
         asked = who_asked(session, project.id) if row.name == ASKED else []
     secrets = {n: v for n, s in sealed.items() if (v := opened(site.key(), project_id, n, s)) is not None}
-    told: dict[str, Any] = {k: example for k, (_, example) in VALUES.items()}
-    told |= {"project": name, "title": "A try: nothing has happened", "address": f"{site.address}/p/{name}", "mail": ""}
+    told = replace(EXAMPLE, project=name, title="A try: nothing has happened", address=f"{site.address}/p/{name}")
     if words:
-        told = dict(values_of_page(site, name, page, words))
+        told = values_of_page(site, name, page, words)
     if asked:
-        told["receivers"] = asked
+        told = replace(told, receivers=tuple(asked))
     return attempt(site, kind, content, told, secrets, event=f"try/{project_id}/{datetime.now(UTC).isoformat()}")
 
 

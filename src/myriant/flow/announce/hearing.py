@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
 from datetime import datetime
-from typing import Any
 
 from sqlalchemy.orm import Session
 
@@ -15,6 +14,7 @@ from myriant.core.telling.hearing import Piece, due, gathered_text
 from myriant.flow.site import Site
 from myriant.store.hearers import hearers_of, kept_for, note_told, take_kept, told_elsewhere, who_is_due
 from myriant.store.queue import OUTWARD, defer
+from myriant.store.records import Telling
 from myriant.store.tables import Delivery, Project
 from myriant.store.ways import add_delivery
 
@@ -42,13 +42,13 @@ def without_silent(session: Session, project_id: int, to: Sequence[str]) -> Hear
 
 
 def by_wish(
-    session: Session, found: Delivery, told: Mapping[str, Any], to: Sequence[str], now: datetime, *,
+    session: Session, found: Delivery, told: Telling, to: Sequence[str], now: datetime, *,
     always: bool,
 ) -> Heard:  # fmt: skip
     """The receivers of a piece of news as each wants to hear; nobody is told one thing twice."""
     wishes = {h.address: h for h in hearers_of(session, found.project_id)}
     already = kept_for(session, found.id) | (set() if always else told_elsewhere(session, found))
-    theirs = {*told.get("authors", ()), *told.get("owners", ()), *told.get("before", ())}
+    theirs = {*told.authors, *told.owners, *told.before}
     heard = Heard()
     for address in dict.fromkeys(to):
         wish = wishes.get(address)
@@ -79,14 +79,13 @@ def tell_gathered(site: Site, now: datetime) -> None:
             project, last = session.get_one(Project, project_id).name, kept[-1][1]
             every = [d for _, d in kept]
             pieces = [
-                Piece(d.context, d.run, d.told["news"] or d.told["state"], d.told["sentence"], d.told["address"])
-                for d in every
+                Piece(d.context, d.run, d.told.news or d.told.state, d.told.sentence, d.told.address) for d in every
             ]
             subject, text = gathered_text(project, pieces)
-            told = {
-                **last.told, "context": "gathered", "text": text, "subject": subject, "receivers": [address],
-                "address": f"{site.address}/p/{project}/desk", "news": "", "failing": [],
-            }  # fmt: skip
+            told = replace(
+                last.told, context="gathered", text=text, subject=subject, receivers=(address,),
+                address=f"{site.address}/p/{project}/desk", news="", failing=(),
+            )  # fmt: skip
             made = add_delivery(
                 session, way_id=last.way_id, project_id=project_id, run=last.run, said=subject, told=told,
                 context="gathered", subject=f"{GATHERED}{address}\n{kept[-1][0].id}",

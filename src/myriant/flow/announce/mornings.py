@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Mapping
 from datetime import UTC, datetime, timedelta
-from typing import Any
 
 from sqlalchemy.exc import SQLAlchemyError
 
@@ -19,6 +17,7 @@ from myriant.flow.views.morning import morning
 from myriant.flow.views.report.days import MOST_DAYS, Asked, report_with_lines
 from myriant.flow.views.report.page import report_html, report_text
 from myriant.store.queue import OUTWARD, defer
+from myriant.store.records import Telling
 from myriant.store.tables import Project, Way
 from myriant.store.ways import add_delivery, mornings_due
 
@@ -52,7 +51,7 @@ def tell_mornings(site: Site, now: datetime) -> int:
             if found is None:
                 continue
             made = add_delivery(
-                session, way_id=way_id, project_id=found.project_id, run=told["number"], said=SAID[page],
+                session, way_id=way_id, project_id=found.project_id, run=told.number, said=SAID[page],
                 told=told, context=str(page), subject=f"{page}\n{at.isoformat()}",
             )  # fmt: skip
             if made is not None:
@@ -63,7 +62,7 @@ def tell_mornings(site: Site, now: datetime) -> int:
 SAID = {Page.MORNING: "the morning page", Page.REPORT: "the report"}
 
 
-def values_of_page(site: Site, project: str, page: Page, words: str, now: datetime | None = None) -> Mapping[str, Any]:
+def values_of_page(site: Site, project: str, page: Page, words: str, now: datetime | None = None) -> Telling:
     """What is told at a time. Raises BadInput, NotFound."""
     times, now = times_of(words), now or datetime.now(UTC)
     if page is Page.MORNING:
@@ -75,30 +74,26 @@ def values_of_page(site: Site, project: str, page: Page, words: str, now: dateti
     )
 
 
-def values_of_report(site: Site, project: str, days: int, now: datetime) -> Mapping[str, Any]:
+def values_of_report(site: Site, project: str, days: int, now: datetime) -> Telling:
     """The named values of a report of as many days as lie between two, by the names that outcomes have."""
     report, lines = report_with_lines(site, project, Asked(days), now)
     address = f"{site.address}/p/{project}/report?days={days}"
-    return {
-        **dict.fromkeys(("short", "title", "author", "source", "tag", "base", "news", "mail", "commit"), ""),
-        **dict.fromkeys(("pull_request", "tests.fixed", "tests.total", "coverage.line", "coverage.changed")),
-        "project": project, "number": 0, "branch": report.now.branch, "context": "report", "state": "report",
-        "sentence": report.said, "address": address, "text": report_text(report), "tests.new": None, "failing": [],
-        "subject": f"report of {counted(days, 'day')}", "page": report_html(project, report, lines, address),
-    }  # fmt: skip
+    return Telling(
+        project=project, number=0, branch=report.now.branch, context="report", state="report", sentence=report.said,
+        address=address, text=report_text(report), subject=f"report of {counted(days, 'day')}",
+        page=report_html(project, report, lines, address),
+    )  # fmt: skip
 
 
-def values_of_morning(site: Site, m: Morning) -> Mapping[str, Any]:
+def values_of_morning(site: Site, m: Morning) -> Telling:
     """The named values of a morning page, by the names that outcomes have."""
     build = m.newest
     answer = {True: "it may be used", False: "it may not be used", None: "not known yet"}[m.usable]
-    return {
-        "project": m.project, "number": build.run if build else 0, "commit": build.commit if build else "",
-        "short": build.commit[:7] if build else "", "title": build.title if build else "",
-        "author": build.author if build else "", "branch": m.branch, "source": "", "pull_request": None, "tag": "",
-        "base": "",
-        "context": "morning", "state": {True: "clear", False: "held", None: "pending"}[m.usable], "news": "",
-        "sentence": m.said, "address": f"{site.address}/p/{m.project}/morning", "text": morning_text(m),
-        "tests.new": sum(c.new for c in m.causes), "tests.fixed": None, "tests.total": None, "coverage.line": None,
-        "coverage.changed": None, "mail": "", "failing": [], "subject": f"this morning: {answer}",
-    }  # fmt: skip
+    return Telling(
+        project=m.project, number=build.run if build else 0, commit=build.commit if build else "",
+        short=build.commit[:7] if build else "", title=build.title if build else "",
+        author=build.author if build else "", branch=m.branch, context="morning",
+        state={True: "clear", False: "held", None: "pending"}[m.usable], sentence=m.said,
+        address=f"{site.address}/p/{m.project}/morning", text=morning_text(m), new=sum(c.new for c in m.causes),
+        subject=f"this morning: {answer}",
+    )  # fmt: skip

@@ -7,7 +7,7 @@ well, a gate that did not hold when it was tried.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
 from sqlalchemy.orm import Session
@@ -96,12 +96,12 @@ def _tell(site: Site, session: Session, project: Project, notice: Notice) -> int
         if notice.run is not None and not is_for(way, run):
             continue
         values = values_of(site, session, project, run, News.ATTENTION)
-        values |= {
-            "subject": notice.subject, "sentence": notice.text, "text": notice.text, "context": ATTENTION,
-            "failing": [], "state": ATTENTION,
-        }  # fmt: skip
+        values = replace(
+            values, subject=notice.subject, sentence=notice.text, text=notice.text, context=ATTENTION, failing=(),
+            state=ATTENTION,
+        )  # fmt: skip
         if notice.page:
-            values["address"] = f"{site.address}/p/{project.name}/{notice.page}"
+            values = replace(values, address=f"{site.address}/p/{project.name}/{notice.page}")
         made = add_delivery(
             session, way_id=way.id, project_id=project.id, run=run.number, said=notice.subject, told=values,
             context=ATTENTION, subject=subject,

@@ -18,6 +18,7 @@ from myriant.flow.plans import plan_with
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.store.controls import has_controls
+from myriant.store.records import Telling
 from myriant.store.runs import newest_decided, run_numbered
 from myriant.store.tables import Delivery, Project, Run
 
@@ -27,7 +28,7 @@ AUTHORS = "\nauthors"  # ends the subject of what is for them alone
 _BAD = (News.HELD, News.MORE)
 
 
-def concerned(site: Site, session: Session, project: Project, run: Run) -> dict[str, Any]:
+def concerned(site: Site, session: Session, project: Project, run: Run) -> tuple[tuple[str, ...], tuple[str, ...]]:
     """Authors of what changed since the run's baseline, and owners of it and of what newly fails."""
     mirror = site.mirror(project)
     base = session.get(Run, run.baseline_id) if run.baseline_id is not None else None
@@ -41,11 +42,9 @@ def concerned(site: Site, session: Session, project: Project, run: Run) -> dict[
     except GitError:
         pass  # history was rewritten: who wrote the commit is told
     plan = plan_with(session, run.asked_digest or run.plan_digest)
-    places = [*changed, *run.measures.get("places", ())]
-    return {
-        "authors": [a for a in dict.fromkeys(authors) if is_address(a)],
-        "owners": owners_of(plan, places) if plan is not None else [],
-    }
+    places = [*changed, *run.measures.places]
+    known = tuple(a for a in dict.fromkeys(authors) if is_address(a))
+    return known, tuple(owners_of(plan, places)) if plan is not None else ()
 
 
 def owners_of(plan: Plan, places: Sequence[str]) -> list[str]:
@@ -57,23 +56,22 @@ def owners_of(plan: Plan, places: Sequence[str]) -> list[str]:
     return list(found)
 
 
-def is_split(wish: Mapping[str, Any], told: Mapping[str, Any], session: Session, run: Run) -> bool:
+def is_split(wish: Mapping[str, Any], told: Telling, session: Session, run: Run) -> bool:
     """Whether authors are told apart from the others: only once the control run does not clear them."""
-    return bool(wish.get("authors")) and told["news"] in _BAD and has_controls(session, run.id)
+    return bool(wish.get("authors")) and told.news in _BAD and has_controls(session, run.id)
 
 
-def receivers(wish: Mapping[str, Any], told: Mapping[str, Any], subject: str) -> list[str]:
-    """The addresses that one delivery goes to."""
-    authors = told.get("authors") or ([told["mail"]] if told.get("mail") else [])
+def receivers(wish: Mapping[str, Any], told: Telling, subject: str, asked: Sequence[str] = ()) -> list[str]:
+    """The addresses that one delivery goes to; `asked` want every piece of news."""
+    authors = told.authors or ((told.mail,) if told.mail else ())
     if subject.startswith(GATHERED):
-        return list(told["receivers"])
-    named = [*wish["to"], *(told.get("owners", ()) if wish.get("owners") else ()), *told.get("asked", ())]
-    if told.get("news") == News.CLEARED:
-        named += told.get("before", ())  # who heard that it was held hears that it is mended
+        return list(told.receivers or ())
+    named = [*wish["to"], *(told.owners if wish.get("owners") else ()), *asked]
+    if told.news == News.CLEARED:
+        named += told.before  # who heard that it was held hears that it is mended
     if subject.endswith(AUTHORS):
         return [a for a in dict.fromkeys(authors) if a not in named]
-    split = told.get("split", False)
-    return list(dict.fromkeys([*named, *(authors if wish.get("authors") and not split else ())]))
+    return list(dict.fromkeys([*named, *(authors if wish.get("authors") and not told.split else ())]))
 
 
 def not_yet(session: Session, found: Delivery) -> bool:
@@ -81,7 +79,7 @@ def not_yet(session: Session, found: Delivery) -> bool:
     if not found.subject.endswith(AUTHORS) or datetime.now(UTC) - found.created_at > LONGEST:
         return False
     run = run_numbered(session, found.project_id, found.run)
-    return run is not None and run.verdict is Verdict.HELD and "control" not in run.measures
+    return run is not None and run.verdict is Verdict.HELD and run.measures.control is None
 
 
 def cleared(session: Session, found: Delivery) -> str:
@@ -94,7 +92,7 @@ def cleared(session: Session, found: Delivery) -> str:
     newest = newest_decided(session, run.project_id, run.context)
     if newest is not None and newest.verdict is Verdict.CLEAR:
         return f"it is clear again since #{newest.number}"
-    said: Mapping[str, int] = run.measures.get("control", {})
+    said = run.measures.control or {}
     if said and not said.get("change") and not said.get("unsure"):
         return f"the control run says {' and '.join(k for k in ('world', 'chance') if said.get(k))}, not their change"
     return ""

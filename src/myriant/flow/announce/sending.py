@@ -11,7 +11,7 @@ import smtplib
 import socket
 import ssl
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from functools import cache
 from typing import Any
@@ -30,6 +30,7 @@ from myriant.settings import settings
 from myriant.store.changes import tell
 from myriant.store.hearers import keep_news
 from myriant.store.queue import OUTWARD, defer
+from myriant.store.records import Telling
 from myriant.store.secrets import secrets_named
 from myriant.store.tables import Delivery, Project, Way
 from myriant.store.ways import next_waiting, ways_that_are_due
@@ -72,15 +73,14 @@ def _deliver_one(site: Site, way_id: int, now: datetime) -> bool:
         project = session.get_one(Project, way.project_id)
         content = opened(site.key(), project.id, as_sealed(way.name), way.sealed)
         wish = json.loads(content or "{}")
-        if wish.get("asked"):
-            told = {**told, "asked": who_asked(session, project.id)}
-        heard = Heard(receivers(wish, told, subject) if way.kind == "mail" and content else [])
+        asked = who_asked(session, project.id) if wish.get("asked") else ()
+        heard = Heard(receivers(wish, told, subject, asked) if way.kind == "mail" and content else [])
         nobody = cleared(session, found)
         if way.kind == "mail" and way.morning:
             heard = without_silent(session, project.id, heard.now)
         elif way.kind == "mail" and not subject.startswith(GATHERED):
             heard = by_wish(session, found, told, heard.now, now, always=way.always)
-            found.told = {**found.told, "receivers": [] if nobody else [*heard.now, *heard.later]}
+            found.told = replace(found.told, receivers=() if nobody else (*heard.now, *heard.later))
         to = heard.now
         if not nobody:
             keep_news(session, found, heard.later)
@@ -93,7 +93,7 @@ def _deliver_one(site: Site, way_id: int, now: datetime) -> bool:
     elif kind == "mail" and content and (nobody or not to):
         answer = Answer(False, f"nobody is told: {nobody or 'nobody is named that was not told already'}", lasting=True)
     else:
-        told = {**told, "receivers": to} if kind == "mail" else told
+        told = replace(told, receivers=tuple(to)) if kind == "mail" else told
         answer = attempt(site, kind, content, told, secrets, event=event, signed_with=signed_with)
     with site.store.transaction() as session:
         sent = session.get(Delivery, number, with_for_update=True)
@@ -102,7 +102,8 @@ def _deliver_one(site: Site, way_id: int, now: datetime) -> bool:
         sent.answer = answer.said[:2000]
         if answer.arrived:
             sent.state, sent.sent_at = ("kept", None) if kind == "mail" and not to else ("sent", now)
-            sent.told = {**sent.told, **({"receivers": [*to, *heard.later]} if kind == "mail" else {})}
+            if kind == "mail":
+                sent.told = replace(sent.told, receivers=(*to, *heard.later))
             if to and heard.later:
                 sent.answer = f"{sent.answer}; {_kept(heard)}"
         elif answer.lasting or sent.tries >= MOST_TRIES:
@@ -134,7 +135,7 @@ def _secrets(content: str | None) -> list[str]:
 
 
 def attempt(
-    site: Site, kind: str, content: str | None, told: Mapping[str, Any], secrets: Mapping[str, str], *, event: str,
+    site: Site, kind: str, content: str | None, told: Telling, secrets: Mapping[str, str], *, event: str,
     signed_with: str = "",
 ) -> Answer:  # fmt: skip
     """Send one thing now. Never raises: what goes wrong is the answer."""
@@ -150,7 +151,7 @@ def attempt(
                 raise TemplateError(f"the project has no secret {name}")
             return secrets[name]
 
-        filled = fill(Template(wish["url"], wish["method"], wish["headers"], wish["body"]), told, secret)
+        filled = fill(Template(wish["url"], wish["method"], wish["headers"], wish["body"]), told.values(), secret)
         answer = request(filled, event, signed_with)
         return Answer(answer.arrived, _without(answer.said, secrets.values()), answer.lasting)
     except TemplateError as error:
@@ -246,34 +247,33 @@ def event_id(event: str) -> str:
     return hashlib.sha256(event.encode()).hexdigest()[:32]
 
 
-def _papers(told: Mapping[str, Any]) -> list[tuple[str, str, bytes]]:
+def _papers(told: Telling) -> list[tuple[str, str, bytes]]:
     """What goes with a mail: a page that was made for print, and as PDF where that can be made here."""
-    page = told.get("page")
-    if not page:
+    if not told.page:
         return []
-    files = [("report.html", "text/html", page.encode())]
+    files = [("report.html", "text/html", told.page.encode())]
     try:
-        files.append(("report.pdf", "application/pdf", printed(page)))
+        files.append(("report.pdf", "application/pdf", printed(told.page)))
     except CannotPrint as error:
         _log.warning("a report goes out without its PDF: %s", error)
     return files
 
 
-def _mail(site: Site, wish: Mapping[str, Any], told: Mapping[str, Any], event: str) -> Answer:
+def _mail(site: Site, wish: Mapping[str, Any], told: Telling, event: str) -> Answer:
     server = settings().mail_server
     if not server:
         return Answer(False, f"no mail server is configured; set {MAIL_SERVER}")
     parts = urlsplit(server)
     host, port = parts.hostname or "", parts.port or (465 if parts.scheme == "smtps" else 25)
-    to = list(told.get("receivers") or wish["to"])
+    to = list(told.receivers or wish["to"])
     if not to:
         return Answer(False, "it is for nobody now", lasting=True)
-    own = f"{site.address}/p/{told['project']}/settings"
-    what = told.get("subject") or f"{told['context']} {told['news'] or told['state']}: {told['title']}"
-    subject = f"[{told['project']}] {what}"
+    own = f"{site.address}/p/{told.project}/settings"
+    what = told.subject or f"{told.context} {told.news or told.state}: {told.title}"
+    subject = f"[{told.project}] {what}"
     mail = message(
-        sender=settings().mail_from or f"myriant@{socket.getfqdn()}", to=to, project=told["project"],
-        context=told["context"], subject=subject, text=told["text"], address=told["address"], settings=own,
+        sender=settings().mail_from or f"myriant@{socket.getfqdn()}", to=to, project=told.project,
+        context=told.context, subject=subject, text=told.text, address=told.address, settings=own,
         files=_papers(told),
         event=event, host=urlsplit(site.address).hostname or "localhost",
     )  # fmt: skip

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
+from dataclasses import replace
 from fractions import Fraction
 from statistics import median
-from typing import Any
 
 from sqlalchemy.orm import Session
 
@@ -16,7 +16,7 @@ from myriant.core.gate.measures import share_passed
 from myriant.core.plan.globs import matches
 from myriant.core.states import DECIDED, State, Verdict
 from myriant.core.telling.news import News, Outcome, news
-from myriant.core.telling.outcome import Told, outcome_text
+from myriant.core.telling.outcome import outcome_text
 from myriant.core.written import counted, duration, percent
 from myriant.flow.announce.people import AUTHORS, concerned, is_split
 from myriant.flow.sealing import as_sealed, opened
@@ -24,6 +24,7 @@ from myriant.flow.site import Site
 from myriant.store.coverage import coverage_totals_of
 from myriant.store.outcomes import remember_outcome
 from myriant.store.queue import OUTWARD, defer
+from myriant.store.records import Measures, Telling
 from myriant.store.runs import cells_of, decided_before
 from myriant.store.tables import Delivery, Project, Run, Way
 from myriant.store.ways import (
@@ -63,27 +64,28 @@ def tell_ways(site: Site, run_id: int) -> None:
             what = _news(session, run, last)
             told = values_of(site, session, project, run, what)
             if way.kind == "mail":
-                told |= people or {}
-                told["before"] = receivers_since_clear(session, way.id, run.context) if what is News.CLEARED else []
+                heard = receivers_since_clear(session, way.id, run.context) if what is News.CLEARED else ()
+                authors, owners = people or ((), ())
+                told = replace(told, authors=authors, owners=owners, before=tuple(heard))
             if (way.always and _as_before(told, last)) or (not way.always and what is News.NONE):
                 continue
             after = last.id if last is not None else 0
             subject = f"{run.context}\n{run.number}\n{after}"
             wish = json.loads(opened(site.key(), project.id, as_sealed(way.name), way.sealed) or "{}")
-            told["split"] = way.kind == "mail" and not way.always and is_split(wish, told, session, run)
+            told = replace(told, split=way.kind == "mail" and not way.always and is_split(wish, told, session, run))
             _keep(session, project, run, way, told, subject)
-            if told["split"]:
+            if told.split:
                 _keep(session, project, run, way, told, subject + AUTHORS)
 
 
-def _keep(session: Session, project: Project, run: Run, way: Way, told: Mapping[str, Any], subject: str) -> None:
-    wanted = way.always or _of_interest(way, News(told["news"]))
+def _keep(session: Session, project: Project, run: Run, way: Way, told: Telling, subject: str) -> None:
+    wanted = way.always or _of_interest(way, News(told.news))
     made = add_delivery(
         session, way_id=way.id, project_id=project.id, run=run.number, said=_said(told), told=told,
         context=run.context, subject=subject, state="waiting" if wanted else UNWANTED,
     )  # fmt: skip
     if made is not None and wanted:
-        if way.always and told["news"] != News.RELEASED:
+        if way.always and told.news != News.RELEASED:
             pass_over(session, way.id, run.number, made)
         defer(session, "deliver", queue=OUTWARD, lock=f"way-{way.id}", way_id=way.id)
 
@@ -100,11 +102,11 @@ def is_released(session: Session, run: Run) -> bool:
     return run.verdict is Verdict.CLEAR and bool(behind) and all(c.state is State.PASSED for c in behind)
 
 
-def _as_before(told: Mapping[str, Any], last: Delivery | None) -> bool:
+def _as_before(told: Telling, last: Delivery | None) -> bool:
     """Whether the same was told of the run last; while it is pending its words change with every cell."""
-    if last is None or last.told["state"] != told["state"]:
+    if last is None or last.told.state != told.state:
         return False
-    return bool(told["state"] == "pending" or last.told["sentence"] == told["sentence"])
+    return told.state == "pending" or last.told.sentence == told.sentence
 
 
 def is_for(way: Way, run: Run) -> bool:
@@ -120,61 +122,61 @@ def _news(session: Session, run: Run, last: Delivery | None) -> News:
     if run.verdict not in DECIDED or not is_newest_decided(session, run):
         return News.NONE
     now = Outcome(Verdict(run.verdict), failing_signatures(session, run.id))
-    if last is None or last.told["state"] not in DECIDED:
+    if last is None or last.told.state not in DECIDED:
         return news(None, now)
-    return news(Outcome(Verdict(last.told["state"]), frozenset(last.told["failing"])), now)
+    return news(Outcome(Verdict(last.told.state), frozenset(last.told.failing)), now)
 
 
-def _said(told: Mapping[str, Any]) -> str:
-    return f"{told['context']}: {told['news'] or told['state']}"
+def _said(told: Telling) -> str:
+    return f"{told.context}: {told.news or told.state}"
 
 
-def values_of(site: Site, session: Session, project: Project, run: Run, what: News) -> dict[str, Any]:
+def values_of(site: Site, session: Session, project: Project, run: Run, what: News) -> Telling:
     """The named values of a run's outcome."""
     open_ = run.verdict is Verdict.UNDECIDED  # what was measured before it ran again says nothing now
-    measures: Mapping[str, Any] = {} if open_ else run.measures
+    measures = Measures() if open_ else run.measures
     totals = None if open_ else coverage_totals_of(session, [run.id]).get((run.id, ""))
-    changed = measures.get("coverage.changed")
-    jobs = measures.get("jobs", {}).values()
-    count = {m: sum(j.get(m, 0) for j in jobs) for m in ("tests.new", "tests.fixed", "tests.total")}
+    new, fixed, total = (
+        sum(j.get(m, 0) for j in measures.jobs.values()) for m in ("tests.new", "tests.fixed", "tests.total")
+    )
     state = "pending" if open_ else str(run.verdict)
     context = parse_context(run.context)
-    return {
-        "project": project.name, "number": run.number, "commit": run.commit, "short": run.commit[:7],
-        "title": run.title, "author": run.author, "branch": run.branch, "source": run.source,
-        "pull_request": run.pull_request, "base": run.base or "", "tag": run.tag,
-        "context": context.said if context else run.context,
-        "state": state, "news": str(what), "sentence": run.sentence or run.reason,
-        "address": site.run_address(project.name, run.number), "text": _text(session, run, measures, totals), **count,
-        "coverage.line": _percent(totals.line_share if totals else None),
-        "coverage.changed": _percent(Fraction(*changed) if changed else None),
-        "mail": run.author_mail, "failing": sorted(failing_signatures(session, run.id))[:MOST_FAILING],
-    }  # fmt: skip
+    return Telling(
+        project=project.name, number=run.number, commit=run.commit, short=run.commit[:7],
+        title=run.title, author=run.author, branch=run.branch, source=run.source,
+        pull_request=run.pull_request, base=run.base or "", tag=run.tag,
+        context=context.said if context else run.context,
+        state=state, news=str(what), sentence=run.sentence or run.reason,
+        address=site.run_address(project.name, run.number), text=_text(session, run, measures, totals),
+        new=new, fixed=fixed, total=total,
+        coverage_line=_percent(totals.line_share if totals else None),
+        coverage_changed=_percent(measures.changed_share),
+        mail=run.author_mail, failing=tuple(sorted(failing_signatures(session, run.id))[:MOST_FAILING]),
+    )  # fmt: skip
 
 
 def _percent(share: Fraction | None) -> float | None:
     return None if share is None else float(percent(share).removesuffix(" %"))
 
 
-def _text(session: Session, run: Run, measures: Mapping[str, Any], totals: Totals | None) -> str:
-    causes = measures.get("causes", {})
-    lines = _lines(session, run, measures, totals) if measures else []
+def _text(session: Session, run: Run, measures: Measures, totals: Totals | None) -> str:
+    lines = _lines(session, run, measures, totals) if measures != Measures() else []
     return outcome_text(
-        run.sentence or run.reason, findings=[Told(**c) for c in causes.get("listed", ())],
-        more=causes.get("more", 0), uncovered=measures.get("uncovered", ()), lines=lines,
+        run.sentence or run.reason, findings=measures.causes.listed, more=measures.causes.more,
+        uncovered=measures.uncovered, lines=lines,
     )  # fmt: skip
 
 
 LAST = 10  # runs of the branch that a number is shown beside
 
 
-def _lines(session: Session, run: Run, measures: Mapping[str, Any], totals: Totals | None) -> list[str]:
+def _lines(session: Session, run: Run, measures: Measures, totals: Totals | None) -> list[str]:
     """One line each for tests, coverage and time: now, at the baseline, and in the branch's last runs."""
     base = session.get(Run, run.baseline_id) if run.baseline_id is not None else None
     past = [r for r in decided_before(session, run, LAST) if r.id != run.id]
     shares = coverage_totals_of(session, [r.id for r in [*past, *([base] if base is not None else [])]])
     lines = []
-    ran, share = _ran(measures), share_passed(list(measures.get("jobs", {}).values()))
+    ran, share = _ran(measures), share_passed(list(measures.jobs.values()))
     if share is not None:
         was = [f"{_ran(base.measures):,} at run {base.number}"] if base is not None and _ran(base.measures) else []
         lines.append(
@@ -216,8 +218,8 @@ def _line(said: str, beside: list[str], last: Sequence[float], shown: str) -> st
     return f"{said} ({'; '.join(beside)})" if beside else said
 
 
-def _ran(measures: Mapping[str, Any]) -> int:
-    return sum(j["tests.passed"] + j["tests.failed"] + j["tests.errored"] for j in measures.get("jobs", {}).values())
+def _ran(measures: Measures) -> int:
+    return sum(j["tests.passed"] + j["tests.failed"] + j["tests.errored"] for j in measures.jobs.values())
 
 
 def _took(run: Run) -> float | None:

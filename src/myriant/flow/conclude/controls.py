@@ -27,7 +27,7 @@ def plan_controls(
 
     A run that is judged again, as one is that was held early, keeps what has begun and plans the rest.
     """
-    if run.event in (EventKind.MANUAL, EventKind.UPLOAD) or run.wish.get("control") is False:
+    if run.event in (EventKind.MANUAL, EventKind.UPLOAD):
         return
     begun = cells_controlled(session, run.id)
     forget_waiting_controls(session, run.id, begun)

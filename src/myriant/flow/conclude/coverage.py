@@ -96,7 +96,7 @@ def merge_coverage(
     (only,) = merged.values() if len(merged) == 1 else (None,)
     whole = only if only is not None else merge_files(part for parts in by_job.values() for part in parts)
     keep_coverage(session, project_id, run.id, "", None, whole)
-    if any(c.counts.get("coverage_trouble") for c in cells):
+    if any(c.counts.coverage_trouble for c in cells):
         return None
     return sum((f.totals for f in whole.values()), Totals()).line_share
 

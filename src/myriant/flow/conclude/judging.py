@@ -29,6 +29,7 @@ from myriant.flow.state import runs
 from myriant.flow.state.advance import advance
 from myriant.store.changes import tell_of_run
 from myriant.store.judged import job_results_of, judged_rules
+from myriant.store.records import Measures, RunWish
 from myriant.store.runs import cells_of
 from myriant.store.tables import Cell, Project, Run
 from myriant.store.waivers import waivers_for
@@ -101,7 +102,7 @@ def conclude_run(site: Site, run_id: int, *, follow_up: bool = True) -> None:
             found = {n: c for n, c in beside.compared.cells.items() if n in binding}
             plan_controls(session, run, beside.compared.baselines, found)
         settle_quarantines(session, project, run)
-        if not run.wish:
+        if run.wish == RunWish():
             settle_takings(session, run, beside.compared)
         tell_of_run(session, run)
         if follow_up:
@@ -157,7 +158,7 @@ def _evidence(beside: Beside) -> Evidence:
     ended = [c for c in beside.binding if c.state not in OPEN]
     no_cell = not any(c.state in TRUSTED for c in beside.binding) and not ended and not beside.cells
     untrusted = [Reason(f"{_named(c)}: {c.reason or c.state}", c.job) for c in ended if c.state not in TRUSTED]
-    steps = [Reason(f"{said} in {_named(c)}", c.job) for c in ended for said in c.counts.get("unexplained", ())]
+    steps = [Reason(f"{said} in {_named(c)}", c.job) for c in ended for said in c.counts.unexplained]
     new = {job: t.tests_new for job, t in beside.tallies.items()}
     less = beside.lessened
     return Evidence(
@@ -194,17 +195,17 @@ def _judge(site: Site, session: Session, project: Project, beside: Beside) -> No
     worst = (State.FAILED, State.VOID, State.STOPPED, State.SKIPPED)
     runs.conclude(run, next((s for s in worst if s in states), State.PASSED), verdict, datetime.now(UTC))
     run.baseline_id = baseline.id if baseline is not None else None
-    share = changed.share((), None)
-    run.measures = {
-        "jobs": now,
-        "since": list(beside.since),
-        "less": beside.lessened.told(),
-        "loosened": list(beside.lessened.loosened),
-        "accepted": list(beside.lessened.accepted),
-        **({"coverage.changed": [share.numerator, share.denominator]} if share is not None else {}),
-        **({"seconds": float(took)} if (took := seconds_of(session, beside.binding)) is not None else {}),
-        **({"uncovered": changed.uncovered} if changed.uncovered else {}),
-    }
+    share, took = changed.share((), None), seconds_of(session, beside.binding)
+    run.measures = Measures(
+        jobs=now,
+        since=tuple(beside.since),
+        less=beside.lessened.told(),
+        loosened=tuple(beside.lessened.loosened),
+        accepted=tuple(beside.lessened.accepted),
+        coverage_changed=(share.numerator, share.denominator) if share is not None else None,
+        seconds=float(took) if took is not None else None,
+        uncovered=tuple(changed.uncovered),
+    )
     _keep_jobs(session, beside, judged)
     keep_lasting(session, run, beside.lessened, compared, beside.nearest)
     before = share_at(session, compared, ())

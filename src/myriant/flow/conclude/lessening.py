@@ -19,6 +19,7 @@ from myriant.flow.plans import names_of_jobs, plan_with
 from myriant.flow.site import Site
 from myriant.store.history import moves_of
 from myriant.store.judged import acceptances, begin_lasting, lasting_at, newest_with_plan
+from myriant.store.records import Less
 from myriant.store.results import tests_numbered
 from myriant.store.tables import Project, Run
 
@@ -39,9 +40,9 @@ class Lessened:
     accepted_by: Sequence[str] = ()
     accepted_tests: int = 0  # vanished or newly skipped, and accepted by a person
 
-    def told(self) -> dict[str, list[int]]:
-        every = ((VANISHED, self.vanished), (REMOVED, self.removed), (SKIPPED, self.newly_skipped))
-        return {what: sorted(t for tests in by.values() for t in tests)[:MOST_TOLD] for what, by in every if by}
+    def told(self) -> Less:
+        every = (self.vanished, self.newly_skipped, self.removed)
+        return Less(*(tuple(sorted(t for tests in by.values() for t in tests)[:MOST_TOLD]) for by in every))
 
 
 def lessened(

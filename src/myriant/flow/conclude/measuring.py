@@ -182,9 +182,9 @@ def _attempts(cells: Sequence[Cell]) -> list[int]:
 
 def _measures_at(compared: Compared) -> dict[str, Mapping[str, Any]]:
     """Each job's measures at its own baseline."""
-    found = {}
+    found: dict[str, Mapping[str, Any]] = {}
     for job, base in compared.baselines.items():
-        told = base.measures.get("jobs", {}).get(job) if base is not None else None
+        told = base.measures.jobs.get(job) if base is not None else None
         if told is not None:
             found[job] = told
     return found

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
 
 from sqlalchemy.orm import Session
@@ -24,12 +25,12 @@ def explain_anew(site: Site, session: Session, run: Run, cells: Sequence[Cell]) 
     attempts = attempts_of(session, cells)
     for cell in cells:
         attempt = attempts.get(cell.attempt_id or 0)
-        failed = (attempt.finish or {}).get("failed_steps", []) if attempt is not None else []
+        failed = attempt.finish.failed_steps if attempt is not None and attempt.finish is not None else ()
         if attempt is None or not failed or cell.state not in TRUSTED:
             continue
-        looked = cell.counts.get("explained")  # here, after it was taken over or something changed
-        asof = datetime.fromisoformat(looked) if looked else attempt.ended_at if cell.reused is None else None
+        looked = cell.counts.explained  # here, after it was taken over or something changed
+        asof = looked or (attempt.ended_at if cell.reused is None else None)
         if asof is not None and (changed is None or changed < asof):
             continue
         now = unexplained_steps(site, session, run, cell, attempt.id, failed, aside_in(session, run, cell))
-        cell.counts = {**cell.counts, "unexplained": now, "explained": datetime.now(UTC).isoformat()}
+        cell.counts = replace(cell.counts, unexplained=tuple(now), explained=datetime.now(UTC))

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
+from dataclasses import replace
 from fractions import Fraction
-from typing import Any
 
 import numpy as np
 from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis.compare import Tally
 from myriant.core.diagnosis.explain import beyond_chance, explain
-from myriant.core.gate.judge import Judged, Waived
+from myriant.core.gate.judge import Judged
 from myriant.core.gate.marks import mark_of
 from myriant.core.gate.measures import sum_of, tally_of_job
 from myriant.core.gate.note import NotedCell, NotedFailure, block
@@ -20,6 +20,7 @@ from myriant.core.plan.model import Plan
 from myriant.core.results.model import Outcome
 from myriant.core.results.titles import test_title
 from myriant.core.states import OPEN, TRUSTED, State, Verdict, Why
+from myriant.core.telling.outcome import Told as Cause
 from myriant.core.written import counted
 from myriant.flow.compare.levels import said_short, seen_with
 from myriant.flow.compare.outcomes import Compared
@@ -27,6 +28,7 @@ from myriant.flow.conclude.lessening import Lessened
 from myriant.flow.site import Site
 from myriant.store.attempts import reruns_of
 from myriant.store.coverage import coverage_totals_of
+from myriant.store.records import Causes, JobCounts, Measures, RuleJudged, WaivedBy
 from myriant.store.results import Shown, all_not_passed
 from myriant.store.tables import Cell, Project, Run
 
@@ -37,7 +39,7 @@ def early_sentence(
     cells: Sequence[Cell],
     compared: Compared,
     total: Tally,
-    now: Mapping[str, Any],
+    now: dict[str, JobCounts],
     lost: Sequence[Judged],
 ) -> None:
     """A run that is held although some of its cells have not ended."""
@@ -45,9 +47,9 @@ def early_sentence(
     bad = sum(c.state in (State.FAILED, State.VOID) for c in ended)
     baseline = compared.nearest
     run.baseline_id = baseline.id if baseline is not None else None
-    run.judged = [judged_json(j) for j in lost]
+    run.judged = tuple(rule_judged(j) for j in lost)
     new = mark_cells(session, run.project_id, [c for c in cells if c.state not in OPEN], compared)
-    run.measures = {**run.measures, "early": now, **_told_of(new)}
+    run.measures = replace(with_new(run.measures, new), early=now)
     run.sentence = sentence(
         Told(
             verdict=Verdict.HELD, tally=total, where=_where(ended, compared), first_here=_first_here(compared),
@@ -76,29 +78,29 @@ def tell_run(
             seconds=max(0.0, (ended - began).total_seconds()), baseline=_short(baseline),
             removed=sum(len(t) for t in less.removed.values()),
             tests=plan is None or plan.collects_tests, coverage=coverage, coverage_before=before,
-            retests=sum(c.counts.get("retested", 0) for c in cells), reruns=reruns_of(session, cells),
+            retests=sum(c.counts.retested for c in cells), reruns=reruns_of(session, cells),
             excused=_brought_along(cells), accepted=_accepted(less),
         )
     )  # fmt: skip
-    if run.wish.get("said"):
-        run.sentence += f" {run.wish['said']}."
-    run.measures = {**run.measures, **_told_of(new)}
+    if run.wish.said:
+        run.sentence += f" {run.wish.said}."
+    run.measures = with_new(run.measures, new)
     whole = coverage_totals_of(session, [run.id]).get((run.id, ""))
-    run.judged = [judged_json(j) for j in judged]
+    run.judged = tuple(rule_judged(j) for j in judged)
     run.note = block(
         verdict=Verdict(run.verdict), context=run.context, address=site.run_address(project.name, run.number),
         number=run.number, said=run.sentence,
         baseline=f"{baseline.commit} (#{baseline.number})" if baseline is not None else "none",
         judged=judged, cells=[_noted(c) for c in cells], new=new,
         coverage=(whole.lines_covered, whole.lines_valid) if whole is not None else None,
-        changed=Fraction(*share) if (share := run.measures.get("coverage.changed")) else None,
-        uncovered=run.measures.get("uncovered", ()), levels=[said_short(c) for c in seen_with(session, run)],
+        changed=run.measures.changed_share,
+        uncovered=run.measures.uncovered, levels=[said_short(c) for c in seen_with(session, run)],
     )  # fmt: skip
 
 
-def _told_of(new: Sequence[NotedFailure]) -> dict[str, Any]:
-    """What messages say of new failures, and whose they may be."""
-    return {"causes": causes_told(new), "places": [p for n in new for p in n.places][:MOST_PLACES]}
+def with_new(measures: Measures, new: Sequence[NotedFailure]) -> Measures:
+    """With what messages say of new failures, and whose they may be."""
+    return replace(measures, causes=causes_told(new), places=tuple(p for n in new for p in n.places)[:MOST_PLACES])
 
 
 MOST_PLACES = 200  # files and tests that owners are looked for by
@@ -113,20 +115,20 @@ def _places(row: Shown) -> tuple[str, ...]:
 MOST_TOLD = 12  # causes that messages name
 
 
-def causes_told(new: Sequence[NotedFailure]) -> dict[str, Any]:
+def causes_told(new: Sequence[NotedFailure]) -> Causes:
     """New failures as messages name them: by test, with its cells and the first line of what it said."""
     by_test: dict[tuple[str, str], list[NotedFailure]] = {}
     for failure in new:
         by_test.setdefault((failure.job, failure.test), []).append(failure)
-    listed = [
-        {
-            "title": test,
-            "where": f"{job} {rows[0].key}".strip() if len(rows) == 1 else f"{job}, {counted(len(rows), 'cell')}",
-            "message": rows[0].message.strip().split("\n")[0][:300],
-        }
+    listed = tuple(
+        Cause(
+            test,
+            f"{job} {rows[0].key}".strip() if len(rows) == 1 else f"{job}, {counted(len(rows), 'cell')}",
+            rows[0].message.strip().split("\n")[0][:300],
+        )
         for (job, test), rows in list(by_test.items())[:MOST_TOLD]
-    ]
-    return {"listed": listed, "more": max(0, len(by_test) - MOST_TOLD)}
+    )
+    return Causes(listed, max(0, len(by_test) - MOST_TOLD))
 
 
 def _run_of(session: Session, cells: Sequence[Cell]) -> Run:
@@ -186,17 +188,17 @@ def mark_cells(session: Session, project_id: int, cells: Sequence[Cell], compare
         result = compared.cells.get(name)
         if result is None:
             continue
-        cell.counts = {
-            **cell.counts,
-            "new": int(result.new.sum()),
-            "known": int(result.known.sum()),
-            "fixed": int(result.fixed.sum()),
-            "first": result.first_here,
-            "quarantined": int(result.quarantined.sum()),
-            "flaky": int((compared.current[name] == Outcome.FLAKY).sum()),
-        }
+        cell.counts = replace(
+            cell.counts,
+            new=int(result.new.sum()),
+            known=int(result.known.sum()),
+            fixed=int(result.fixed.sum()),
+            first=result.first_here,
+            quarantined=int(result.quarantined.sum()),
+            flaky=int((compared.current[name] == Outcome.FLAKY).sum()),
+        )
         cell.mark = mark_of(
-            cell.state, result, unexplained=bool(cell.counts.get("unexplained")), flaky=bool(cell.counts["flaky"])
+            cell.state, result, unexplained=bool(cell.counts.unexplained), flaky=bool(cell.counts.flaky)
         )
         noted += [
             NotedFailure(cell.job, cell.key, test_title(row.suite, row.klass, row.name), row.message, _places(row))
@@ -206,38 +208,31 @@ def mark_cells(session: Session, project_id: int, cells: Sequence[Cell], compare
     return noted
 
 
-def judged_json(j: Judged) -> dict[str, Any]:
+def rule_judged(j: Judged) -> RuleJudged:
     rule = j.rule
     limit = j.limit if rule.limit == "baseline" else rule.limit
     assert limit != "baseline"
-    return {
-        "name": rule.name,
-        "measure": rule.measure,
-        "sign": rule.sign,
-        "level": rule.level,
-        "line": rule.line,
-        "met": j.met,
-        "reason": j.reason,
-        "value": None if j.value is None else value_text(rule.measure, j.value, limit),
-        "limit": None if limit is None else value_text(rule.measure, limit, None),
-        "against_baseline": rule.limit == "baseline",
-        "best_of": rule.best_of,
-        "built_in": None if j.built_in is None else str(j.built_in),
-        "exact": "" if j.value is None else str(j.value),
-        "waived": None if j.waived is None else _waived(j.waived),
-    }
-
-
-def _waived(w: Waived) -> dict[str, str]:
-    return {"by": w.by, "until": w.until.isoformat(), "reason": w.reason}
+    return RuleJudged(
+        name=rule.name,
+        measure=rule.measure,
+        sign=rule.sign,
+        level=rule.level,
+        line=rule.line,
+        met=j.met,
+        reason=j.reason,
+        value=None if j.value is None else value_text(rule.measure, j.value, limit),
+        limit=None if limit is None else value_text(rule.measure, limit, None),
+        against_baseline=rule.limit == "baseline",
+        best_of=rule.best_of,
+        built_in=None if j.built_in is None else str(j.built_in),
+        exact="" if j.value is None else str(j.value),
+        waived=None if j.waived is None else WaivedBy(j.waived.by, j.waived.until, j.waived.reason),
+    )
 
 
 def _noted(cell: Cell) -> NotedCell:
-    counts: Mapping[str, int] = cell.counts
-    return NotedCell(
-        cell.job, cell.key, cell.state, cell.reason,
-        counts.get("passed", 0), counts.get("failed", 0), counts.get("errored", 0), counts.get("skipped", 0),
-    )  # fmt: skip
+    n = cell.counts
+    return NotedCell(cell.job, cell.key, cell.state, cell.reason, n.passed, n.failed, n.errored, n.skipped)
 
 
 def _accepted(less: Lessened) -> list[str]:

@@ -6,6 +6,7 @@ import json
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from pydantic import TypeAdapter
 from sqlalchemy.orm import Session
 
 from myriant.core.states import State
@@ -16,9 +17,11 @@ from myriant.flow.state.leases import check, held, lease_digest
 from myriant.store.attempts import keep_records, keep_steps
 from myriant.store.changes import ring_runners, tell, tell_of_attempt
 from myriant.store.queue import defer
+from myriant.store.records import Finish
 from myriant.store.runners import troubles_of
 from myriant.store.tables import Attempt, Runner
 
+_FINISH: TypeAdapter[Finish] = TypeAdapter(Finish)
 MOST_TROUBLES = 5  # attempts in a row that a runner's machine made void before it is drained
 
 
@@ -66,22 +69,22 @@ def finish(site: Site, attempt_id: int, token: str, said: dict[str, Any]) -> Non
             raise LeaseLost("this lease is not known")
         check(attempt.lease_digest, attempt.state, attempt.reason, token)
         record, steps = said.pop("record", {}), said.pop("steps", [])
-        said = _kept(said)
+        finish_said = _FINISH.validate_python(_kept(said))
         _keep_steps(session, attempt, steps)
         keep_records(session, attempt_id, {kind: _kept(content) for kind, content in record.items()})
-        deliver(attempt, said)
+        deliver(attempt, finish_said)
         defer(session, "ingest", lock=f"attempt-{attempt_id}", priority=5, attempt_id=attempt_id)
         ring_runners(session)
         tell_of_attempt(session, attempt, "cell")
-    _watch_machine(site, attempt.runner_id, said)
+    _watch_machine(site, attempt.runner_id, finish_said)
 
 
-def _watch_machine(site: Site, runner_id: int | None, said: Mapping[str, Any]) -> None:
+def _watch_machine(site: Site, runner_id: int | None, said: Finish) -> None:
     """Drain a runner whose attempts keep going void because of its machine.
 
     A transaction of its own: a runner's row is locked before its attempts everywhere.
     """
-    troubled = bool(said.get("machine"))
+    troubled = said.machine
     if runner_id is None:
         return
     with site.store.transaction() as session:
@@ -92,6 +95,6 @@ def _watch_machine(site: Site, runner_id: int | None, said: Mapping[str, Any]) -
             return
         runner.troubles = runner.troubles + 1 if troubled else 0
         if runner.troubles >= MOST_TROUBLES and not runner.drained:
-            why = f"its last {runner.troubles} attempts went void because of its machine: {said.get('void', '')}"
+            why = f"its last {runner.troubles} attempts went void because of its machine: {said.void}"
             runner.drained = why[:1000]
             tell(session, "runner")

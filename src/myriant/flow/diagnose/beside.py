@@ -24,7 +24,7 @@ def beside(session: Session, project: Project, row: Run, base: int | None) -> tu
         jobs = {c.job for c in cells_of(session, row.id)}
         return chosen, compare_run(session, row, dict.fromkeys(jobs, chosen))
     results = job_results_of(session, row.id)
-    since = list(row.measures.get("since", ()))
+    since = list(row.measures.since)
     runs = runs_with_ids(session, {*(r.baseline_id for r in results.values() if r.baseline_id is not None), *since})
     baselines = {job: runs.get(r.baseline_id or 0) for job, r in results.items()}
     compared = compare_run(session, row, baselines, [runs[i] for i in since if i in runs])
@@ -50,7 +50,7 @@ def marks_against(site: Site, name: str, number: int, base: int) -> list[CellMar
             CellMark(
                 c.job, c.key,
                 mark_of(
-                    c.state, result, unexplained=bool(c.counts.get("unexplained")),
+                    c.state, result, unexplained=bool(c.counts.unexplained),
                     flaky=bool((compared.current[c.job, c.key] == Outcome.FLAKY).any()),
                 ),
             )

@@ -7,11 +7,10 @@ import json
 import secrets
 import shutil
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import Any
 
 from tenacity import Retrying, retry_if_exception, stop_after_attempt
 
@@ -46,6 +45,7 @@ from myriant.repos.git import GitError, git
 from myriant.store.audit import record
 from myriant.store.engine import is_deadlock
 from myriant.store.projects import all_projects, project_named
+from myriant.store.records import Telling
 from myriant.store.runs import run_numbered
 from myriant.store.secrets import secrets_of_project
 from myriant.store.tables import Project, Way
@@ -298,12 +298,12 @@ def _ways(site: Site, name: str, copy: str, number: int, expected: str) -> list[
     return found
 
 
-def _way(way: Way, content: str | None, told: Mapping[str, Any], known: set[str], expected: str) -> DrillPlace:
+def _way(way: Way, content: str | None, told: Telling, known: set[str], expected: str) -> DrillPlace:
     place = f"{way.name} ({way.shown})"
     if content is None:
         return DrillPlace(place, "nothing: it cannot be opened with the key in force", right=False)
     if way.kind == "mail":
-        return _place(place, told["state"], expected)
+        return _place(place, told.state, expected)
     wish = json.loads(content)
 
     def secret(wanted: str) -> str:
@@ -312,7 +312,7 @@ def _way(way: Way, content: str | None, told: Mapping[str, Any], known: set[str]
         return "https://secret.example"
 
     try:
-        fill(Template(wish["url"], wish["method"], wish["headers"], wish["body"]), told, secret)
+        fill(Template(wish["url"], wish["method"], wish["headers"], wish["body"]), told.values(), secret)
     except TemplateError as error:
         return DrillPlace(place, f"nothing: {error}", right=False)
-    return _place(place, told["state"], expected)
+    return _place(place, told.state, expected)

@@ -33,6 +33,7 @@ from myriant.store.aside import keep_step_tests
 from myriant.store.attempts import keep_counts, reports_of, steps_of
 from myriant.store.changes import tell
 from myriant.store.coverage import keep_coverage
+from myriant.store.records import Counts, Finish
 from myriant.store.results import NotPassed, keep_results, test_numbers
 from myriant.store.tables import Attempt, Cell, Project, Report, Run
 
@@ -58,7 +59,7 @@ def ingest_attempt(site: Site, attempt_id: int, *, follow_up: bool = True) -> No
         }
         project = session.get_one(Project, run.project_id)
     gathered = Gathered()
-    workspace = (attempt.finish or {}).get("workspace") or "/workspace"
+    workspace = (attempt.finish or Finish()).workspace or "/workspace"
     placing = None
     for report in reports:
         if report.content == Content.COVERAGE:
@@ -98,18 +99,18 @@ def _conclude_attempt(
     plan = plan_of_run(session, run)
     job = plan.find(cell.job) if plan is not None else None
     keep_counts(session, reports)
-    said = attempt.finish or {}
-    roots = ("/workspace", said.get("workspace") or "/workspace")
+    said = attempt.finish or Finish()
+    roots = ("/workspace", said.workspace or "/workspace")
     named = job.formerly[0] if job is not None and job.formerly else cell.job
     numbers = _keep(session, project.id, named, attempt_id, gathered, roots)
     keep_analysis(session, attempt_id, gathered.analysis.values())
     keep_coverage(session, project.id, run.id, cell.job, attempt_id, merge_files(gathered.coverage))
     steps = gathered.step_results(numbers)
     _keep_steps(session, project.id, named, attempt_id, gathered, steps)
-    untrusted = [*filter(None, [said.get("void")]), *said.get("missing", []), *gathered.untrusted]
+    untrusted = [*filter(None, [said.void]), *said.missing, *gathered.untrusted]
     if not untrusted and job is not None and not gathered.ran and _must_run_tests(session, attempt_id, job):
         untrusted = ["no test ran: all of them were skipped" if gathered.tests else "no test ran"]
-    failed = said.get("failed_steps", [])
+    failed = said.failed_steps
     fails = bool(failed) or any(step.failing for step in steps.values())
     aside = aside_in(session, run, cell) if fails else Aside(frozenset())
     unexplained = unexplained_steps(site, session, run, cell, attempt_id, failed, aside, steps)
@@ -121,7 +122,7 @@ def _conclude_attempt(
     gone = settle_caches(site, session, attempt)
     if attempt.number < 0:
         controls.end(session, attempt)
-    again = state is State.VOID and said.get("machine") and follow_up and may_try_again(session, attempt, plan, cell)
+    again = state is State.VOID and said.machine and follow_up and may_try_again(session, attempt, plan, cell)
     if cell.attempt_id == attempt_id and again:
         wait_again(session, cell, attempt, reason)
     elif cell.attempt_id == attempt_id:
@@ -147,18 +148,18 @@ def _must_run_tests(session: Session, attempt_id: int, job: Job) -> bool:
     )
 
 
-def _counts(gathered: Gathered, said: Mapping[str, Any], unexplained: Sequence[str]) -> dict[str, Any]:
-    return {
-        "total": len(gathered.outcomes),
-        "passed": gathered.count(Outcome.PASSED, Outcome.FLAKY),
-        "failed": gathered.count(Outcome.FAILED),
-        "errored": gathered.count(Outcome.ERRORED),
-        "skipped": gathered.count(Outcome.SKIPPED),
-        "flaky": gathered.count(Outcome.FLAKY),
-        "retested": said.get("retested", 0),
-        "unexplained": list(unexplained),
-        "coverage_trouble": [*said.get("missing_coverage", []), *gathered.coverage_trouble],
-    }
+def _counts(gathered: Gathered, said: Finish, unexplained: Sequence[str]) -> Counts:
+    return Counts(
+        total=len(gathered.outcomes),
+        passed=gathered.count(Outcome.PASSED, Outcome.FLAKY),
+        failed=gathered.count(Outcome.FAILED),
+        errored=gathered.count(Outcome.ERRORED),
+        skipped=gathered.count(Outcome.SKIPPED),
+        flaky=gathered.count(Outcome.FLAKY),
+        retested=said.retested,
+        unexplained=tuple(unexplained),
+        coverage_trouble=(*said.missing_coverage, *gathered.coverage_trouble),
+    )
 
 
 def _keep_steps(

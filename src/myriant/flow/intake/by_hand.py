@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from myriant.core.gate.contexts import push_to
 from myriant.core.plan.selectors import SelectorError, parse_selector
 from myriant.core.states import EventKind
@@ -12,6 +10,7 @@ from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.flow.state.starting import Taken, branch_of, start_run, started_text
 from myriant.repos.git import GitError
+from myriant.store.records import RunWish
 
 
 def start_by_hand(
@@ -38,7 +37,7 @@ def start_by_hand(
     if commit is None:
         raise BadInput(f"the repository has no branch, tag or commit {wanted[:200]}", "name one that it has")
     branch = branch_of(mirror, project.main_branch, wanted, commit)
-    wish: dict[str, Any] = {k: v for k, v in (("jobs", jobs), ("cells", cells), ("by", by)) if v}
+    wish = RunWish(jobs=tuple(jobs or ()), cells=cells, by=by)
     with site.store.transaction() as session:
         project = the_project(session, project_name)
         number = start_run(

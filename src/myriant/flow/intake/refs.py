@@ -31,6 +31,7 @@ from myriant.store.projects import (
     one_at_a_time,
     open_pulls_from,
 )
+from myriant.store.records import RunWish
 from myriant.store.runs import newest_run_in
 from myriant.store.tables import Project, PullRequest, Ref
 
@@ -165,7 +166,7 @@ def _take(session: Session, project: Project, name: str, commit: str) -> list[in
     session.flush()
     if name.startswith(TAG):
         tag = name.removeprefix(TAG)
-        wish = {"said": f"The tag {tag} moved here from {before[:7]}"} if before else {}
+        wish = RunWish(said=f"The tag {tag} moved here from {before[:7]}" if before else "")
         return [
             start_run(
                 session, project, event=EventKind.TAG, context=Context(EventKind.TAG, tag), branch="", commit=commit,

@@ -12,6 +12,7 @@ from myriant.core.written import duration
 from myriant.flow.plans import plan_of, plan_of_run
 from myriant.flow.state.starting import start_run
 from myriant.store.projects import branch_at, due_schedules
+from myriant.store.records import RunWish
 from myriant.store.runs import newest_planned_push
 from myriant.store.tables import Project, Schedule
 
@@ -30,9 +31,9 @@ def _start(session: Session, due: Schedule, now: datetime) -> int | None:
     missed, due.next_at = due.next_at, _next(session, project, due, now)
     if head is None or project.paused:
         return None
-    wish = {}
+    wish = RunWish()
     if now - missed > _LATE:
-        wish["said"] = f"{duration((now - missed).total_seconds())} late, due {missed:%Y-%m-%d %H:%M} UTC"
+        wish = RunWish(said=f"{duration((now - missed).total_seconds())} late, due {missed:%Y-%m-%d %H:%M} UTC")
     return start_run(
         session, project, event=EventKind.SCHEDULE, context=Context(EventKind.SCHEDULE, due.name), branch=due.branch,
         commit=head, wish=wish,

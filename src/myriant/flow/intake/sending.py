@@ -8,7 +8,6 @@ import secrets
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
-from typing import Any
 
 from sqlalchemy.orm import Session
 
@@ -29,6 +28,7 @@ from myriant.store.attempts import highest_attempt
 from myriant.store.changes import tell
 from myriant.store.projects import next_run_number
 from myriant.store.queue import defer
+from myriant.store.records import FileSent, Finish, SendingTold
 from myriant.store.runs import cells_of, newest_upload
 from myriant.store.sendings import begin_sending, take_unfinished_sendings
 from myriant.store.tables import Attempt, Cell, Project, Report, Run, Sending
@@ -94,22 +94,21 @@ def offer(site: Site, name: str, wish: Offer) -> SendingStanding:
         project = the_project(session, name)
         known = _commit(site, project, wish.commit)
         branch = branch_of(site.mirror(project), project.main_branch, wish.branch, known.id)
-        told = {
-            "commit": known.id, "branch": branch, "job": wish.job,
-            "values": dict(wish.values), "kind": wish.kind, "version": wish.version,
-            "files": [{"path": f.path, "digest": f.digest, "size": f.size, "content": f.content} for f in wish.files],
-        }  # fmt: skip
+        told = SendingTold(
+            known.id, branch, wish.job, dict(wish.values), wish.kind, wish.version,
+            tuple(FileSent(f.path, f.digest, f.size, f.content) for f in wish.files),
+        )  # fmt: skip
         begin_sending(session, wish.id, project.id, told)
         row = session.get_one(Sending, wish.id)
         if row.project_id != project.id:
             raise Refused("this sending is another project's", "send it anew")
-        return SendingStanding(row.id, [_there(site, row.id, n) for n in range(len(row.told["files"]))], row.run)
+        return SendingStanding(row.id, [_there(site, row.id, n) for n in range(len(row.told.files))], row.run)
 
 
 def take_piece(site: Site, name: str, sending: str, number: int, offset: int, data: bytes) -> int:
     """Keep a piece of a file; how many bytes of it are there now. A piece that is there already changes nothing."""
     row = _sending(site, name, sending)
-    files = row.told["files"]
+    files = row.told.files
     if not 0 <= number < len(files):
         raise NotFound(f"this sending has no file {number}")
     if len(data) > MOST_PIECE:
@@ -118,8 +117,8 @@ def take_piece(site: Site, name: str, sending: str, number: int, offset: int, da
     if offset > there:
         raise BadInput(f"{there} bytes of this file are there, the piece begins at {offset}", "send what is missing")
     data = data[there - offset :]
-    if there + len(data) > files[number]["size"]:
-        raise BadInput(f"the file is longer than the {files[number]['size']} bytes that were promised", "send it anew")
+    if there + len(data) > files[number].size:
+        raise BadInput(f"the file is longer than the {files[number].size} bytes that were promised", "send it anew")
     if data:
         site.blobs.put(_piece(sending, number, there), [data])
     return there + len(data)
@@ -132,13 +131,13 @@ def finish(site: Site, name: str, sending: str, who: Person) -> int:
     """
     row = _sending(site, name, sending)
     if row.run is not None:
-        _forget_pieces(site, sending, len(row.told["files"]))  # the server may have been killed before it did
+        _forget_pieces(site, sending, len(row.told.files))  # the server may have been killed before it did
         return row.run
-    files: list[dict[str, Any]] = row.told["files"]
+    files = row.told.files
     for number, file in enumerate(files):
         there = _there(site, sending, number)
-        if there != file["size"]:
-            raise BadInput(f"{there} of {file['size']} bytes of {file['path']} are there", "send the rest first")
+        if there != file.size:
+            raise BadInput(f"{there} of {file.size} bytes of {file.path} are there", "send the rest first")
     with site.store.transaction() as session:
         project = session.get_one(Project, row.project_id, with_for_update=True)
         again = session.get_one(Sending, sending, with_for_update=True)
@@ -147,11 +146,11 @@ def finish(site: Site, name: str, sending: str, who: Person) -> int:
         run, attempt = _attempt(site, session, project, again.told, who)
         for number, file in enumerate(files):
             key = f"reports/{attempt.id}/{number:04d}"
-            size = take_file(site, key, _pieces(site, sending, number), file["digest"], MOST_FILE, file["path"])
+            size = take_file(site, key, _pieces(site, sending, number), file.digest, MOST_FILE, file.path)
             session.add(
                 Report(
-                    attempt_id=attempt.id, number=number, step=0, content=file["content"], kind=row.told["kind"],
-                    path=file["path"], digest=file["digest"], size=size, blob=key,
+                    attempt_id=attempt.id, number=number, step=0, content=file.content, kind=row.told.kind,
+                    path=file.path, digest=file.digest, size=size, blob=key,
                 )
             )  # fmt: skip
         again.run = run.number
@@ -166,7 +165,7 @@ def forget_unfinished(site: Site) -> None:
     with site.store.transaction() as session:
         old = take_unfinished_sendings(session, datetime.now(UTC) - KEPT)
     for sending in old:
-        _forget_pieces(site, sending.id, len(sending.told["files"]))
+        _forget_pieces(site, sending.id, len(sending.told.files))
 
 
 def _checked(wish: Offer) -> None:
@@ -238,28 +237,26 @@ def _forget_pieces(site: Site, sending: str, files: int) -> None:
             site.blobs.remove(key)
 
 
-def _attempt(
-    site: Site, session: Session, project: Project, told: Mapping[str, Any], who: Person
-) -> tuple[Run, Attempt]:
+def _attempt(site: Site, session: Session, project: Project, told: SendingTold, who: Person) -> tuple[Run, Attempt]:
     """The next attempt of the cell that was sent, in the commit's newest upload run or a new one."""
-    run = newest_upload(session, project.id, told["commit"], told["branch"])
+    run = newest_upload(session, project.id, told.commit, told.branch)
     if run is None:
         run = Run(
             project_id=project.id, number=next_run_number(session, project.id), event=EventKind.UPLOAD,
-            context=EVIDENCE, branch=told["branch"], commit=told["commit"], state=State.RUNNING,
+            context=EVIDENCE, branch=told.branch, commit=told.commit, state=State.RUNNING,
             verdict=Verdict.UNDECIDED, started_at=datetime.now(UTC),
         )  # fmt: skip
         mirror = site.mirror(project)
-        describe(run, mirror.commit(told["commit"]), mirror.depth(told["commit"]))
+        describe(run, mirror.commit(told.commit), mirror.depth(told.commit))
         session.add(run)
         session.flush()
-    key = written(told["values"])
+    key = written(told.values)
     cells = cells_of(session, run.id)
-    cell = next((c for c in cells if c.job == told["job"] and c.key == key), None)
+    cell = next((c for c in cells if c.job == told.job and c.key == key), None)
     if cell is None:
         cell = Cell(
-            run_id=run.id, job=told["job"], job_title=told["job"], position=len(cells), key=key,
-            values=dict(told["values"]), wants=[], state=State.RUNNING,
+            run_id=run.id, job=told.job, job_title=told.job, position=len(cells), key=key,
+            values=dict(told.values), wants=[], state=State.RUNNING,
         )  # fmt: skip
         session.add(cell)
         session.flush()
@@ -268,8 +265,8 @@ def _attempt(
     attempt = Attempt(
         cell_id=cell.id, number=number + 1, state=State.READING, runner=f"sent by {who.name}", started_at=now,
         ended_at=now,
-        lease_digest=hashlib.sha256(secrets.token_bytes(16)).hexdigest(), lease_until=now, finish={},
-        runtimes={"application": told["version"]} if told["version"] else {},
+        lease_digest=hashlib.sha256(secrets.token_bytes(16)).hexdigest(), lease_until=now, finish=Finish(),
+        runtimes={"application": told.version} if told.version else {},
     )  # fmt: skip
     session.add(attempt)
     session.flush()

@@ -77,7 +77,7 @@ def _bring_along(session: Session, run: Run, base: Run, job: JobIntent, position
         cell = Cell(
             run_id=run.id, job=job.job.id, job_title=job.job.title, position=position, key=then.key,
             values=then.values, wants=then.wants, advisory=then.advisory, gated=False, ready=True,
-            state=State.WAITING, counts=counts_alone(then.counts),
+            state=State.WAITING, counts=then.counts.alone(),
         )  # fmt: skip
         number = then.reused or base.number
         cells.take_over(
@@ -86,12 +86,6 @@ def _bring_along(session: Session, run: Run, base: Run, job: JobIntent, position
         session.add(cell)
         position += 1
     return position
-
-
-def counts_alone(counts: Mapping[str, Any]) -> dict[str, Any]:
-    """A cell's counts without what judging added to them, for another run that takes its results over."""
-    judged = ("new", "known", "fixed", "first", "quarantined", "vanished", "explained")
-    return {k: v for k, v in counts.items() if k not in judged}
 
 
 def _cell(run: Run, event: Event, found: JobIntent, cell: PlannedCell, position: int, part: str) -> Cell:

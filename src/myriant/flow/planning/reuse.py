@@ -6,7 +6,6 @@ from sqlalchemy.orm import Session
 
 from myriant.core.plan.versions import offered_names, version_key
 from myriant.core.states import State, Why
-from myriant.flow.planning.cells import counts_alone
 from myriant.flow.state.cells import take_over
 from myriant.flow.state.runs import start
 from myriant.store.runners import runners_in_touch
@@ -31,7 +30,7 @@ def reuse_answers(session: Session, run: Run) -> None:
         if attempt.runtimes != {w.partition(" ")[0]: newest.get(w) for w in wants}:
             continue
         take_over(cell, other.state, attempt.id, number, Why.SAME_CONTENT, f"same content as #{number}")
-        cell.counts = counts_alone(other.counts)
+        cell.counts = other.counts.alone()
         taken.add(number)
     if taken and not cells_left_to_judge(session, run.id):
         start(run)

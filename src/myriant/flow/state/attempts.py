@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from sqlalchemy import func
 from sqlalchemy.orm import Session
 
@@ -14,15 +12,16 @@ from myriant.flow.state import cells, controls
 from myriant.flow.state.advance import advance
 from myriant.store.attempts import voids_of
 from myriant.store.changes import ring_runners, tell_of_attempt
+from myriant.store.records import Finish
 from myriant.store.tables import Attempt, Cell, Run
 
 TRIES_AFTER_LOSS = 2  # further attempts of a cell whose runner is lost each time
 
 
-def deliver(attempt: Attempt, said: dict[str, Any]) -> None:
+def deliver(attempt: Attempt, said: Finish) -> None:
     """Its runner is done; only its reports can tell what became of it."""
     _become(attempt, State.READING)
-    attempt.finish, attempt.ended_at, attempt.runtimes = said, func.now(), said.get("runtimes", {})
+    attempt.finish, attempt.ended_at, attempt.runtimes = said, func.now(), dict(said.runtimes)
 
 
 def end(attempt: Attempt, state: State, reason: str) -> None:

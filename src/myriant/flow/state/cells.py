@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
 
 from myriant.core.states import CELL_MOVES, Mark, State, Why, check_move
+from myriant.store.records import Counts
 from myriant.store.tables import Attempt, Cell
 
 _MARKS: Mapping[State, Mark] = {
@@ -25,7 +25,7 @@ def wait_again(cell: Cell, attempt: Attempt, reason: str) -> None:
     cell.reason, cell.why = f"again after attempt {attempt.number}: {reason}", Why.LOST
 
 
-def end(cell: Cell, state: State, reason: str, why: Why, counts: dict[str, Any]) -> None:
+def end(cell: Cell, state: State, reason: str, why: Why, counts: Counts) -> None:
     """Its attempt's reports have been read."""
     _become(cell, state)
     cell.reason, cell.why, cell.counts = reason, why, counts

@@ -46,7 +46,7 @@ def reread(site: Site, project_name: str) -> Iterator[Reread | None]:
     placings: dict[tuple[int, str], Placing] = {}
     for report, finish, job, key, number in rows:
         if report.content == Content.COVERAGE:
-            workspace = (finish or {}).get("workspace") or "/workspace"
+            workspace = (finish.workspace if finish is not None else "") or "/workspace"
             if (number, workspace) not in placings:
                 placings = {(number, workspace): _placing(site, project, number, workspace)}  # they come run by run
             _, coverage = read_coverage(site.blobs.chunks(report.blob), placings[number, workspace])

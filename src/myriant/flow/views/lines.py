@@ -80,7 +80,7 @@ def is_undecided(row: Run) -> bool:
 
 def jobs_told(row: Run) -> list[Mapping[str, int]]:
     """Each job's counts as they are said now: those that hold it while it is held early, none before."""
-    told: Mapping[str, Mapping[str, int]] = row.measures.get("early" if row.ended_at is None else "jobs", {})
+    told = row.measures.early if row.ended_at is None else row.measures.jobs
     return [] if is_undecided(row) else list(told.values())
 
 

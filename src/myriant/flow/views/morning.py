@@ -152,7 +152,7 @@ def _schedules(session: Session, project: Project, since: datetime, now: datetim
         due = next(wanted.times.after(since), None) if wanted is not None else None
         state = "ran" if run is not None else "missed" if was_missed(due, False, now) else "comes"
         verdict = str(run.verdict) if run is not None and run.verdict is not Verdict.NONE else ""
-        told = (str(run.wish.get("said", "")), run.gated_said.rstrip(".")) if run is not None else ()
+        told = (run.wish.said, run.gated_said.rstrip(".")) if run is not None else ()
         said = "; ".join(part for part in told if part)
         rows.append(ScheduleTold(s.name, s.words, state, run.number if run else None, verdict, said, s.next_at))
     return rows

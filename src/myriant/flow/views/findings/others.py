@@ -83,7 +83,7 @@ _SAY = {
 def less_in(session: Session, row: Run, compared: Compared, base: int | None) -> dict[str, list[int]]:
     """Tests that are less than at the reading baseline: as judged, or as compared with a run that was chosen."""
     if base is None:
-        return {what: list(row.measures.get("less", {}).get(what, ())) for what in _SAY}
+        return {what: list(row.measures.less.of(what)) for what in _SAY}
     cells = cells_of(session, row.id)
     ended = {c.job for c in cells} - {c.job for c in cells if c.state not in TRUSTED and c.selected and not c.advisory}
     found = less(compared.current, compared.before, compared.pairs, ended)
@@ -93,8 +93,8 @@ def less_in(session: Session, row: Run, compared: Compared, base: int | None) ->
 
 def _loosened(row: Run) -> OtherFinding | None:
     """What the plan asks less than before, and what of that a person has accepted."""
-    lines = [OtherLine(line) for line in row.measures.get("loosened", ())]
-    lines += [OtherLine(f"{line} (accepted)") for line in row.measures.get("accepted", ())]
+    lines = [OtherLine(line) for line in row.measures.loosened]
+    lines += [OtherLine(f"{line} (accepted)") for line in row.measures.accepted]
     say = "A maintainer can accept it with a reason; until then it holds the run."
     return _other("loosened", f"The plan asks less in {counted(len(lines), 'place')}", say, lines)
 

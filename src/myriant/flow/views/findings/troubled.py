@@ -23,7 +23,7 @@ _MOST_TROUBLED = 12
 
 def troubled_cells(site: Site, session: Session, cells: Sequence[Cell], rules: Sequence[Kind]) -> list[TroubledCell]:
     """What cells that are void, or failed beside their tests, say in their logs."""
-    odd = [c for c in cells if c.state == State.VOID or (c.state == State.FAILED and c.counts.get("unexplained"))]
+    odd = [c for c in cells if c.state == State.VOID or (c.state == State.FAILED and c.counts.unexplained)]
     found = []
     for cell in odd[:_MOST_TROUBLED]:
         told, text, status = None, "", None

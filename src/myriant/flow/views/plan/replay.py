@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any
@@ -18,6 +17,7 @@ from myriant.core.written import counted
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.store.coverage import coverage_totals_of
+from myriant.store.records import RuleJudged
 from myriant.store.trends import judged_numbered, judged_on
 
 MOST_RUNS = 1000
@@ -79,7 +79,7 @@ def replay_of(site: Site, name: str, text: str, branch: str | None, most: int) -
             number, verdict, jobs or {}, kept.get(run, {}),
             Fraction(*changed) if changed and changed[1] else None,
             Fraction(round(seconds * 1000), 1000) if seconds is not None else None, base,
-            [j["name"] for j in judged if _holds(plan, j)],
+            [j.name for j in judged if _holds(plan, j)],
         )  # fmt: skip
 
     history = [past(row) for row in rows]
@@ -98,10 +98,10 @@ def replay_of(site: Site, name: str, text: str, branch: str | None, most: int) -
     return Replay(_said(runs, held, differs), branch, runs, held, differs, told[0].untold if told else [], limits)
 
 
-def _holds(plan: Plan, judged: Mapping[str, Any]) -> bool:
+def _holds(plan: Plan, judged: RuleJudged) -> bool:
     """Whether a built-in rule that was not met then holds at the level that a draft gives it."""
-    built_in = judged.get("built_in")
-    return bool(built_in) and not judged["met"] and plan.level_of(BuiltIn(str(built_in))) == "block"
+    built_in = judged.built_in
+    return bool(built_in) and not judged.met and plan.level_of(BuiltIn(str(built_in))) == "block"
 
 
 def _said(runs: list[ReplayedRun], held: int, differs: int) -> str:

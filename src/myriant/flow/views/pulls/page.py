@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from fractions import Fraction
 
 from myriant.core.states import OPEN, PullState, State, Verdict
 from myriant.core.written import counted, percent
@@ -99,12 +98,12 @@ def _line(
     merge, mergeable = _merge(pull, newest, head, target)
     if asks:
         merge, mergeable = "its author may not write here, so a maintainer looks at it before it runs", False
-    changed = newest.measures.get("coverage.changed") if newest is not None and not is_undecided(newest) else None
+    changed = newest.measures.changed_share if newest is not None and not is_undecided(newest) else None
     line = run_line(newest, None, far.get(newest.id, "")) if newest else None
     return PullLine(
         pull.number, pull.title or (newest.title if newest else ""), pull.author or (newest.author if newest else ""),
         pull.source, pull.target, pull.state, pull.opened_at, line, verdict,
-        counted_in(newest, "tests.new"), percent(Fraction(*changed)) if changed else None, merge, mergeable, asks,
+        counted_in(newest, "tests.new"), percent(changed) if changed is not None else None, merge, mergeable, asks,
         stale,
         [
             PullHead(

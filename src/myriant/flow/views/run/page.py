@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from fractions import Fraction
-from typing import Any
 
 from sqlalchemy.orm import Session
 
@@ -27,6 +25,7 @@ from myriant.store.attempts import attempts_of
 from myriant.store.coverage import coverage_totals_of, coverage_totals_of_attempts
 from myriant.store.judged import acceptances_in
 from myriant.store.plans import plan_text
+from myriant.store.records import Measures, RuleJudged
 from myriant.store.results import tests_numbered
 from myriant.store.runs import approvals_of, cells_of
 from myriant.store.tables import Attempt, Cell, Run
@@ -199,7 +198,7 @@ def run_view(site: Site, name: str, number: int) -> RunView:
         word = words_of(session, found.id, {row.commit})[row.commit]
         waiting = queue_of(session, row.id) if any(c.state == State.WAITING for c in cells) else {}
         shares, undecided = _share(row), is_undecided(row)
-        measures = {} if undecided else row.measures
+        measures = Measures() if undecided else row.measures
         covered = coverage_totals_of_attempts(session, list(attempts))
         return RunView(
             project=name,
@@ -220,8 +219,8 @@ def run_view(site: Site, name: str, number: int) -> RunView:
             noted_at=row.noted_at,
             accepted=_accepted_in(session, found.id, row.number),
             acceptable=Acceptable(
-                list(measures.get("loosened", ())),
-                [t for what in ("vanished", "newly-skipped") for t in measures.get("less", {}).get(what, ())],
+                list(measures.loosened),
+                [*measures.less.vanished, *measures.less.newly_skipped],
             ),
             note_trouble=row.note_trouble,
             tag=row.tag,
@@ -229,7 +228,7 @@ def run_view(site: Site, name: str, number: int) -> RunView:
             pull_request=row.pull_request,
             base=row.base,
             tested=row.tested or row.commit,
-            changed_covered=percent(Fraction(*c)) if (c := measures.get("coverage.changed")) else None,
+            changed_covered=percent(c) if (c := measures.changed_share) is not None else None,
             left_out=[
                 JobTold(**{**told, "blind": BlindView(**told["blind"]) if told.get("blind") else None})
                 for told in row.left_out
@@ -251,10 +250,12 @@ def _taken(run: Run) -> list[TakenView]:
     return [TakenView(*at, paths) for at, paths in found.items()]
 
 
-def _judged_rule(told: Mapping[str, Any]) -> JudgedRule:
-    waived = told.get("waived")
-    seen = WaivedView(waived["by"], datetime.fromisoformat(waived["until"]), waived["reason"]) if waived else None
-    return JudgedRule(**{k: v for k, v in told.items() if k not in ("exact", "waived")}, waived=seen)
+def _judged_rule(j: RuleJudged) -> JudgedRule:
+    waived = WaivedView(j.waived.by, j.waived.until, j.waived.reason) if j.waived is not None else None
+    return JudgedRule(
+        j.name, j.measure, j.sign, j.level, j.line, j.met, j.reason, j.value, j.limit, j.against_baseline, j.built_in,
+        j.best_of, waived,
+    )  # fmt: skip
 
 
 def _is_open(cells: Sequence[Cell]) -> bool:
@@ -322,21 +323,21 @@ def _cell_view(
         a.runtimes if a else {},
         seconds,
         (a.started_at or a.created_at) if a else None,
-        counts.get("total", 0),
-        counts.get("passed", 0),
-        counts.get("failed", 0),
-        counts.get("errored", 0),
-        counts.get("skipped", 0),
-        counts.get("new", 0),
-        counts.get("known", 0),
-        counts.get("fixed", 0),
+        counts.total,
+        counts.passed,
+        counts.failed,
+        counts.errored,
+        counts.skipped,
+        counts.new,
+        counts.known,
+        counts.fixed,
         fraction_of(covered.get(c.attempt_id or 0)),
         max(0.0, (a.created_at - began).total_seconds()) if a and c.reused is None else None,
         c.selected,
         c.gated,
         c.housekeeping,
         c.reused,
-        counts.get("flaky", 0),
+        counts.flaky,
         c.predicted,
         queued.starts_in if queued is not None else None,
         queued.stuck if queued is not None else False,

@@ -57,7 +57,7 @@ def _badge(session: Session, project: Project, runs: Sequence[Run], what: str, j
     if told is None:
         return Badge(name, "not measured yet", mark)
     if what == "tests":
-        jobs = [j for n, j in told.measures.get("jobs", {}).items() if not job or n == job]
+        jobs = [j for n, j in told.measures.jobs.items() if not job or n == job]
         share = share_passed(jobs)
         ran = sum(j["tests.passed"] + j["tests.failed"] + j["tests.errored"] for j in jobs)
         return Badge(name, f"{percent(share)} of {counted(ran, 'test')}" if share is not None else "no tests", mark)
