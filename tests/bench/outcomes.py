@@ -26,6 +26,7 @@ from myriant.flow.views.plan.replay import replay_of
 from myriant.flow.views.run.verdicts import word_of_commit
 from myriant.flow.who import Person
 from myriant.store.projects import project_named
+from myriant.store.records import Measures
 from myriant.store.tables import Attempt, Cell, Delivery, Run
 
 PLAN = """version = 1
@@ -99,7 +100,7 @@ def _times(site: Site, head: str) -> tuple[datetime, datetime, datetime, datetim
             ).first()
             if row is not None and all(row[:3]):
                 told = select(Delivery).where(Delivery.project_id == row[4], Delivery.run == row[3])
-                sent = [d for d in session.scalars(told) if d.told["state"] in ("clear", "held") and d.sent_at]
+                sent = [d for d in session.scalars(told) if d.told.state in ("clear", "held") and d.sent_at]
                 if sent and sent[0].sent_at is not None:
                     return row[0], row[1], row[2], sent[0].sent_at
         time.sleep(0.02)
@@ -165,7 +166,7 @@ def _replay(site: Site, runs: int = 1000) -> None:
             session.add(Run(
                 project_id=project.id, number=first + n, event="push", context="push main", branch="main",
                 commit=f"{n:040x}", state="passed", verdict="held" if n % 4 else "clear", depth=10_000 + n,
-                measures={"jobs": jobs, "seconds": 60.0 + n % 50}, ended_at=datetime.now(UTC) - timedelta(minutes=n),
+                measures=Measures(jobs=jobs, seconds=60.0 + n % 50), ended_at=datetime.now(UTC) - timedelta(minutes=n),
             ))  # fmt: skip
         project.next_number = first + runs
     took = [timed(lambda: replay_of(site, "bench", PLAN + RULES, None, runs)) for _ in range(6)]

@@ -45,7 +45,7 @@ FAULTS = [
     A("flow/conclude/lessening.py", "if places.get(r.commit, 0) > 0]", "if places.get(r.commit, 0) >= 0]"),
     A("flow/conclude/lessening.py", "if line in lines and (plans == pair or commit == run.commit or mirror.is_ancestor(commit, run.commit)):", "if line in lines:"),
     A("flow/conclude/judging.py", "for c in ended if c.state not in TRUSTED]", "for c in ended if c.state == State.STOPPED]"),
-    A("flow/conclude/judging.py", 'for said in c.counts.get("unexplained", ())]', "for said in ()]"),
+    A("flow/conclude/judging.py", "for said in c.counts.unexplained]", "for said in ()]"),
     A("flow/conclude/judging.py", "row.good = row.trusted and job in good", "row.good = row.trusted"),
     A("flow/conclude/judging.py", "all(c.why == Why.BROUGHT_ALONG for c in beside.binding)", "any(c.why == Why.BROUGHT_ALONG for c in beside.binding)"),
     # what has to run

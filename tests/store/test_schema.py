@@ -27,7 +27,15 @@ WORDS = {
     "place": "here", "kind": "unit", "context": "push main", "role": "viewer", "isolation": "sandbox", "what": "vanished",
     "wants": "mine",
 }  # fmt: skip
-STATES = {"control": "waiting", "search": "running", "approval": "waiting", "pull_request": "open", "batch": "done"}
+STATES = {
+    "delivery": "waiting",
+    "control": "waiting",
+    "search": "running",
+    "approval": "waiting",
+    "pull_request": "open",
+    "batch": "done",
+}
+KINDS = {"token": "link", "acceptance": "start"}
 
 
 @pytest.fixture
@@ -61,6 +69,8 @@ def value(table: sa.Table, column: sa.Column[Any]) -> Any:
     """Something that a column may hold."""
     if column.name == "state" and table.name in STATES:
         return STATES[table.name]
+    if column.name == "kind" and table.name in KINDS:
+        return KINDS[table.name]
     if column.name in WORDS and isinstance(column.type, sa.String):
         return WORDS[column.name]
     match column.type:

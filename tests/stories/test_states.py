@@ -22,7 +22,8 @@ from myriant.store.tables import Attempt, Cell, Run
 DOCS = Path(__file__).parents[2] / "docs/states.md"
 TABLES: Mapping[str, Mapping[Any, frozenset[Any]]] = {
     "run": states.RUN_MOVES, "cell": states.CELL_MOVES, "attempt": states.ATTEMPT_MOVES,
-    "control run": states.CONTROL_MOVES, "search": states.SEARCH_MOVES,
+    "control run": states.CONTROL_MOVES, "search": states.SEARCH_MOVES, "pull request": states.PULL_MOVES,
+    "batch": states.BATCH_MOVES, "delivery": states.DELIVERY_MOVES,
 }  # fmt: skip
 BACK = "An end is left only by the named ways: a person wants it again (`cells.again`), more of it is sent (`cells.deliver_again`), its run opens with it (`runs.reopen`), late evidence or an acceptance has it judged again (`runs.conclude`)."  # fmt: skip
 

@@ -7,6 +7,7 @@ import os
 import random
 import time
 from collections.abc import Iterator
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 import pytest
@@ -25,6 +26,7 @@ from myriant.flow.announce.ways import tell_ways
 from myriant.flow.sealing import as_sealed, seal
 from myriant.store.engine import Store
 from myriant.store.judged import judged_rules
+from myriant.store.records import EXAMPLE, Measures, RuleJudged, as_json
 from myriant.store.tables import Attempt, Cell, Delivery, Failure, Run, Way
 from myriant.store.ways import next_waiting
 from standins import MailRoom, Receiver, mail_room, receiver
@@ -503,30 +505,30 @@ def test_who_hears_is_who_can_act_and_those_that_the_control_run_clears_hear_not
 
 
 @pytest.mark.parametrize(
-    ("measures", "verdict", "why"),
+    ("control", "verdict", "why"),
     [
-        ({}, "held", ""), ({"control": {}}, "held", ""), ({"control": {"change": 1}}, "held", ""),
-        ({"control": {"change": 1, "world": 3}}, "held", ""), ({"control": {"unsure": 1, "world": 1}}, "held", ""),
-        ({"control": {"world": 2}}, "held", "the control run says world, not their change"),
-        ({"control": {"world": 1, "chance": 1}}, "held", "the control run says world and chance, not their change"),
-        ({"control": {"change": 1}}, "clear", "it is not held any more"),
+        (None, "held", ""), ({}, "held", ""), ({"change": 1}, "held", ""),
+        ({"change": 1, "world": 3}, "held", ""), ({"unsure": 1, "world": 1}, "held", ""),
+        ({"world": 2}, "held", "the control run says world, not their change"),
+        ({"world": 1, "chance": 1}, "held", "the control run says world and chance, not their change"),
+        ({"change": 1}, "clear", "it is not held any more"),
     ],
 )  # fmt: skip
 def test_authors_are_told_unless_the_control_run_says_that_it_was_not_they(
-    telling: World, measures: dict, verdict: str, why: str
+    telling: World, control: dict[str, int] | None, verdict: str, why: str
 ) -> None:
     site = telling.installation.site
     assert site is not None
     project, _ = stored_project(site.store)
     with site.store.transaction() as session:
         run = session.scalars(sa.select(Run).where(Run.project_id == project)).one()
-        run.verdict, run.measures = Verdict(verdict), measures
+        run.verdict, run.measures = Verdict(verdict), Measures(control=control)
         found = Delivery(
             way_id=0, project_id=project, run=1, context="push main", subject=f"push main\n1\n0{AUTHORS}", said="",
-            told={}, state="waiting", created_at=datetime.now(UTC),
+            told=EXAMPLE, state="waiting", created_at=datetime.now(UTC),
         )  # fmt: skip
         assert cleared(session, found) == why
-        assert not_yet(session, found) is (verdict == "held" and "control" not in measures)
+        assert not_yet(session, found) is (verdict == "held" and control is None)
         found.created_at -= timedelta(hours=1)
         assert not not_yet(session, found)
         found.subject = "push main\n1\n0"
@@ -594,9 +596,10 @@ def test_of_two_hundred_runs_each_news_is_told_once_and_nothing_else(telling: Wo
             with site.store.view() as session:
                 again = session.scalars(sa.select(Run.id).where(Run.project_id == project, Run.number == number)).one()
             tell_ways(site, again)
+    told = as_json(Delivery.told)
     with site.store.view() as session:
         rows = session.execute(
-            sa.select(Way.name, Delivery.context, Delivery.run, Delivery.told["news"].astext, Delivery.told["state"].astext)
+            sa.select(Way.name, Delivery.context, Delivery.run, told["news"].astext, told["state"].astext)
             .join(Way, Way.id == Delivery.way_id).where(Delivery.project_id == project).order_by(Delivery.id)
         ).all()  # fmt: skip
     assert [tuple(r[1:4]) for r in rows if r[0] == "news"] == told_by_an_oracle(history)
@@ -611,7 +614,7 @@ def judged(store: Store, project: int, number: int, context: str, verdict: str, 
         run = Run(
             project_id=project, number=number, event="push", context=context, branch="main", commit=f"{number:040x}",
             state="failed" if failing else "passed", verdict=verdict, sentence=f"{verdict} {number}", depth=number,
-            author_mail="ada@fenmark.example", measures={"jobs": {}}, ended_at=datetime.now(UTC),
+            author_mail="ada@fenmark.example",  ended_at=datetime.now(UTC),
         )  # fmt: skip
         session.add(run)
         session.flush()
@@ -642,7 +645,8 @@ def test_a_rule_settles_on_the_main_branch_for_tags_and_new_branches_too(telling
     with site.store.transaction() as session:
         rows = session.scalars(sa.select(Run).where(Run.project_id == project).order_by(Run.number)).all()
         for row in rows[:4]:
-            row.judged = [{"name": "few"}, *([{"name": "own"}] if row.context == "push season" else [])]
+            names = ("few", "own") if row.context == "push season" else ("few",)
+            row.judged = tuple(RuleJudged(n, "tests.new", "at-most", "warn", 1, met=True) for n in names)
         rows[4].branch, rows[5].branch, rows[3].branch = "", "fresh", "season"
         session.flush()
         assert [judged_rules(session, row, ["few", "own"]) for row in (rows[2], rows[4], rows[5])] == [
@@ -664,7 +668,7 @@ def test_nobody_waits_for_what_authors_are_not_told_yet(telling: World) -> None:
         session.flush()
 
         def add(subject: str, later: float = 0.0) -> int:
-            row = Delivery(way_id=way_row.id, project_id=project, run=1, context="push main", subject=subject, said="", told={},
+            row = Delivery(way_id=way_row.id, project_id=project, run=1, context="push main", subject=subject, said="", told=EXAMPLE,
                            state="waiting", next_at=now + timedelta(seconds=later))  # fmt: skip
             session.add(row)
             session.flush()
@@ -685,7 +689,12 @@ def test_authors_hear_no_more_that_it_was_held_once_it_is_clear_again(telling: W
     judged(site.store, project, 1, "push main", "held", frozenset("a"))
     judged(site.store, project, 2, "push side", "clear", frozenset())
     found = Delivery(
-        project_id=project, run=1, context="push main", subject=f"1{AUTHORS}", told={}, created_at=datetime.now(UTC)
+        project_id=project,
+        run=1,
+        context="push main",
+        subject=f"1{AUTHORS}",
+        told=EXAMPLE,
+        created_at=datetime.now(UTC),
     )
     with site.store.view() as session:
         assert cleared(session, found) == ""
@@ -714,7 +723,7 @@ def test_a_receiver_that_is_away_for_an_hour_hears_everything_in_order_and_knows
         for number in range(1, 13):
             session.add(Delivery(
                 way_id=way_id, project_id=project_id, run=number, context="push main", subject=f"{number}", said="",
-                told={"number": number, "news": ""}, state="waiting", next_at=begin + timedelta(minutes=4 * number),
+                told=replace(EXAMPLE, number=number, news=""), state="waiting", next_at=begin + timedelta(minutes=4 * number),
             ))  # fmt: skip
     requests.came.clear()
     away, lost = (503, {}, b"away"), (500, {}, b"it was taken, and the answer is lost")

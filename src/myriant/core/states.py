@@ -134,6 +134,44 @@ class BatchState(StrEnum):
     STOPPED = "stopped"
 
 
+class DeliveryState(StrEnum):
+    """Of something that is told on a way."""
+
+    WAITING = "waiting"
+    SENT = "sent"
+    KEPT = "kept"  # until those whom it is for want to hear
+    ASIDE = "aside"  # it did not arrive, or is worth telling no more
+    UNWANTED = "unwanted"  # news that the way is not about: only what comes next is told from it
+
+
+class Role(StrEnum):
+    """Of a person, each with the rights of those before it."""
+
+    VIEWER = "viewer"
+    MEMBER = "member"
+    MAINTAINER = "maintainer"
+    ADMIN = "admin"
+
+
+class TokenKind(StrEnum):
+    """A way in."""
+
+    LINK = "link"  # signs in once
+    SESSION = "session"  # of a browser
+    COMMAND = "command"
+    RUNNER = "runner"
+    HOOK = "hook"
+
+
+class Accepted(StrEnum):
+    """What a person says may be so."""
+
+    LOOSENED = "loosened"  # the plan asks less
+    VANISHED = "vanished"
+    NEWLY_SKIPPED = "newly-skipped"
+    START = "start"  # what fails at a commit is known from then on
+
+
 class Why(StrEnum):
     """Why a run or cell is as it is; its reason says the same in words."""
 
@@ -187,6 +225,18 @@ SEARCH_MOVES: Mapping[SearchState, frozenset[SearchState]] = {
     SearchState.RUNNING: frozenset({SearchState.FOUND, SearchState.STOPPED, SearchState.GIVEN_UP}),
     SearchState.STOPPED: frozenset({SearchState.RUNNING}),
     SearchState.GIVEN_UP: frozenset({SearchState.RUNNING}),
+}
+PULL_MOVES: Mapping[PullState, frozenset[PullState]] = {
+    PullState.OPEN: frozenset({PullState.MERGED, PullState.CLOSED}),
+    PullState.CLOSED: frozenset({PullState.OPEN, PullState.MERGED}),
+    PullState.MERGED: frozenset({PullState.OPEN}),  # its own ref moved again
+}
+BATCH_MOVES: Mapping[BatchState, frozenset[BatchState]] = {
+    BatchState.TESTING: frozenset({BatchState.DONE, BatchState.STOPPED}),
+}
+DELIVERY_MOVES: Mapping[DeliveryState, frozenset[DeliveryState]] = {
+    DeliveryState.WAITING: frozenset({DeliveryState.SENT, DeliveryState.KEPT, DeliveryState.ASIDE}),
+    DeliveryState.ASIDE: frozenset({DeliveryState.WAITING}),
 }
 
 

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-ROLES = ("viewer", "member", "maintainer", "admin")
+from myriant.core.states import Role
+
+ROLES = tuple(Role)
 
 
 @dataclass(frozen=True, slots=True)
@@ -14,4 +16,4 @@ class Person:
     role: str
 
     def may(self, role: str) -> bool:
-        return ROLES.index(self.role) >= ROLES.index(role)
+        return ROLES.index(Role(self.role)) >= ROLES.index(Role(role))

@@ -9,8 +9,13 @@ from datetime import timedelta
 from psycopg.rows import class_row
 from sqlalchemy.orm import Session
 
+from myriant.core.states import CELL_MOVES, RUN_MOVES, State, check_move
 from myriant.store.changes import CHANGES
 from myriant.store.raw import raw
+
+TAKEN, GIVEN = State.WAITING, State.RUNNING  # what a claim finds, and what it makes of it
+for _what, _moves in (("cell", CELL_MOVES), ("run", RUN_MOVES)):
+    check_move(f"a {_what} that is claimed", _moves, TAKEN, GIVEN)
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,7 +73,7 @@ _TAKEABLE = """
         coalesce(run.tested, run.commit_id) AS commit, coalesce(run.base, run.before, '') AS before
     FROM cell JOIN run ON run.id = cell.run_id JOIN project ON project.id = run.project_id
     LEFT JOIN attempt AS last ON last.id = cell.attempt_id
-    WHERE cell.state = 'waiting' AND cell.ready AND cell.wants <@ %s {scope}
+    WHERE cell.state = '{taken}' AND cell.ready AND cell.wants <@ %s {scope}
     AND (cell.at_once IS NULL OR cell.at_once > (
         SELECT count(*) FROM cell AS other
         WHERE other.run_id = cell.run_id AND other.job = cell.job AND other.state = 'running'
@@ -77,8 +82,8 @@ _TAKEABLE = """
 """
 
 
-_ALL = _TAKEABLE.format(scope="")
-_SOME = _TAKEABLE.format(scope="AND run.project_id = ANY(%s)")
+_ALL = _TAKEABLE.format(scope="", taken=TAKEN)
+_SOME = _TAKEABLE.format(scope="AND run.project_id = ANY(%s)", taken=TAKEN)
 
 
 def takeable_cells(
@@ -102,14 +107,14 @@ _GIVE = f"""
         SELECT * FROM unnest(%(cells)s::int[], %(numbers)s::int[], %(digests)s::text[]) AS w (cell, number, digest)
     ), given AS (
         INSERT INTO attempt (cell_id, number, state, runner, runner_id, lease_digest, lease_until)
-        SELECT cell, number, 'running', %(runner)s, %(runner_id)s, digest, now() + %(lease)s FROM wanted
+        SELECT cell, number, '{GIVEN}', %(runner)s, %(runner_id)s, digest, now() + %(lease)s FROM wanted
         RETURNING id, cell_id
     ), marked AS (
-        UPDATE cell SET state = 'running', mark = 'running', why = '', reason = '', attempt_id = given.id
+        UPDATE cell SET state = '{GIVEN}', mark = '{GIVEN}', why = '', reason = '', attempt_id = given.id
         FROM given WHERE cell.id = given.cell_id RETURNING cell.run_id
     ), started AS (
-        UPDATE run SET state = 'running', started_at = now()
-        WHERE id IN (SELECT run_id FROM marked) AND state = 'waiting'
+        UPDATE run SET state = '{GIVEN}', started_at = now()
+        WHERE id IN (SELECT run_id FROM marked) AND state = '{TAKEN}'
     ), told AS (
         INSERT INTO change (kind, project, run) SELECT DISTINCT 'cell', project.name, run.number
         FROM marked JOIN run ON run.id = marked.run_id JOIN project ON project.id = run.project_id RETURNING id

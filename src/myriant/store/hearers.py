@@ -9,6 +9,7 @@ from sqlalchemy import delete, func, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
+from myriant.core.states import DeliveryState
 from myriant.store.records import as_json
 from myriant.store.tables import Delivery, Hearer, KeptNews, Way
 from myriant.store.ways import ATTENTION, TOLD
@@ -31,7 +32,7 @@ def told_elsewhere(session: Session, delivery: Delivery) -> set[str]:
     query = select(as_json(Delivery.told)["receivers"]).join(Way, Way.id == Delivery.way_id)
     query = query.where(Delivery.project_id == delivery.project_id, Delivery.run == delivery.run, Way.kind == "mail")
     query = query.where(Delivery.context == delivery.context, Delivery.way_id != delivery.way_id)
-    query = query.where(Delivery.state.in_(TOLD) | ((Delivery.state == "waiting") & (Delivery.tries > 0)))
+    query = query.where(Delivery.state.in_(TOLD) | ((Delivery.state == DeliveryState.WAITING) & (Delivery.tries > 0)))
     if delivery.context == ATTENTION:  # of a run several things may need somebody
         query = query.where(Delivery.subject == delivery.subject)
     query = query.where(func.coalesce(as_json(Delivery.told)["news"].astext, "") == delivery.told.news, ~Way.always)

@@ -115,17 +115,13 @@ def projects_to_drill(session: Session, now: datetime) -> Sequence[Project]:
     return session.scalars(query.with_for_update(skip_locked=True)).all()
 
 
-def close_pulls_from(session: Session, project_id: int, sources: Collection[str]) -> Sequence[int]:
-    """Pull requests whose own ref is gone are over; their numbers."""
+def open_pulls_at(session: Session, project_id: int, sources: Collection[str]) -> Sequence[PullRequest]:
+    """Open pull requests whose own ref is one of these, locked."""
     if not sources:
         return []
-    return session.scalars(
-        update(PullRequest)
-        .where(PullRequest.project_id == project_id, PullRequest.source.in_(sources))
-        .where(PullRequest.state == PullState.OPEN)
-        .values(state=PullState.CLOSED)
-        .returning(PullRequest.number)
-    ).all()
+    query = select(PullRequest).where(PullRequest.project_id == project_id, PullRequest.source.in_(sources))
+    query = query.where(PullRequest.state == PullState.OPEN).order_by(PullRequest.number)
+    return session.scalars(query.with_for_update()).all()
 
 
 def newest_pulls(session: Session, project_id: int, most: int) -> Sequence[PullRequest]:

@@ -41,7 +41,7 @@ class Record(TypeDecorator[Any]):
 
 
 def written(adapter: TypeAdapter[Any], value: Any) -> Any:
-    return adapter.dump_python(value, mode="json", by_alias=True, exclude_defaults=True)
+    return adapter.dump_python(value, mode="json", by_alias=True, exclude_defaults=True, warnings="error")
 
 
 def as_json(column: InstrumentedAttribute[Any]) -> ColumnElement[Any]:

@@ -6,17 +6,16 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import func, select, update
+from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from myriant.core.results.model import Outcome
-from myriant.core.states import DECIDED
+from myriant.core.states import DECIDED, DeliveryState
 from myriant.store.tables import Cell, Delivery, Failure, Run, Way
 
-TOLD = ("sent", "kept")  # it arrived, or is kept until those whom it is for want to hear
+TOLD = (DeliveryState.SENT, DeliveryState.KEPT)  # it arrived, or is kept until those whom it is for want to hear
 ATTENTION = "attention"  # the context of what needs a person beside a verdict
-UNWANTED = "unwanted"  # news that a way is not about: only what comes next is told from it
 
 
 def ways_of(session: Session, project_id: int) -> Sequence[Way]:
@@ -35,7 +34,7 @@ def mornings_due(session: Session, now: datetime) -> Sequence[Way]:
 def add_delivery(session: Session, **row: Any) -> int | None:
     """Keep what is to be told, once for its way and subject; its number, None when that was told already."""
     made: int | None = session.scalar(
-        insert(Delivery).values({"state": "waiting", **row}).on_conflict_do_nothing().returning(Delivery.id)
+        insert(Delivery).values({"state": DeliveryState.WAITING, **row}).on_conflict_do_nothing().returning(Delivery.id)
     )
     return made
 
@@ -51,20 +50,22 @@ def next_waiting(session: Session, way_id: int, now: datetime) -> Delivery | Non
 
     Nobody waits for what authors alone are told once a control run has ended.
     """
-    query = select(Delivery).where(Delivery.way_id == way_id, Delivery.state == "waiting").order_by(Delivery.id)
+    query = (
+        select(Delivery).where(Delivery.way_id == way_id, Delivery.state == DeliveryState.WAITING).order_by(Delivery.id)
+    )
     query = query.where(~Delivery.subject.endswith("\nauthors") | (Delivery.next_at <= now))
     return session.scalars(query.limit(1).with_for_update()).first()
 
 
 def oldest_waiting(session: Session, project_id: int) -> dict[int, int]:
     """By way, the number of the oldest delivery that waits there."""
-    query = select(Delivery.way_id, func.min(Delivery.id)).where(Delivery.state == "waiting")
+    query = select(Delivery.way_id, func.min(Delivery.id)).where(Delivery.state == DeliveryState.WAITING)
     return dict(session.execute(query.where(Delivery.project_id == project_id).group_by(Delivery.way_id)).all())
 
 
 def ways_that_are_due(session: Session, now: datetime) -> list[int]:
     """Ways whose oldest waiting delivery is to be tried now."""
-    oldest = select(func.min(Delivery.id)).where(Delivery.state == "waiting").group_by(Delivery.way_id)
+    oldest = select(func.min(Delivery.id)).where(Delivery.state == DeliveryState.WAITING).group_by(Delivery.way_id)
     query = select(Delivery.way_id).where(Delivery.id.in_(oldest), Delivery.next_at <= now)
     return list(session.scalars(query))
 
@@ -72,20 +73,17 @@ def ways_that_are_due(session: Session, now: datetime) -> list[int]:
 def deliveries_of(session: Session, project_id: int, run: int | None, most: int) -> Sequence[tuple[Delivery, Way]]:
     """What was told, newest first: of one run, or of all."""
     query = select(Delivery, Way).join(Way, Way.id == Delivery.way_id)
-    query = query.where(Delivery.project_id == project_id, Delivery.state != UNWANTED)
+    query = query.where(Delivery.project_id == project_id, Delivery.state != DeliveryState.UNWANTED)
     if run is not None:
         query = query.where(Delivery.run == run)
     return session.execute(query.order_by(Delivery.id.desc()).limit(most)).all()
 
 
-def pass_over(session: Session, way_id: int, run: int, but: int) -> None:
-    """Of a run's outcomes that wait on a way only the newest is still worth telling."""
-    session.execute(
-        update(Delivery)
-        .where(Delivery.way_id == way_id, Delivery.run == run, Delivery.state == "waiting", Delivery.id != but)
-        .where(Delivery.tries == 0)
-        .values(state="aside", answer="a newer outcome of the run took its place")
-    )
+def waiting_of_run(session: Session, way_id: int, run: int, but: int) -> Sequence[Delivery]:
+    """What waits on a way of a run and was not tried yet, but for one, locked."""
+    query = select(Delivery).where(Delivery.way_id == way_id, Delivery.run == run, Delivery.id != but)
+    query = query.where(Delivery.state == DeliveryState.WAITING, Delivery.tries == 0)
+    return session.scalars(query.order_by(Delivery.id).with_for_update()).all()
 
 
 def last_told(session: Session, way_id: int, context: str, run: int | None) -> Delivery | None:

@@ -17,6 +17,7 @@ from myriant.flow.errors import BadInput, FlowError, NotFound, Refused
 from myriant.flow.intake.refs import look
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
+from myriant.flow.state.batches import end
 from myriant.flow.state.starting import start_run
 from myriant.flow.who import Person
 from myriant.repos.git import GitError
@@ -231,5 +232,5 @@ def _merge(site: Site, session: Session, project: Project, batch: Batch) -> str:
 
 
 def _end(session: Session, project: Project, batch: Batch, said: str, state: BatchState = BatchState.DONE) -> None:
-    batch.state, batch.said, batch.ended_at = state, said[:4000], datetime.now(UTC)
+    end(batch, state, said)
     tell(session, "project", project.name)

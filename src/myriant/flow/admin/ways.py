@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import urlsplit
 
-from myriant.core.states import Page
+from myriant.core.states import DeliveryState, Page
 from myriant.core.telling.mail import is_address
 from myriant.core.telling.template import Template, TemplateError, checked
 from myriant.flow.announce.hearing import ASKED, who_asked
@@ -20,6 +20,7 @@ from myriant.flow.errors import BadInput, NotFound, Refused
 from myriant.flow.naming import the_project
 from myriant.flow.sealing import as_sealed, opened, seal
 from myriant.flow.site import Site
+from myriant.flow.state import deliveries
 from myriant.flow.who import Person
 from myriant.store.audit import record
 from myriant.store.queue import OUTWARD, defer
@@ -206,8 +207,8 @@ def sent(site: Site, name: str, run: int | None, most: int = 200) -> list[SentVi
         return [
             SentView(
                 d.id, w.name, w.kind, w.shown, d.run, d.said, d.state, d.tries, d.answer, d.created_at,
-                d.next_at if d.state == "waiting" else None, d.sent_at,
-                d.state == "waiting" and d.id > oldest.get(d.way_id, d.id),
+                d.next_at if d.state is DeliveryState.WAITING else None, d.sent_at,
+                d.state is DeliveryState.WAITING and d.id > oldest.get(d.way_id, d.id),
             )
             for d, w in deliveries_of(session, project.id, run, most)
         ]  # fmt: skip
@@ -220,5 +221,7 @@ def send_again(site: Site, name: str, number: int) -> None:
         row = session.get(Delivery, number, with_for_update=True)
         if row is None or row.project_id != project.id:
             raise NotFound(f"nothing was told by the number {number}")
-        row.state, row.tries, row.next_at = "waiting", 0, datetime.now(UTC)
+        if row.state not in (DeliveryState.ASIDE, DeliveryState.WAITING):
+            raise Refused(f"this is {row.state}", "what was put aside, or waits for its next try, is sent again")
+        deliveries.try_again(row)
         defer(session, "deliver", queue=OUTWARD, lock=f"way-{row.way_id}", way_id=row.way_id)

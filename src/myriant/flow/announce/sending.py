@@ -19,6 +19,7 @@ from urllib.parse import unquote, urlsplit, urlunsplit
 
 import httpx
 
+from myriant.core.states import DeliveryState
 from myriant.core.telling.mail import message
 from myriant.core.telling.template import Filled, Template, TemplateError, fill
 from myriant.flow.announce.hearing import GATHERED, Heard, by_wish, who_asked, without_silent
@@ -26,6 +27,7 @@ from myriant.flow.announce.people import cleared, not_yet, receivers
 from myriant.flow.announce.printing import CannotPrint, printed
 from myriant.flow.sealing import as_sealed, opened
 from myriant.flow.site import Site
+from myriant.flow.state import deliveries
 from myriant.settings import settings
 from myriant.store.changes import tell
 from myriant.store.hearers import keep_news
@@ -101,15 +103,18 @@ def _deliver_one(site: Site, way_id: int, now: datetime) -> bool:
             return True
         sent.answer = answer.said[:2000]
         if answer.arrived:
-            sent.state, sent.sent_at = ("kept", None) if kind == "mail" and not to else ("sent", now)
+            if kind == "mail" and not to:
+                deliveries.keep(sent)
+            else:
+                deliveries.arrive(sent, now)
             if kind == "mail":
                 sent.told = replace(sent.told, receivers=(*to, *heard.later))
             if to and heard.later:
                 sent.answer = f"{sent.answer}; {_kept(heard)}"
         elif answer.lasting or sent.tries >= MOST_TRIES:
-            sent.state = "aside"
+            deliveries.put_aside(sent)
         tell(session, "run", session.get_one(Project, sent.project_id).name, sent.run)
-        return sent.state != "waiting"
+        return sent.state is not DeliveryState.WAITING
 
 
 def _kept(heard: Heard) -> str:

@@ -14,13 +14,14 @@ from myriant.core.coverage.model import Totals
 from myriant.core.gate.contexts import parse_context
 from myriant.core.gate.measures import share_passed
 from myriant.core.plan.globs import matches
-from myriant.core.states import DECIDED, State, Verdict
+from myriant.core.states import DECIDED, DeliveryState, State, Verdict
 from myriant.core.telling.news import News, Outcome, news
 from myriant.core.telling.outcome import outcome_text
 from myriant.core.written import counted, duration, percent
 from myriant.flow.announce.people import AUTHORS, concerned, is_split
 from myriant.flow.sealing import as_sealed, opened
 from myriant.flow.site import Site
+from myriant.flow.state.deliveries import pass_over
 from myriant.store.coverage import coverage_totals_of
 from myriant.store.outcomes import remember_outcome
 from myriant.store.queue import OUTWARD, defer
@@ -28,12 +29,10 @@ from myriant.store.records import Measures, Telling
 from myriant.store.runs import cells_of, decided_before
 from myriant.store.tables import Delivery, Project, Run, Way
 from myriant.store.ways import (
-    UNWANTED,
     add_delivery,
     failing_signatures,
     is_newest_decided,
     last_told,
-    pass_over,
     receivers_since_clear,
     ways_of,
 )
@@ -82,7 +81,7 @@ def _keep(session: Session, project: Project, run: Run, way: Way, told: Telling,
     wanted = way.always or _of_interest(way, News(told.news))
     made = add_delivery(
         session, way_id=way.id, project_id=project.id, run=run.number, said=_said(told), told=told,
-        context=run.context, subject=subject, state="waiting" if wanted else UNWANTED,
+        context=run.context, subject=subject, state=DeliveryState.WAITING if wanted else DeliveryState.UNWANTED,
     )  # fmt: skip
     if made is not None and wanted:
         if way.always and told.news != News.RELEASED:

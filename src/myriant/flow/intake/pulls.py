@@ -10,6 +10,7 @@ from myriant.flow.errors import BadInput, Refused
 from myriant.flow.intake.refs import look
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
+from myriant.flow.state.pulls import become
 from myriant.flow.state.runs import weigh_anew
 from myriant.flow.state.starting import Taken, minutes_spent, start_pull_request, started_text
 from myriant.flow.who import Person
@@ -50,10 +51,10 @@ def change_pull_request(
             session.add(pull)
         else:
             pull.source, pull.target = source or pull.source, target or pull.target
-            before, pull.title, pull.state = pull.state, title[:500] or pull.title, state
+            pull.title = title[:500] or pull.title
             pull.author = author[:200] or pull.author  # it may have been found as a ref first
-            session.flush()
-            if before != state:
+            if become(pull, state):
+                session.flush()
                 weigh_anew(session, project.id, [Context(EventKind.PULL_REQUEST, str(number))])
         pull.stranger = pull.stranger if trusted is None else not trusted
         session.flush()

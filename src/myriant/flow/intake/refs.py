@@ -17,6 +17,7 @@ from myriant.core.states import EventKind, PullState
 from myriant.flow.intake.refreshing import AT_ONCE, refresh_into
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
+from myriant.flow.state.pulls import become, close_from
 from myriant.flow.state.runs import weigh_anew
 from myriant.flow.state.starting import start_pull_request, start_run
 from myriant.repos.git import GitError, is_object_id
@@ -25,7 +26,6 @@ from myriant.store.changes import tell
 from myriant.store.projects import (
     BRANCH,
     TAG,
-    close_pulls_from,
     commits_of_refs,
     forget_refs,
     one_at_a_time,
@@ -107,7 +107,7 @@ def _look_once(site: Site, project_name: str) -> list[int] | None:
         for name, commit in sorted(found.items()):
             numbers += _take(session, project, name, commit)
         gone = set(known) - set(found)
-        over = [Context(EventKind.PULL_REQUEST, str(n)) for n in close_pulls_from(session, project.id, gone)]
+        over = [Context(EventKind.PULL_REQUEST, str(n)) for n in close_from(session, project.id, gone)]
         forget_refs(session, project.id, gone)
         over += [push_to(name.removeprefix(BRANCH)) for name in gone if name.startswith(BRANCH)]
         weigh_anew(session, project.id, over)
@@ -197,11 +197,13 @@ def _take_pull(session: Session, project: Project, name: str) -> list[int]:
     target = project.pull_target or project.main_branch
     pull = session.get(PullRequest, (project.id, number), with_for_update=True)
     if pull is None:
-        pull = PullRequest(project_id=project.id, number=number, title="", author="", target=target)
+        pull = PullRequest(
+            project_id=project.id, number=number, title="", author="", target=target, source=name, state=PullState.OPEN
+        )
         pull.stranger = project.pull_strangers
         session.add(pull)
-    again = pull.state is not None and pull.state != PullState.OPEN
-    pull.source, pull.state = name, PullState.OPEN
+    pull.source = name
+    again = become(pull, PullState.OPEN)
     session.flush()
     if again:
         weigh_anew(session, project.id, [Context(EventKind.PULL_REQUEST, str(number))])
