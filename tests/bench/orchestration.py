@@ -15,7 +15,8 @@ from tests.bench.place import installed, watched_repository
 
 from myriant.demo.scenario import git
 from myriant.flow.views.desk.projects import project_line
-from myriant.runner.porter import Porter, remove
+from myriant.runner.porter import Porter
+from myriant.runner.removal import remove
 from myriant.runner.sandbox import FIRST_USER, Room, find_sandbox
 from myriant.store.tables import Attempt
 

@@ -14,7 +14,7 @@ from pathlib import Path
 import pytest
 
 from myriant.runner.log import PIECE, AttemptLog
-from myriant.runner.porter import remove
+from myriant.runner.removal import remove
 from myriant.runner.runtimes import FAMILIES, BadRegister, Runtime, find_runtimes, home_of, link_runtime, trace
 from myriant.runner.sandbox import Room, Sandbox, find_sandbox
 

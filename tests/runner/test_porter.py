@@ -23,7 +23,9 @@ from myriant.runner.inside import frames
 from myriant.runner.inside.archive import BadArchive as BadInside
 from myriant.runner.inside.archive import Unpacked
 from myriant.runner.inside.beneath import open_beneath, open_by_parts, open_folder
-from myriant.runner.porter import BadArchive, Porter, PorterFailed, SettingsMissing, remove, remove_left, time_mark
+from myriant.runner.porter import BadArchive, Porter, SettingsMissing, time_mark
+from myriant.runner.porter_stream import PorterFailed
+from myriant.runner.removal import remove, remove_left
 from myriant.runner.sandbox import Room, Sandbox, find_sandbox
 
 FILE, LINK, HARD, DEVICE, FOLDER = tarfile.REGTYPE, tarfile.SYMTYPE, tarfile.LNKTYPE, tarfile.CHRTYPE, tarfile.DIRTYPE

@@ -9,6 +9,9 @@ import subprocess
 import sys
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Annotated
+
+import typer
 
 from myriant.cli.errors import Trouble
 from myriant.cli.users import User
@@ -24,6 +27,9 @@ def default_data() -> Path:
     if (given := settings().data) is not None:
         return given
     return Path("/var/lib/myriant") if os.geteuid() == 0 else Path.home() / ".local/share/myriant"
+
+
+Data = Annotated[Path, typer.Option(help="The data directory.", default_factory=default_data)]
 
 
 @dataclass(frozen=True, slots=True)

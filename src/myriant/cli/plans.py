@@ -11,7 +11,7 @@ from typing import Annotated
 import typer
 
 from myriant.cli.errors import stop
-from myriant.core.plan.advice import Surroundings
+from myriant.core.plan.advice_of_jobs import Surroundings
 from myriant.core.plan.format import format_plan
 from myriant.core.plan.intent import Event, Intent, intent, order
 from myriant.core.plan.keys import EVENTS

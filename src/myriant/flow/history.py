@@ -33,13 +33,14 @@ from myriant.flow.state.runs import supersede
 from myriant.flow.state.starting import describe
 from myriant.flow.who import Person
 from myriant.repos.git import GitError
+from myriant.store.cells import cells_of, remove_gated_cells
 from myriant.store.changes import tell
 from myriant.store.engine import is_deadlock
 from myriant.store.judged import plan_job_results
 from myriant.store.plans import keep_plan_text
 from myriant.store.projects import next_run_number, project_named
 from myriant.store.records import Finish
-from myriant.store.runs import cells_of, remove_gated_cells, runs_numbered
+from myriant.store.runs import runs_numbered
 from myriant.store.tables import Attempt, Cell, LogChunk, Report, Run, Step
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from myriant.core.plan.advice import misplaced
+from myriant.core.plan.advice_of_texts import misplaced
 from myriant.core.plan.model import FILE_NAME
 from myriant.flow.errors import BadInput
 from myriant.flow.naming import the_project

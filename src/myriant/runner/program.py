@@ -20,7 +20,7 @@ from myriant.runner import held
 from myriant.runner.attempt import Execution
 from myriant.runner.client import Refused, Server
 from myriant.runner.machine import system
-from myriant.runner.porter import remove_left
+from myriant.runner.removal import remove_left
 from myriant.runner.runtimes import find_runtimes, trace
 from myriant.runner.sandbox import FIRST_USER, find_sandbox
 from myriant.runner.workspace import Checkouts

@@ -9,7 +9,8 @@ from pathlib import Path
 
 import pytest
 
-from myriant.core.detect.propose import Proposal, detected, propose
+from myriant.core.detect.draft import Proposal
+from myriant.core.detect.propose import detected, propose
 from myriant.core.detect.repository import Tree
 from myriant.core.plan.globs import matches
 from myriant.core.plan.model import Plan

@@ -21,7 +21,7 @@ from myriant.core.diagnosis.naming import named_in
 from myriant.core.diagnosis.signature import group, normalised, signature_of
 from myriant.core.diagnosis.slower import slower
 from myriant.core.diagnosis.suspects import Failure, Touched, rank
-from myriant.core.results.junit import odd_time
+from myriant.core.results.junit_words import odd_time
 from myriant.core.results.moved import moved
 from myriant.repos.mirror import functions_in
 

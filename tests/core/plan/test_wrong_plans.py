@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from myriant.core.plan.advice import Surroundings
+from myriant.core.plan.advice_of_jobs import Surroundings
 from myriant.core.plan.problems import Problem, with_edits
 from myriant.core.plan.read import read_plan
 

@@ -11,7 +11,7 @@ from typing import Any
 
 from myriant.core.plan.places import Path, Places, locate
 from myriant.core.plan.problems import Edit, Place, with_edits
-from myriant.core.plan.table import quoted
+from myriant.core.plan.reporting import quoted
 
 
 @dataclass(frozen=True, slots=True)

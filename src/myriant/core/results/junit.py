@@ -8,52 +8,36 @@ Elements are counted, the totals in attributes are not believed. docs/formats.md
 from __future__ import annotations
 
 import math
-import re
 from collections.abc import Iterable
-from dataclasses import dataclass
 from xml.parsers import expat
 
+from myriant.core.results.junit_words import (
+    ATTACHED,
+    BAD,
+    COMMENT,
+    EXPECTED,
+    GOOD,
+    MARKED,
+    MOST_NAME,
+    MOST_OUTPUT,
+    MOST_PROPERTIES,
+    MOST_TEXT,
+    NO_SKIP,
+    NOT_RUN,
+    OUTPUTS,
+    OUTSIDE,
+    RANK,
+    RETRIES,
+    SETUP,
+    SETUP_BEGINS,
+    VERDICTS,
+    Stated,
+    odd_time,
+)
 from myriant.core.results.model import Detail, Oddity, Outcome, Results
 from myriant.core.xml import MOST_DEPTH, Notes, Refused, explained, feed, make_parser
 
 MOST_CASES = 2_000_000
-MOST_TEXT = 256 * 1024  # characters kept of one message or stack
-MOST_OUTPUT = 64 * 1024
-MOST_NAME = 2_000
-MOST_PROPERTIES = 500
-OUTSIDE = "(outside any test)"
-
-_VERDICTS = {"failure": Outcome.FAILED, "error": Outcome.ERRORED, "skipped": Outcome.SKIPPED}
-_RETRIES = {"flakyFailure", "flakyError", "rerunFailure", "rerunError"}
-_OUTPUTS = {"system-out", "system-err"}
-_NOT_RUN = {"notrun", "not run", "not-run", "not_run", "disabled", "skipped", "ignored", "suppressed", "pending"}
-_BAD = {"failed": Outcome.FAILED, "fail": Outcome.FAILED, "failure": Outcome.FAILED, "error": Outcome.ERRORED,
-        "errored": Outcome.ERRORED, "timeout": Outcome.ERRORED, "crashed": Outcome.ERRORED,
-        "xpass": Outcome.FAILED}  # fmt: skip
-_GOOD = {"", "passed", "pass", "success", "successful", "succeeded", "ok", "run", "ran", "completed", "complete",
-         "finished", "executed", "done", "true", "xfail", "flaky", "fixed", "warning", "warnings"}  # fmt: skip
-_RANK = {Outcome.PASSED: 0, Outcome.SKIPPED: 1, Outcome.FAILED: 2, Outcome.ERRORED: 3}
-_SETUP = re.compile(
-    r"(?:setUp|tearDown)(?:Class|Module)? \(.+\)$"
-    r'|"(?:before|after) (?:all|each)" hook\b|\{(?:before|after)(?: (?:all|each))?\}'
-    r"|(?:initializationError|classMethod|executionError)$"
-    r"|(?:init|end)_per_(?:suite|group|testcase)\b|(?:init|cleanup)TestCase$|fixture (?:setup|cleanup)\b",
-    re.IGNORECASE,
-)
-_SETUP_BEGINS = {
-    *("set", "Set", "tea", "Tea", "ini", "Ini", "end", "End", "cla", "cle", "exe", "fix"),
-    '"be',
-    '"af',
-    "{be",
-    "{af",
-}
-_MARKED = frozenset(("status", "result", "executed", "disabled"))
-_NO_SKIP = re.compile(r"pass(?:es|ed) unexpectedly|unexpected(?:ly)? (?:success|pass)", re.IGNORECASE)
-_EXPECTED = re.compile(r"tagged with !(?:may|should)fail|expected (?:test )?failure|\bx-?fail\b", re.IGNORECASE)
-_COMMENT = re.compile(r'message="(.*)"\s+type="skip"', re.DOTALL)
-_ATTACHED = re.compile(r"\[\[ATTACHMENT\|([^\]\n]{1,1000})\]\]")
-_CLOCK = re.compile(r"(?:(\d+):)?(\d{1,2}):(\d{1,2}(?:[.,]\d+)?)$")
-_UNIT = re.compile(r"([\d.,eE+-]+)\s*(ms|s|sec|seconds)$")
 
 
 def read_junit(chunks: Iterable[bytes]) -> Results:
@@ -76,7 +60,7 @@ class _Reader:
         self.parser.EndElementHandler = self.end
         self.parser.CommentHandler = self.comment
         self.path: list[str] = []  # names of the suites that are open
-        self.stated: list[_Stated] = []  # what they say of themselves
+        self.stated: list[Stated] = []  # what they say of themselves
         self.shown = self.shown_before = 0  # elements that tell a failure, and cases marked so: now, before this case
         self.bad = 0  # cases that failed or errored
         self.unknown = ""  # a state that a case gives itself and that says nothing
@@ -160,7 +144,7 @@ class _Reader:
 
     def state(self, attributes: dict[str, str]) -> None:
         self.stated.append(
-            _Stated(attributes, self.parser.CurrentLineNumber, len(self.results), self.dropped, self.shown, self.bad)
+            Stated(attributes, self.parser.CurrentLineNumber, len(self.results), self.dropped, self.shown, self.bad)
         )
 
     def case(self, attributes: dict[str, str]) -> None:
@@ -191,7 +175,7 @@ class _Reader:
             self.seconds(seconds)
         if len(attributes) == 3 and time is not None and klass and "name" in attributes:
             return  # nothing else is there
-        if not _MARKED.isdisjoint(attributes):
+        if not MARKED.isdisjoint(attributes):
             self.mark(attributes)
 
     def odd_name(self, name: str) -> str:
@@ -204,27 +188,27 @@ class _Reader:
         """Attributes that say that a case without further elements did not pass."""
         self.plain = False
         said = {attributes.get(key, "").strip().lower() for key in ("status", "result")}
-        if (not_run := said & _NOT_RUN) or attributes.get("executed", "").lower() == "false":
+        if (not_run := said & NOT_RUN) or attributes.get("executed", "").lower() == "false":
             self.outcome = Outcome.SKIPPED
             self.detail = Detail(f"not run: its report says {min(not_run) if not_run else 'that it was not executed'}")
         elif attributes.get("disabled", "").lower() in ("true", "1"):
             self.outcome = Outcome.SKIPPED
             self.detail = Detail("not run: its report says disabled")
-        elif bad := said & _BAD.keys():
-            self.outcome = _BAD[min(bad)]
+        elif bad := said & BAD.keys():
+            self.outcome = BAD[min(bad)]
             self.detail = Detail(f"its report says {min(bad)}, and no more")
-        elif odd := said - _GOOD:
+        elif odd := said - GOOD:
             self.unknown = min(odd)[:MOST_NAME]
 
     def within_case(self, name: str, attributes: dict[str, str]) -> None:
-        if name in _VERDICTS:
+        if name in VERDICTS:
             self.verdict(name, name, attributes)
-        elif name.lower() in _VERDICTS:
+        elif name.lower() in VERDICTS:
             self.note(f"elements written <{name[:40]}>")
             self.verdict(name, name.lower(), attributes)
-        elif name in _RETRIES:
+        elif name in RETRIES:
             self.retry(name, attributes)
-        elif name in _OUTPUTS:
+        elif name in OUTPUTS:
             self.gather(name)
         elif name == "property" and attributes.get("name", "").lower() in ("attachment", "attachments"):
             self.attached.append(attributes.get("value", "")[:1000])
@@ -232,19 +216,19 @@ class _Reader:
 
     def verdict(self, name: str, kind_of: str, attributes: dict[str, str]) -> None:
         """The worst of what a case says counts, in whatever order; only a stated expected failure excuses one."""
-        outcome = _VERDICTS[kind_of]
+        outcome = VERDICTS[kind_of]
         message, kind = attributes.get("message") or "", attributes.get("type") or ""
         self.unknown = ""  # its element says more
         if outcome is not Outcome.SKIPPED:
             self.shown += 1
             message = message or kind
-        elif _NO_SKIP.search(message):
+        elif NO_SKIP.search(message):
             outcome = Outcome.FAILED
             self.note("cases that passed although they were expected to fail, told as skipped")
-        elif kind == "todo" or _EXPECTED.search(message):
+        elif kind == "todo" or EXPECTED.search(message):
             self.expected = True
         told = self.detail is not None and not self.detail.message.startswith(("not run: its", "its report says"))
-        worse = _RANK[outcome] > _RANK[self.outcome]
+        worse = RANK[outcome] > RANK[self.outcome]
         if self.detail is None or not told or (worse and self.outcome is not Outcome.FAILED):
             earlier = self.detail.text if self.detail is not None and told else ""
             self.detail = Detail(message[:MOST_TEXT], text=earlier, type=kind[:MOST_NAME])
@@ -256,7 +240,7 @@ class _Reader:
 
     def comment(self, text: str) -> None:
         """A skip that is told in a comment only."""
-        if self.case_depth and self.outcome is Outcome.PASSED and (found := _COMMENT.search(text)) is not None:
+        if self.case_depth and self.outcome is Outcome.PASSED and (found := COMMENT.search(text)) is not None:
             self.plain = False
             self.outcome, self.detail = Outcome.SKIPPED, Detail(found[1][:MOST_TEXT])
 
@@ -281,7 +265,7 @@ class _Reader:
         self.parser.CharacterDataHandler = self.text
 
     def text(self, data: str) -> None:
-        most = MOST_OUTPUT if self.gathered in _OUTPUTS else MOST_TEXT
+        most = MOST_OUTPUT if self.gathered in OUTPUTS else MOST_TEXT
         if self.kept < most:
             self.collected.append(data[: most - self.kept])
         self.kept += len(data)
@@ -295,7 +279,7 @@ class _Reader:
         depth = self.depth
         self.depth = depth - 1
         if depth == self.case_depth:
-            if self.plain and self.name[:3] not in _SETUP_BEGINS:
+            if self.plain and self.name[:3] not in SETUP_BEGINS:
                 self.case_depth = 0
                 self.outcomes(1)  # Outcome.PASSED
             else:
@@ -314,7 +298,7 @@ class _Reader:
         text, name = "".join(self.collected), self.gathered
         self.gathered = ""
         self.parser.CharacterDataHandler = None
-        if name in _OUTPUTS:
+        if name in OUTPUTS:
             self.output.append(text)
             return
         if name == "property":
@@ -347,7 +331,7 @@ class _Reader:
         self.detail = None
         if outcome is not Outcome.PASSED:
             self.placed(detail or Detail(), at)
-        if outcome is Outcome.PASSED and _SETUP.match(self.name):
+        if outcome is Outcome.PASSED and SETUP.match(self.name):
             for column in (results.suites, results.classes, results.names, results.outcomes, results.seconds):
                 column.pop()
             results.setups += 1
@@ -374,7 +358,7 @@ class _Reader:
 
     def with_output(self, detail: Detail) -> Detail:
         detail.output = "\n".join(filter(None, (text.strip("\n") for text in self.output)))[-MOST_OUTPUT:]
-        found = [*self.attached, *(m.strip() for text in self.output for m in _ATTACHED.findall(text))]
+        found = [*self.attached, *(m.strip() for text in self.output for m in ATTACHED.findall(text))]
         detail.attachments = list(dict.fromkeys(filter(None, found)))[:50]
         self.output, self.attached = [], []
         return detail
@@ -386,7 +370,7 @@ class _Reader:
             detail.message = first.strip()[:500] or f"it {self.outcome_word(at)}, and its report does not say why"
         line = self.attributes.get("line") or self.attributes.get("lineno") or ""
         detail.line = int(line) if line.isascii() and line.isdigit() and len(line) < 9 else 0
-        if _SETUP.match(self.name) or _SETUP.match(f"{self.results.classes[at]}.{self.name}"):
+        if SETUP.match(self.name) or SETUP.match(f"{self.results.classes[at]}.{self.name}"):
             detail.setup = True
             self.results.setups += 1
         self.results.details[at] = detail
@@ -394,7 +378,7 @@ class _Reader:
     def outcome_word(self, at: int) -> str:
         return Outcome(self.results.outcomes[at]).name.lower()
 
-    def suite_ended(self, suite: _Stated) -> None:
+    def suite_ended(self, suite: Stated) -> None:
         """Compare what a suite says of itself with what it holds: stated failures must be shown, tries are one test."""
         cases = len(self.results) - suite.cases + self.dropped - suite.dropped
         shown, said = self.shown - suite.shown, suite.failures
@@ -414,7 +398,7 @@ class _Reader:
             self.lying = (said, line)
         self.liars += 1
 
-    def tries(self, suite: _Stated, tests: int) -> bool:
+    def tries(self, suite: Stated, tests: int) -> bool:
         """Whether a suite's total counts its tests, and its cases are tries of them: then the last one decides."""
         results = self.results
         found: dict[tuple[str, str, str], list[int]] = {}
@@ -446,49 +430,3 @@ class _Reader:
             setattr(results, name, [column[i] for i in kept])
         results.outcomes = bytearray(results.outcomes[i] for i in kept)
         results.details = {at: results.details[i] for at, i in enumerate(kept) if i in results.details}
-
-
-@dataclass(frozen=True, slots=True)
-class _Stated:
-    """What a suite says of itself, and what had been read before it: cases, set-ups that passed, failures."""
-
-    attributes: dict[str, str]
-    line: int
-    cases: int
-    dropped: int
-    shown: int
-    bad: int
-
-    def number(self, name: str) -> int | None:
-        said = self.attributes.get(name, "").strip()
-        return int(said[:12]) if said.isascii() and said.isdigit() else None
-
-    @property
-    def failures(self) -> int | None:
-        """Failures, or errors where they are more."""
-        said = [n for n in (self.number("failures"), self.number("errors")) if n is not None]
-        return max(said, default=None)  # some count what erred among the failures, or all as both
-
-
-def odd_time(time: str) -> float:
-    """Seconds of a time with separators, a unit or as a clock shows it; NaN for anything else.
-
-    >>> [odd_time(t) for t in ("1,234.5", "0,25", "1.234,5", "00:01:02.5", "12 ms", "1 234.5")]
-    [1234.5, 0.25, 1234.5, 62.5, 0.012, 1234.5]
-    """
-    text = re.sub(r"(?<=\d)[\s'_](?=\d{3})", "", time.strip())
-    if (clock := _CLOCK.match(text)) is not None:
-        return int(clock[1] or 0) * 3600 + int(clock[2]) * 60 + float(clock[3].replace(",", "."))
-    unit = 1.0
-    if (found := _UNIT.match(text)) is not None:
-        text, unit = found[1], 0.001 if found[2] == "ms" else 1.0
-    if text.rfind(",") > text.rfind(".") >= 0:  # 1.234,5
-        text = text.replace(".", "").replace(",", ".")
-    elif "." in text or text.count(",") > 1:
-        text = text.replace(",", "")
-    else:
-        text = text.replace(",", ".")
-    try:
-        return float(text) * unit
-    except ValueError:
-        return math.nan

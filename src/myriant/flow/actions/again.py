@@ -12,11 +12,12 @@ from myriant.flow.site import Site
 from myriant.flow.state import approvals, cells, runs
 from myriant.flow.state.advance import advance
 from myriant.flow.who import Person
+from myriant.store.cells import cells_of
 from myriant.store.changes import tell
 from myriant.store.controls import forget_waiting_controls
 from myriant.store.judged import reopen_job_results
 from myriant.store.projects import project_named
-from myriant.store.runs import cells_of, run_numbered
+from myriant.store.runs import run_numbered
 from myriant.store.tables import Cell, Project, Run
 
 WHICH = ("all", "not-passed", "chosen")

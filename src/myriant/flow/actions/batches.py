@@ -24,9 +24,9 @@ from myriant.repos.git import GitError
 from myriant.repos.mirror import Mirror
 from myriant.store.audit import record
 from myriant.store.batches import batch_numbered, next_batch_number, open_batches, runs_of_batches
+from myriant.store.cells import cells_of
 from myriant.store.changes import tell
 from myriant.store.projects import branch_at
-from myriant.store.runs import cells_of
 from myriant.store.tables import Batch, Project, PullRequest, Run
 
 MOST_TOGETHER = 20

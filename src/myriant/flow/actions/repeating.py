@@ -14,9 +14,9 @@ from myriant.flow.conclude.controls import LONGEST
 from myriant.flow.diagnose.beside import beside
 from myriant.flow.diagnose.controls import answers, controls_of
 from myriant.flow.site import Site
+from myriant.store.cells import cells_of
 from myriant.store.changes import ring_runners, tell_of_run
 from myriant.store.controls import controls_of_run
-from myriant.store.runs import cells_of
 from myriant.store.tables import Cell, Control, Project, Run
 
 

@@ -10,8 +10,9 @@ from myriant.flow.state import runs
 from myriant.flow.state.advance import tell_gated
 from myriant.flow.state.stopping import stop_cells
 from myriant.flow.who import Person
+from myriant.store.cells import cells_of, open_cells_of
 from myriant.store.changes import tell_of_run
-from myriant.store.runs import cells_of, open_cells_of, open_runs_of_strangers, seconds_of_pull
+from myriant.store.runs import open_runs_of_strangers, seconds_of_pull
 
 
 def stop_run(site: Site, project_name: str, number: int, who: Person) -> int:

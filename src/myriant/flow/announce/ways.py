@@ -22,11 +22,12 @@ from myriant.flow.announce.people import AUTHORS, concerned, is_split
 from myriant.flow.sealing import as_sealed, opened
 from myriant.flow.site import Site
 from myriant.flow.state.deliveries import pass_over
+from myriant.store.cells import cells_of
 from myriant.store.coverage import coverage_totals_of
 from myriant.store.outcomes import remember_outcome
 from myriant.store.queue import OUTWARD, defer
 from myriant.store.records import Measures, Telling
-from myriant.store.runs import cells_of, decided_before
+from myriant.store.runs import decided_before
 from myriant.store.tables import Delivery, Project, Run, Way
 from myriant.store.ways import (
     add_delivery,

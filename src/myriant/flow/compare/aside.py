@@ -22,10 +22,10 @@ from myriant.flow.site import Site
 from myriant.store.analysis import analysis_of
 from myriant.store.aside import has_set_aside, statuses_of_step, tests_of_step
 from myriant.store.attempts import steps_of
+from myriant.store.cells import cells_of
 from myriant.store.history import moves_of, quarantined_tests, set_aside_at
 from myriant.store.judged import job_results_of
 from myriant.store.results import outcomes_of
-from myriant.store.runs import cells_of
 from myriant.store.tables import Cell, Project, Run
 
 

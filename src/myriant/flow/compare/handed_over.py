@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 from myriant.core.plan.model import Job
 from myriant.flow.plans import plan_of_run
 from myriant.store.attempts import handed_over
-from myriant.store.runs import selected_by_job
+from myriant.store.cells import selected_by_job
 from myriant.store.tables import Run
 
 

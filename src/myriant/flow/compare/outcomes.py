@@ -20,9 +20,10 @@ from myriant.core.gate.less import counterparts
 from myriant.core.results.model import Outcome
 from myriant.core.results.packed import Outcomes
 from myriant.flow.plans import names_of_jobs
+from myriant.store.cells import cell_values
 from myriant.store.history import moves_of, quarantined_tests, set_aside_at
 from myriant.store.results import earlier_attempts, failing_outcomes_of, outcomes_of, trusted_attempts
-from myriant.store.runs import cell_values, judged_runs_of
+from myriant.store.runs import judged_runs_of
 from myriant.store.tables import Run
 
 MOST_SINCE = 50  # commits looked back for what a repair fixed

@@ -9,9 +9,9 @@ from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis.compare import CellComparison, CellName
 from myriant.core.states import ControlState, EventKind, Place
+from myriant.store.cells import cells_of
 from myriant.store.changes import ring_runners
 from myriant.store.controls import cells_controlled, forget_waiting_controls
-from myriant.store.runs import cells_of
 from myriant.store.tables import Control, Run
 
 MOST_CELLS = 3  # of a run that are repeated

@@ -27,10 +27,10 @@ from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
 from myriant.flow.state import runs
 from myriant.flow.state.advance import advance
+from myriant.store.cells import cells_of
 from myriant.store.changes import tell_of_run
 from myriant.store.judged import job_results_of, judged_rules
 from myriant.store.records import Measures, RunWish
-from myriant.store.runs import cells_of
 from myriant.store.tables import Cell, Project, Run
 from myriant.store.waivers import waivers_for
 

@@ -22,11 +22,12 @@ from myriant.flow.compare.outcomes import Compared
 from myriant.flow.conclude.coverage import Changed, coverage_share
 from myriant.store.analysis import analysis_of
 from myriant.store.attempts import attempts_of, attempts_with
+from myriant.store.cells import cells_of_runs
 from myriant.store.coverage import coverage_totals_of
 from myriant.store.history import durations_of
 from myriant.store.releases import made_in
 from myriant.store.results import numbers_of_kinds
-from myriant.store.runs import baselines_back, cells_of_runs
+from myriant.store.runs import baselines_back
 from myriant.store.tables import Cell, Run
 
 _COMPARED = ("analysis.new", "analysis.new-errors", "coverage.change", "coverage.lost", "seconds.slower")

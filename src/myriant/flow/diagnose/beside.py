@@ -12,8 +12,8 @@ from myriant.core.states import Mark
 from myriant.flow.compare.outcomes import Compared, compare_run
 from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
+from myriant.store.cells import cells_of
 from myriant.store.judged import job_results_of, runs_with_ids
-from myriant.store.runs import cells_of
 from myriant.store.tables import Project, Run
 
 

@@ -30,12 +30,12 @@ from myriant.flow.state.attempts import lose
 from myriant.flow.state.leases import LEASE, lease_digest
 from myriant.store.aside import keys_of_tests
 from myriant.store.attempts import leased, lowest_attempt
+from myriant.store.cells import running_beside
 from myriant.store.changes import tell_of_run
 from myriant.store.claims import Asking, Takeable, give_cells, hear_of, takeable_cells
 from myriant.store.controls import waiting_controls
 from myriant.store.judged import job_results_of
 from myriant.store.plans import plan_text
-from myriant.store.runs import running_beside
 from myriant.store.tables import Attempt, Cell, Project, Run
 
 SPARE = 4  # cells looked at beyond the free slots, for those that are passed over

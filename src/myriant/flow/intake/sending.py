@@ -25,11 +25,12 @@ from myriant.flow.who import Person
 from myriant.repos.git import GitError, is_object_id
 from myriant.repos.mirror import Commit
 from myriant.store.attempts import highest_attempt
+from myriant.store.cells import cells_of
 from myriant.store.changes import tell
 from myriant.store.projects import next_run_number
 from myriant.store.queue import defer
 from myriant.store.records import FileSent, Finish, SendingTold
-from myriant.store.runs import cells_of, newest_upload
+from myriant.store.runs import newest_upload
 from myriant.store.sendings import begin_sending, take_unfinished_sendings
 from myriant.store.tables import Attempt, Cell, Project, Report, Run, Sending
 

@@ -18,7 +18,7 @@ from myriant.core.states import State, Why
 from myriant.flow.compare.grants import names_wanted
 from myriant.flow.plans import told_to
 from myriant.flow.state import cells, runs
-from myriant.store.runs import cells_of, remove_cells
+from myriant.store.cells import cells_of, remove_cells
 from myriant.store.tables import Cell, Run
 
 

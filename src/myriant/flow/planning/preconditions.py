@@ -11,7 +11,7 @@ from myriant.core.plan.model import Plan
 from myriant.core.states import State, Why
 from myriant.flow.compare.grants import lacking
 from myriant.flow.state import cells
-from myriant.store.runs import cells_of_job
+from myriant.store.cells import cells_of_job
 from myriant.store.tables import Run
 
 

@@ -8,7 +8,8 @@ from dataclasses import asdict, dataclass, replace
 from sqlalchemy.orm import Session
 
 from myriant.core.gate.contexts import EVIDENCE
-from myriant.core.plan.advice import Surroundings, misplaced
+from myriant.core.plan.advice_of_jobs import Surroundings
+from myriant.core.plan.advice_of_texts import misplaced
 from myriant.core.plan.content import part_of_plan
 from myriant.core.plan.intent import Earlier, Event, Fate, Intent, intent
 from myriant.core.plan.model import FILE_NAME, Plan
@@ -32,11 +33,11 @@ from myriant.flow.state.starting import describe
 from myriant.flow.state.stopping import stop_cells
 from myriant.repos.git import GitError
 from myriant.repos.mirror import Commit, Mirror
+from myriant.store.cells import earlier_sample, open_cells_of
 from myriant.store.changes import ring_runners, tell
 from myriant.store.judged import plan_job_results
 from myriant.store.plans import keep_plan_text
 from myriant.store.projects import remember_untested
-from myriant.store.runs import earlier_sample, open_cells_of
 from myriant.store.tables import Project, Run
 
 

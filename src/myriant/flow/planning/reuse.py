@@ -8,8 +8,8 @@ from myriant.core.plan.versions import offered_names, version_key
 from myriant.core.states import State, Why
 from myriant.flow.state.cells import take_over
 from myriant.flow.state.runs import start
+from myriant.store.cells import answers_to, cells_left_to_judge, open_cells_of
 from myriant.store.runners import runners_in_touch
-from myriant.store.runs import answers_to, cells_left_to_judge, open_cells_of
 from myriant.store.tables import Run
 
 

@@ -7,7 +7,8 @@ from sqlalchemy.orm import Session
 from myriant.core.plan.model import Plan
 from myriant.core.states import EventKind, State, Why
 from myriant.flow.state.stopping import stop_cells
-from myriant.store.runs import older_waiting_runs, open_cells_of
+from myriant.store.cells import open_cells_of
+from myriant.store.runs import older_waiting_runs
 from myriant.store.tables import Run
 
 _SUPERSEDING = (EventKind.PUSH, EventKind.PULL_REQUEST)

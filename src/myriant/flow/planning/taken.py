@@ -12,9 +12,9 @@ from myriant.core.plan.model import Plan, Take
 from myriant.core.states import State, Why
 from myriant.flow.plans import plan_of_run
 from myriant.flow.state import cells
+from myriant.store.cells import cells_of_job
 from myriant.store.projects import project_named
 from myriant.store.releases import Made, clear_runs_with_artifacts, made_in
-from myriant.store.runs import cells_of_job
 from myriant.store.tables import Run
 
 MOST_LOOKED = 20  # clear runs that are looked through for artifacts still kept

@@ -11,7 +11,7 @@ from myriant.core.matrix.forecast import USUAL_SECONDS
 from myriant.core.matrix.turns import chains, cost
 from myriant.core.plan.model import Plan
 from myriant.core.states import Mark
-from myriant.store.runs import cells_of, past_cells, rank_served_now
+from myriant.store.cells import cells_of, past_cells, rank_served_now
 from myriant.store.tables import Project, Run
 
 _PAST = 400  # cells of a job looked back for what they took and told

@@ -11,9 +11,9 @@ from myriant.core.gate.sentence import is_said_anew
 from myriant.core.plan.model import Job, Plan
 from myriant.core.states import OPEN, ApprovalState, State, Verdict, Why
 from myriant.flow.state import approvals, cells, runs
+from myriant.store.cells import cells_of
 from myriant.store.changes import ring_runners
 from myriant.store.releases import released_beside
-from myriant.store.runs import cells_of
 from myriant.store.tables import Approval, Cell, Run
 
 _BAD = (State.FAILED, State.VOID)

@@ -10,8 +10,8 @@ from myriant.core.matrix.turns import cost
 from myriant.core.states import OPEN, State, Why
 from myriant.flow.state import attempts, cells, runs
 from myriant.store.attempts import leased
+from myriant.store.cells import cells_left_to_judge, give_back_turns, locked_cells
 from myriant.store.changes import tell_of_run
-from myriant.store.runs import cells_left_to_judge, give_back_turns, locked_cells
 from myriant.store.tables import Attempt, Cell, Run
 
 

@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from myriant.core.gate.sentence import left, progress
 from myriant.core.gate.word import Word
 from myriant.core.states import EventKind, State, Verdict
-from myriant.store.runs import progress_of_runs
+from myriant.store.cells import progress_of_runs
 from myriant.store.tables import Run
 
 

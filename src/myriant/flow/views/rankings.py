@@ -18,10 +18,10 @@ from myriant.core.written import counted
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
+from myriant.store.cells import cells_of
 from myriant.store.history import durations_of
 from myriant.store.rankings import Decided, decided_on, ends_of_cells, failing_in
 from myriant.store.results import tests_numbered
-from myriant.store.runs import cells_of
 from myriant.store.tables import Project
 from myriant.store.trends import cell_totals
 

@@ -20,8 +20,9 @@ from myriant.flow.views.lines import RunLine, run_line, so_far
 from myriant.flow.views.words import words_of
 from myriant.repos.git import GitError
 from myriant.store.attempts import attempts_of
+from myriant.store.cells import cells_of, cells_of_runs
 from myriant.store.releases import Made, made_in, newest_released, runs_with_releases
-from myriant.store.runs import approvals_of, cells_of, cells_of_runs
+from myriant.store.runs import approvals_of
 from myriant.store.tables import Attempt, Cell, Run
 
 MOST_CARDS = 60

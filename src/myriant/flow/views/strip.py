@@ -13,8 +13,9 @@ from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
 from myriant.flow.views.lines import RunLine, counted_in, is_undecided, run_line, so_far
 from myriant.flow.views.words import words_of
+from myriant.store.cells import marks_of_runs
 from myriant.store.coverage import coverage_totals_of
-from myriant.store.runs import marks_of_runs, refs_with_runs, runs_on
+from myriant.store.runs import refs_with_runs, runs_on
 
 LETTERS: Mapping[Mark, str] = {
     Mark.PASSED: "p", Mark.NEW: "n", Mark.KNOWN: "k", Mark.FIXED: "x", Mark.CAME_BACK: "c", Mark.FIRST: "f",

@@ -9,7 +9,8 @@ from typing import Any
 from myriant.runner import machine
 from myriant.runner.attempt.ground import Ground
 from myriant.runner.client import Refused
-from myriant.runner.porter import BadArchive, PorterFailed
+from myriant.runner.porter import BadArchive
+from myriant.runner.porter_stream import PorterFailed
 from myriant.wire.attempts import CacheAnswer
 from myriant.wire.lease import CacheWish
 

@@ -9,7 +9,8 @@ from myriant.core.states import Content
 from myriant.core.written import step_called
 from myriant.runner.attempt.ground import Ground, Void
 from myriant.runner.attempt.sending import Sender
-from myriant.runner.porter import MOST_FILES, Found, Taken
+from myriant.runner.porter import MOST_FILES, Found
+from myriant.runner.porter_stream import Taken
 from myriant.wire.lease import CollectWish, StepWish
 
 Kept = list[tuple[str, Found]]  # reports of tests with their kind

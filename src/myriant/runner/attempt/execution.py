@@ -19,7 +19,9 @@ from myriant.runner.client import Counterpart, LeaseLost, Refused
 from myriant.runner.inside.beneath import parts_of
 from myriant.runner.masking import Masker
 from myriant.runner.network import OwnNetwork
-from myriant.runner.porter import Porter, PorterFailed, SettingsMissing, remove
+from myriant.runner.porter import Porter, SettingsMissing
+from myriant.runner.porter_stream import PorterFailed
+from myriant.runner.removal import remove
 from myriant.runner.runtimes import Runtime, link_runtime
 from myriant.runner.sandbox import WORKSPACE, Room, Sandbox
 from myriant.runner.variables import Variables

@@ -19,13 +19,13 @@ from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.repos.mirror import added_lines
+from myriant.store.cells import cells_of
 from myriant.store.coverage import (
     coverage_files_of_attempts,
     coverage_totals_of_attempts,
     jobs_with_coverage,
     merged_coverage_of,
 )
-from myriant.store.runs import cells_of
 from myriant.store.tables import Project, Run
 
 MOST_CHANGED = 400  # files of a change that are listed

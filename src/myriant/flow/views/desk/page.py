@@ -22,10 +22,11 @@ from myriant.flow.views.lines import RunLine, is_undecided, run_line
 from myriant.flow.views.runners.queue import Load, load_of, stuck_cells
 from myriant.flow.views.strip import LETTERS, fraction_of
 from myriant.flow.views.words import words_of_many
+from myriant.store.cells import marks_of_runs
 from myriant.store.coverage import coverage_totals_of
 from myriant.store.projects import all_projects, strangers_waiting
 from myriant.store.releases import failed_housekeeping
-from myriant.store.runs import approvals_waiting, marks_of_runs, newest_planned_push, newest_runs_on_main
+from myriant.store.runs import approvals_waiting, newest_planned_push, newest_runs_on_main
 from myriant.store.tables import Project, Run
 from myriant.store.takings import all_open_takings
 

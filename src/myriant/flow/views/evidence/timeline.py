@@ -12,7 +12,7 @@ from myriant.flow.naming import the_project, the_run
 from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
 from myriant.store.attempts import own_attempts_of, records_of, steps_of_attempts
-from myriant.store.runs import cells_of
+from myriant.store.cells import cells_of
 
 
 @dataclass(frozen=True, slots=True)

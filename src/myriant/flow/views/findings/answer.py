@@ -20,7 +20,7 @@ from myriant.flow.views.lines import run_line
 from myriant.repos.git import GitError
 from myriant.repos.mirror import Mirror
 from myriant.repos.remote import Remote
-from myriant.store.runs import cells_of
+from myriant.store.cells import cells_of
 
 MOST_FILES = 200  # of a change that is looked at function by function
 

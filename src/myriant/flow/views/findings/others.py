@@ -21,10 +21,10 @@ from myriant.flow.site import Site
 from myriant.flow.views.findings.model import OtherFinding, OtherLine
 from myriant.repos.git import GitError
 from myriant.store.analysis import analysis_of
+from myriant.store.cells import cells_of
 from myriant.store.coverage import merged_coverage_of
 from myriant.store.history import durations_of, moves_of
 from myriant.store.results import tests_numbered, words_of_tests
-from myriant.store.runs import cells_of
 from myriant.store.tables import Cell, Project, Run, Test
 
 MOST_OTHERS = 60  # lines of one other finding

@@ -13,7 +13,8 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from myriant.core.gate.loosened import loosened
-from myriant.core.plan.advice import Surroundings, sample_events
+from myriant.core.plan.advice import sample_events
+from myriant.core.plan.advice_of_jobs import Surroundings
 from myriant.core.plan.document import loads
 from myriant.core.plan.intent import Event, starts_nothing
 from myriant.core.plan.model import FILE_NAME, MOST_CELLS, Plan

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from dataclasses import asdict, dataclass
 
-from myriant.core.detect.propose import Proposal, detected, propose
+from myriant.core.detect.draft import Proposal
+from myriant.core.detect.propose import detected, propose
 from myriant.core.detect.repository import Evidence, Tree
-from myriant.core.plan.advice import misplaced
+from myriant.core.plan.advice_of_texts import misplaced
 from myriant.flow.repositories import first_look
 from myriant.flow.site import Site
 from myriant.flow.standing_plan import fetched

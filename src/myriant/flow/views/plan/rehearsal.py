@@ -18,8 +18,8 @@ from myriant.core.states import EventKind
 from myriant.core.written import counted, duration
 from myriant.flow.errors import BadInput
 from myriant.flow.views.plan.problems import BlindView
+from myriant.store.cells import earlier_sample, seconds_of_cells
 from myriant.store.runners import runners_in_touch
-from myriant.store.runs import earlier_sample, seconds_of_cells
 from myriant.store.tables import Project, Runner
 
 _USUAL_SECONDS = 30.0  # of a cell that never ran

@@ -13,8 +13,9 @@ from myriant.flow.site import Site
 from myriant.flow.views.lines import RunLine, counted_in, is_undecided, run_line, so_far
 from myriant.flow.views.pulls.batches import BatchView, batch_views
 from myriant.flow.views.strip import LETTERS
+from myriant.store.cells import marks_of_runs
 from myriant.store.projects import commits_of_refs, newest_pulls, ref_of
-from myriant.store.runs import marks_of_runs, runs_of_pulls
+from myriant.store.runs import runs_of_pulls
 from myriant.store.tables import PullRequest, Run
 
 MOST_PULLS = 500

@@ -16,9 +16,9 @@ import pyarrow.parquet as pq
 from myriant.core.results.model import Outcome
 from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
+from myriant.store.cells import cells_of
 from myriant.store.history import durations_of
 from myriant.store.results import Shown, all_not_passed, outcomes_of, tests_numbered
-from myriant.store.runs import cells_of
 from myriant.store.tables import Test
 
 _SCHEMA = pa.schema(

@@ -22,12 +22,13 @@ from myriant.flow.views.runners.queue import Queued, queue_of
 from myriant.flow.views.strip import fraction_of
 from myriant.flow.views.words import words_of
 from myriant.store.attempts import attempts_of
+from myriant.store.cells import cells_of
 from myriant.store.coverage import coverage_totals_of, coverage_totals_of_attempts
 from myriant.store.judged import acceptances_in
 from myriant.store.plans import plan_text
 from myriant.store.records import Measures, RuleJudged
 from myriant.store.results import tests_numbered
-from myriant.store.runs import approvals_of, cells_of
+from myriant.store.runs import approvals_of
 from myriant.store.tables import Attempt, Cell, Run
 
 

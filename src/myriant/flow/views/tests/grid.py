@@ -17,9 +17,9 @@ from myriant.flow.errors import BadInput
 from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
 from myriant.store.attempts import kinds_reported
+from myriant.store.cells import cells_of
 from myriant.store.history import last_failures_of, slowest_of
 from myriant.store.results import Place, places_of_tests, tests_numbered, tests_with_words
-from myriant.store.runs import cells_of
 from myriant.store.tables import Project, Run, Test
 
 MOST_ROWS = 500
