@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import fcntl
-import hashlib
 import json
 import os
 import shutil
@@ -14,7 +13,7 @@ import tarfile
 import tempfile
 import threading
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -22,8 +21,7 @@ import zstandard
 
 from myriant.runner.inside import archive, find, frames, look, main, place
 from myriant.runner.inside.find import MOST_FILES as MOST_FILES
-from myriant.runner.porter_stream import MOST_CACHE, MOST_TAKEN, Answer, PorterFailed, Taken, kept, note, shown
-from myriant.runner.removal import MOST_LEFT
+from myriant.runner.porter_stream import MOST_CACHE, MOST_TAKEN, Answer, Found, PorterFailed, Taken, kept, note, shown
 from myriant.runner.sandbox import WORKSPACE, Room, Sandbox
 from myriant.wire.limits import MOST_REPORT
 
@@ -31,6 +29,7 @@ MOST_SECONDS = 600.0  # of a call
 _COMPILED = (archive, find, look, main, place)  # imported here, so that the porter finds them compiled
 _LOOKING = 30.0  # seconds of one that only adds to the record
 _MEMORY = 128 << 20
+MOST_LEFT = 1000  # folders below which something is shown, which the walls made and their user cannot remove
 _SOURCE = Path(__file__).parents[2]
 _BEGIN = "import sys; sys.path.insert(0, sys.argv[1]); from myriant.runner.inside.main import main; main()"
 
@@ -41,17 +40,6 @@ class BadArchive(Exception):
 
 class SettingsMissing(Exception):
     """The settings are not there or not complete; the text says which."""
-
-
-@dataclass(frozen=True, slots=True)
-class Found:
-    path: str  # relative to the workspace
-    copy: Path
-
-    def digest(self) -> str:
-        """SHA-256 of the copy as it lies there now."""
-        with self.copy.open("rb") as source:
-            return hashlib.file_digest(source, "sha256").hexdigest()
 
 
 def time_mark(folder: Path) -> int:

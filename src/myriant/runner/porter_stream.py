@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import hashlib
 import io
 import json
 import os
@@ -15,10 +16,20 @@ from typing import IO, Any
 from myriant.runner.inside import frames
 from myriant.runner.inside.beneath import parts_of
 from myriant.runner.inside.find import MOST_FILES as MOST_FILES
-from myriant.runner.porter import Found
 
 MOST_CACHE = 4 << 30
 MOST_TAKEN = 20 << 30  # bytes of all files of one call
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    path: str  # relative to the workspace
+    copy: Path
+
+    def digest(self) -> str:
+        """SHA-256 of the copy as it lies there now."""
+        with self.copy.open("rb") as source:
+            return hashlib.file_digest(source, "sha256").hexdigest()
 
 
 class PorterFailed(Exception):

@@ -12,7 +12,6 @@ from myriant.runner.porter import Porter
 from myriant.runner.sandbox import Room, Sandbox
 
 ASIDE = "aside"  # the folder of rooms that could not be removed
-MOST_LEFT = 1000  # folders below which something is shown, which the walls made and their user cannot remove
 
 
 def remove(sandbox: Sandbox, room: Room, porter: Porter | None = None) -> bool:

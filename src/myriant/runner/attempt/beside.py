@@ -7,7 +7,7 @@ from collections.abc import Callable
 from myriant.runner.attempt.ground import Ground, MachineTrouble, Void
 from myriant.runner.attempt.sending import Sender
 from myriant.runner.companions import Companion, CompanionFailed, answers, free_port, variable
-from myriant.runner.porter import Found
+from myriant.runner.porter_stream import Found
 from myriant.wire.lease import CompanionWish
 
 

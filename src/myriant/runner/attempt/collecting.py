@@ -9,8 +9,8 @@ from myriant.core.states import Content
 from myriant.core.written import step_called
 from myriant.runner.attempt.ground import Ground, Void
 from myriant.runner.attempt.sending import Sender
-from myriant.runner.porter import MOST_FILES, Found
-from myriant.runner.porter_stream import Taken
+from myriant.runner.porter import MOST_FILES
+from myriant.runner.porter_stream import Found, Taken
 from myriant.wire.lease import CollectWish, StepWish
 
 Kept = list[tuple[str, Found]]  # reports of tests with their kind

@@ -15,8 +15,8 @@ from myriant.runner.attempt.collecting import Kept, forget
 from myriant.runner.attempt.ground import Ground
 from myriant.runner.attempt.sending import Sender
 from myriant.runner.client import Refused
-from myriant.runner.porter import Found, time_mark
-from myriant.runner.porter_stream import Taken
+from myriant.runner.porter import time_mark
+from myriant.runner.porter_stream import Found, Taken
 from myriant.runner.process import Ended
 from myriant.wire.lease import StepWish
 

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from myriant.core.states import Content
 from myriant.runner.attempt.ground import Ground
-from myriant.runner.porter import Found
+from myriant.runner.porter_stream import Found
 from myriant.wire.parcels import ReportHead
 
 
