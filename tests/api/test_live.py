@@ -11,6 +11,11 @@ from myriant.api.live import Live
 from myriant.flow.views.changes import Change
 
 
+@pytest.fixture(autouse=True)
+def nothing_lately(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("myriant.api.live.missed_since", lambda site, last: [])
+
+
 def test_a_stream_that_ends_is_forgotten_however_it_ends() -> None:
     async def streams() -> None:
         live = Live(SimpleNamespace())  # type: ignore[arg-type]  # it asks the site nothing here
@@ -61,3 +66,24 @@ def test_what_came_while_a_browser_was_slow_comes_in_one_piece_and_in_order(monk
 
     monkeypatch.setattr("myriant.api.live.changes", rows)
     assert [row for row in asyncio.run(told()).splitlines() if row.startswith("id: ")] == ["id: 1", "id: 2", "id: 3"]
+
+
+@pytest.mark.parametrize("last", [None, 7])
+def test_what_was_missed_or_changed_while_a_page_loaded_comes_first(
+    monkeypatch: pytest.MonkeyPatch, last: int | None
+) -> None:
+    asked = []
+
+    def missed(_: object, since: int | None) -> list[Change]:
+        asked.append(since)
+        return [Change(id=9, kind="project", project="lockstep", run=None)]
+
+    async def told() -> str:
+        stream = Live(SimpleNamespace()).stream(last)  # type: ignore[arg-type]
+        await anext(stream)
+        piece = await anext(stream)
+        await stream.aclose()  # type: ignore[attr-defined]
+        return piece
+
+    monkeypatch.setattr("myriant.api.live.missed_since", missed)
+    assert asyncio.run(told()).startswith("id: 9\n") and asked == [last]

@@ -77,14 +77,13 @@ class Live:
             await asyncio.wait_for(self.cells.wait(), seconds)
 
     async def stream(self, last: int | None) -> AsyncIterator[str]:
-        """Server-sent events; what was missed since event id `last` comes first."""
+        """Server-sent events; what was missed since event id `last`, or lately without one, comes first."""
         queue: asyncio.Queue[str] = asyncio.Queue()
         self.browsers.add(queue)
         try:
             yield "retry: 1000\n: listening\n\n"
-            if last is not None:
-                for change in await run_in_threadpool(missed_since, self.site, last):
-                    yield _event(change)
+            for change in await run_in_threadpool(missed_since, self.site, last):
+                yield _event(change)
             while not self.ending:
                 try:
                     async with asyncio.timeout(_QUIET):

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from sqlalchemy import select
+from datetime import timedelta
+
+from sqlalchemy import func, select
+from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.orm import Session
 
 from myriant.store.raw import raw
@@ -10,6 +13,7 @@ from myriant.store.tables import Attempt, Change, Project, Run
 
 CHANGES = "myriant_change"
 CELLS = "myriant_cells"
+_MOST_LATELY = 1000  # changes that are looked through
 _REPLAY_SLACK = 100  # ids are given before commit, so a lower one may become visible later
 
 
@@ -53,6 +57,17 @@ def changes_after(session: Session, last: int, limit: int = 500) -> list[Change]
     """Changes since id `last`, a few earlier ones again for certainty; readers treat them as hints."""
     query = select(Change).where(Change.id > last - _REPLAY_SLACK).order_by(Change.id.desc()).limit(limit)
     return list(reversed(session.scalars(query).all()))
+
+
+def changes_lately(session: Session, lately: timedelta) -> list[Change]:
+    """The newest change of each thing within some time before now: what a page may have asked for just before it
+    listened.
+    """
+    newest = select(func.max(Change.id)).scalar_subquery()
+    query = select(Change).where(Change.id > newest - _MOST_LATELY, Change.at > func.now() - lately)
+    query = query.ext(distinct_on(Change.kind, Change.project, Change.run))
+    query = query.order_by(Change.kind, Change.project, Change.run, Change.id.desc())
+    return sorted(session.scalars(query), key=lambda change: change.id)
 
 
 def changes_by_id(session: Session, ids: list[int]) -> list[Change]:

@@ -15,6 +15,7 @@ from myriant.flow.state.runs import weigh_anew
 from myriant.flow.state.starting import Taken, minutes_spent, start_pull_request, started_text
 from myriant.flow.who import Person
 from myriant.store.audit import record
+from myriant.store.changes import tell
 from myriant.store.projects import branch_at, newest_pulls
 from myriant.store.runs import has_run_of_pull, run_numbered
 from myriant.store.tables import Project, PullRequest
@@ -59,6 +60,7 @@ def change_pull_request(
         pull.stranger = pull.stranger if trusted is None else not trusted
         session.flush()
         if state is not PullState.OPEN:
+            tell(session, "project", project.name)
             return Taken(f"pull request {number} is {state}", numbers)
         if pull.source == pull.target:
             raise BadInput(f"{pull.source} cannot be merged into itself", "name another target")
@@ -76,6 +78,7 @@ def change_pull_request(
             waits = f"pull request {number} is a stranger's, and waits for a maintainer's word"
             if minutes_spent(session, project, pull):
                 waits = f"pull request {number} is a stranger's, and its {project.stranger_minutes} minutes are spent"
+        tell(session, "project", project.name)
     return Taken(started_text(made) or waits, made)
 
 
