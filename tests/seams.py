@@ -36,7 +36,7 @@ OUTCOMES = ("passed", "failed", "skipped", "gone", "pictured", "slow to pass")
 BRANCHES = ("main", "side", "topic")
 VARIANTS = ("plain", "retest", "advisory", "chained", "watching", "lenient", "one version", "unreadable", "tagged")
 NOT_ASKED = re.compile(r"/live$|\.pdf$|/info/refs$|/report\.html$")  # streams, browsers, git's own protocol
-ASKED_EACH_TIME = 14  # of a project's routes; the others at the next steps
+ASKED_EACH_TIME = 5  # of a project's routes, and as many of a run's; the others at the next steps
 
 FILLED: Mapping[str, Any] = {
     "text": "a", "days": 30, "path": "test.sh", "wanted": "{}", "job": "unit", "dimension": "lua", "one": "5.1",
@@ -533,7 +533,7 @@ class Seams(RuleBasedStateMachine):
         for project in (self.name, *self.others):
             runs = self.runs(project)
             self.walk(project, runs)
-            for run in runs[:3]:
+            for run in (*runs[:1], *runs[1 + self.turn % 3 :][:1]):  # the newest, and one before it in turn
                 self.agrees(self.told(run["number"], project))
         self.badge_agrees()
         self.desk_agrees()
@@ -564,20 +564,22 @@ class Seams(RuleBasedStateMachine):
         paths = [p for p in paths if not NOT_ASKED.search(p)]
         whole = [p for p in paths if "{number}" not in p and "{attempt}" not in p]
         of_runs = [p for p in paths if "{number}" in p]
-        turn = [whole[(self.turn + i) % len(whole)] for i in range(ASKED_EACH_TIME)]
+        turn, turn_of_run = (
+            [those[(self.turn + i) % len(those)] for i in range(ASKED_EACH_TIME)] for those in (whole, of_runs)
+        )
         self.turn += ASKED_EACH_TIME
         filled: dict[str, Any] = {**FILLED, "project": project, "test": 0, "form": "xml"}
         filled |= {"commit": runs[0]["commit"], "number": runs[0]["number"], "base": runs[-1]["number"]} if runs else {}
-        for path in [*turn, *(of_runs if runs else ())]:
+        for path in [*turn, *(turn_of_run if runs else ())]:
             if "{report}" not in path and "{commit}" not in path.replace("{commit}", "" if runs else "{commit}"):
                 self.ask(path, filled)
         if runs:
             view = self.told(runs[0]["number"], project).view
             attempts = [c["attempt_id"] for c in view["cells"] if c["attempt_id"]][:1]
+            of_attempts = [p for p in paths if "{attempt}" in p]
             for attempt in attempts:
-                for path in (p for p in paths if "{attempt}" in p):
-                    self.ask(path, {**filled, "attempt": attempt})
-                for report in self.get(f"/attempts/{attempt}")["reports"][:2]:
+                self.ask(of_attempts[self.turn // ASKED_EACH_TIME % len(of_attempts)], {**filled, "attempt": attempt})
+                for report in self.get(f"/attempts/{attempt}")["reports"][:1]:
                     self.ask("/reports/{report}/raw", {"report": report["id"]})
 
     def ask(self, path: str, filled: Mapping[str, Any]) -> None:

@@ -139,3 +139,19 @@ def test_what_a_killed_runner_left_is_ended_at_the_next_start(kept: Hold) -> Non
         time.sleep(0.01)
     clear("test")
     assert left.wait(30) == -9 and not any(folder.exists() for folder in kept.folders)
+
+
+@pytest.mark.parametrize(("left", "command", "ended"), [
+    (0, ["sleep", "600"], (True, "the runner's disk is full: 0 bytes are left", False)),
+    (1 << 40, ["sh", "-c", "echo the disk is full; sleep 600"], (False, "", True)),
+])  # fmt: skip
+def test_only_a_disk_that_is_full_is_the_machines_fault_whatever_a_step_says(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, left: int, command: list[str], ended: tuple[bool, str, bool]
+) -> None:
+    monkeypatch.setattr("myriant.runner.process.free_on", lambda room: left)
+    bounds = Bounds(tmp_path, None, 1 << 60)
+    seconds = 60.0 if not left else 1.0
+    found = Watched(command, dict(os.environ), None).follow(
+        lambda data: None, time.monotonic() + seconds, bounds, threading.Event()
+    )
+    assert (found.disk_full, found.over, found.timed_out) == ended

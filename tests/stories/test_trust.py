@@ -38,6 +38,7 @@ MANY = 'mkdir -p out; for i in $(seq 1003); do echo "<testsuite><testcase name=\
         ("quiet", step(writing(RED)), "held", "1 test newly fails"),
         ("ended", step(writing(junit(a="passed"), 3)), "held", ""),
         ("empty", step(GREEN) + step("mkdir -p e; echo '<testsuite/>' > e/b.xml", 'tests = ["e/b.xml"], may-be-empty = true'), "clear", "1 of 1"),
+        ("sarif", step(GREEN) + step("mkdir -p e; echo '{\"version\": \"2.1.0\", \"runs\": []}' > e/b.xml", 'tests = ["e/b.xml"], may-be-empty = true'), "held", "no trustworthy result"),
         ("blank", step("mkdir -p out; echo '<testsuite/>' > out/a.xml"), "held", "no trustworthy result"),
         ("stale", step("true", ""), "clear", ""),
         ("heaps", step(MANY), "clear", "1,003"),

@@ -42,6 +42,7 @@ class Ended:
     status: int
     over: str = ""
     timed_out: bool = False
+    disk_full: bool = False  # the machine's, so that what it ended may succeed on another
 
 
 class Watched:
@@ -88,7 +89,7 @@ class Watched:
             status = process.wait()
             if bounds.hold is not None and not (over or timed_out or stopped.is_set()):
                 over = watch.look_at_memory()
-        return Ended(128 - status if status < 0 else status, over, timed_out and not over)
+        return Ended(128 - status if status < 0 else status, over, timed_out and not over, watch.disk_full)
 
 
 class _Watch:
@@ -97,6 +98,7 @@ class _Watch:
     def __init__(self, bounds: Bounds, session: int) -> None:
         self.bounds, self.session = bounds, session
         self._memory_at = self._disk_at = self._count_at = 0.0
+        self.disk_full = False
         self._killed = bounds.hold.killed() if bounds.hold is not None else 0
 
     def look(self) -> str:
@@ -122,6 +124,7 @@ class _Watch:
     def _look_at_disk(self, now: float) -> str:
         free = free_on(self.bounds.room)
         if free < DISK_KEPT_FREE:
+            self.disk_full = True
             return f"the runner's disk is full: {bytes_text(free)} are left"
         if self.bounds.free - free > self.bounds.disk // 2 and now >= self._count_at:
             taken = taken_by(self.bounds.room)

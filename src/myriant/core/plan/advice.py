@@ -20,7 +20,7 @@ from myriant.core.plan.advice_of_jobs import (
     versions,
 )
 from myriant.core.plan.advice_of_texts import LEFTOVER, machine_paths, missing_files, secrets, stored_secrets, texts
-from myriant.core.plan.intent import Event, intent
+from myriant.core.plan.intent import Event, Fate, intent
 from myriant.core.plan.keys import OF_CHANGE
 from myriant.core.plan.model import Plan
 from myriant.core.plan.problems import nearest
@@ -110,7 +110,7 @@ def _never_started(reader: Reader, plan: Plan, around: Surroundings) -> None:
         for found in intent(_without_samples(plan), event).jobs:
             if found.runs:
                 started[found.job.id].append(str(event))
-            elif found.reason.startswith("it waits for"):
+            elif found.fate is Fate.LACKS:
                 waiting.setdefault(found.job.id, f"{found.reason} (at {event})")
     for job in plan.jobs:
         if job.id in waiting:

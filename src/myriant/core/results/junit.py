@@ -92,6 +92,7 @@ class _Reader:
         if reason is not None:
             self.results.problems.append(Oddity("error", reason, self.parser.CurrentLineNumber))
         if reason is None and not len(self.results) and self.results.error is None:
+            self.results.says_none = True
             self.results.problems.append(Oddity("error", "the report holds no test", self.parser.CurrentLineNumber))
         self.drop_superseded()
         self.results.problems += [Oddity("warning", text, line) for text, line in notes.told()]

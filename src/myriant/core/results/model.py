@@ -59,6 +59,7 @@ class Results:
     properties: dict[str, str] = field(default_factory=dict)  # of the whole and of suites, the first of each name
     setups: int = 0
     problems: list[Oddity] = field(default_factory=list)
+    says_none: bool = False  # it is whole, and holds no test: an error, unless it may be empty
 
     def __len__(self) -> int:
         return len(self.names)

@@ -206,6 +206,7 @@ class _Reader:
             if outer.points or outer.plan is None:
                 self.compare_plan(outer, "it")
             elif outer.plan == 0:
+                self.results.says_none = True
                 self.fault(f"the report holds no test: {outer.skipped or 'its plan is 1..0'}")
             else:
                 self.compare_plan(outer, "it")

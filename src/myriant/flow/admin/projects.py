@@ -165,7 +165,7 @@ def change_project(site: Site, name: str, wish: Change, who: Person) -> str:
     now = wish.name or name
     with site.store.transaction() as session:
         project = the_project(session, now)
-        said = [f"renamed from {name}"] if now != name else []
+        said, resumed = [f"renamed from {name}"] if now != name else [], False
         if wish.description is not None:
             project.description = wish.description.strip()
         if wish.pull_refs is not None and wish.pull_refs != project.pull_refs:
@@ -187,11 +187,12 @@ def change_project(site: Site, name: str, wish: Change, who: Person) -> str:
         if wish.paused is not None and wish.paused != project.paused:
             project.paused = wish.paused
             project.looked_at = None if not wish.paused else project.looked_at
+            resumed = not wish.paused
             said.append("paused" if wish.paused else "resumed")
         if said:
             record(session, project.id, who.name, "project", ", ".join(said))
         tell(session, "project", now)
-    if wish.paused is False and "resumed" in said:
+    if resumed:
         start_what_waits(site, now)
     return now
 

@@ -33,8 +33,7 @@ def read_tests(site: Site, report: Report, gathered: Gathered, *, may_be_empty: 
         gathered.untrusted.append(f"the stored report {report.path} is gone")
         return
     _count(report, results)
-    empty = not len(results.outcomes) and results.error is not None and "no test" in results.error.message
-    if results.error is not None and not (may_be_empty and empty):
+    if results.error is not None and not (may_be_empty and results.says_none):
         gathered.untrusted.append(f"the report {report.path} is not to be trusted: {results.error.message}")
     before = len(gathered.tests)
     gathered.add(report.kind, report.step, results)

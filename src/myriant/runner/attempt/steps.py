@@ -33,6 +33,7 @@ class Steps:
         self.prepared: dict[str, float] = {}  # seconds of the steps before the first that collects
         self._failed = ""  # the step that failed, so that only those that always run follow
         self._reasons: list[str] = []  # why the attempt is void
+        self._disk_full = False
 
     def run(self) -> None:
         """Run them all. Raises Void, LeaseLost."""
@@ -41,7 +42,7 @@ class Steps:
         for position, step in enumerate(self.ground.lease.steps):
             preparing = preparing and not step.collect
             self._step(position, step, ends, preparing=preparing)
-        if any("disk is full" in reason for reason in self._reasons):
+        if self._disk_full:
             raise MachineTrouble("; ".join(self._reasons))
         if self._reasons:
             raise Void("; ".join(self._reasons))
@@ -74,6 +75,7 @@ class Steps:
             raise LeaseLost("stopped")
         if void:
             self._reasons.append(void)
+            self._disk_full = self._disk_full or ended.disk_full
             self._failed = self._failed or step.name
         elif ended.status != 0 and not step.may_fail:
             ground.said.failed_steps.append(position)

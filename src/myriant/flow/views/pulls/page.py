@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from myriant.core.states import OPEN, PullState, State, Verdict
+from myriant.core.states import OPEN, PullState, State, Verdict, Why
 from myriant.core.written import counted, percent
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
@@ -126,7 +126,7 @@ def _merge(pull: PullRequest, newest: Run | None, head: str | None, target: str 
         return f"its target {pull.target} is gone", False
     if newest is None or newest.commit != head:
         return "its head has not been tested", False
-    if "cannot be merged" in newest.reason:
+    if newest.why is Why.CONFLICT:
         return newest.reason, False
     if newest.state in OPEN or newest.verdict is Verdict.UNDECIDED:
         return "it is being tested" if newest.state is not State.STOPPED else "its run was stopped", False
