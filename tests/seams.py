@@ -251,7 +251,7 @@ EQUALITIES = (
     Equality("number of tests that ran", {
         "run": lambda t: t.view["tests"],
         "trends": lambda t: None if t.trend is None else t.trend["tests"] - t.trend["skipped"],
-    }, lambda t: t.judged and not t.advisory() and t.run["verdict"] != "exempt"),
+    }, lambda t: t.judged and not t.advisory() and t.run["verdict"] != "exempt" and not t.findings["tests"]["quarantined"]),
     Equality("held because of a rule", {
         "verdict": lambda t: t.run["verdict"] == "held",
         "rules": lambda t: any(j["level"] == "block" and not j["met"] and not j["waived"] for j in t.view["judged"]),

@@ -1,5 +1,6 @@
 import { afterEach, beforeEach, expect, test, vi } from "vitest";
-import { concerned, holds, rounds } from "./live";
+import type { QueryClient } from "@tanstack/react-query";
+import { concerned, holds, isConnected, listen, onConnection, rounds } from "./live";
 import { keys } from "./queries";
 
 beforeEach(() => void vi.useFakeTimers({ toFake: ["setTimeout", "clearTimeout", "performance"] }));
@@ -67,4 +68,33 @@ test("older runs of a strip are asked for again when one of them changes, and on
   expect(holds(query, keys.older("tidebook", 3))).toBe(false);
   expect(holds({ ...query, state: { data: undefined } }, keys.older("lockstep", 3))).toBe(false);
   expect(holds({ ...query, queryKey: keys.strip("lockstep", "main") }, keys.older("lockstep", 3))).toBe(false);
+});
+
+test("after a reconnect everything that is shown is asked for again, once", () => {
+  const streams: { onopen?: () => void; onerror?: () => void; close: () => void }[] = [];
+  vi.stubGlobal("EventSource", function (this: (typeof streams)[number]) {
+    this.close = () => undefined;
+    streams.push(this);
+  });
+  vi.stubGlobal("BroadcastChannel", function (this: Record<string, unknown>) {
+    Object.assign(this, { postMessage: () => undefined, close: () => undefined });
+  });
+  vi.stubGlobal("navigator", {}); // without locks it listens for itself
+  const invalidateQueries = vi.fn(() => Promise.resolve());
+  const stop = new AbortController();
+  const said: boolean[] = [];
+  onConnection((now) => said.push(now));
+  listen({ invalidateQueries } as unknown as QueryClient, stop.signal);
+  const [stream] = streams;
+  stream.onopen?.();
+  expect(invalidateQueries).not.toHaveBeenCalled(); // what changed while the page loaded comes with the stream
+  stream.onerror?.();
+  stream.onerror?.();
+  expect([said, isConnected()]).toEqual([[false], false]);
+  stream.onopen?.();
+  stream.onopen?.();
+  expect([said, isConnected()]).toEqual([[false, true], true]);
+  expect(invalidateQueries.mock.calls).toEqual([[]]);
+  stop.abort();
+  vi.unstubAllGlobals();
 });
