@@ -8,9 +8,11 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
+from inprocess import Clock, Stories
 from myriant.core.gate import judge
 from myriant.flow.admin.projects import forget_project
 from myriant.flow.drill import trial as drills
+from myriant.flow.drill.asked import ask_for_drill
 from myriant.flow.drill.by_schedule import SOON, call_for_drills, drill_by_schedule
 from myriant.flow.naming import the_project
 from myriant.flow.who import Person
@@ -79,7 +81,7 @@ def drilled(world: World, plan: str) -> tuple[str, drills.Drill]:
     ids=["whole", "steps", "lenient"],
 )
 def test_a_gate_holds_what_its_plan_says_at_every_place_and_nothing_is_left(
-    world: World, plan: str, expected: str
+    world: Stories, monkeypatch: pytest.MonkeyPatch, plan: str, expected: str
 ) -> None:
     name, told = drilled(world, plan)
     assert told.passed, told.said
@@ -89,6 +91,7 @@ def test_a_gate_holds_what_its_plan_says_at_every_place_and_nothing_is_left(
     site = world.site
     assert site is not None and list((site.mirrors.parent / "drills").iterdir()) == []
     assert world.get(f"/projects/{name}/audit")[0]["what"] == "drill"
+    monkeypatch.setattr("myriant.cli.projects.time", Clock(world))
     said = world.command("project", "drill", name)
     assert said.returncode == 0 and "The gate holds" in said.stdout, said.stdout
 
@@ -143,3 +146,22 @@ def test_a_gate_is_tried_by_schedule_and_what_came_of_it_stands_on_the_desk(worl
     assert told["passed"] is False and "could not be tried" in told["said"]
     assert {"project": name, "said": told["said"]} in world.get("/desk")["gates"]
     drill_by_schedule(site, 10**8)  # a project that is there no more
+
+
+def test_a_drill_that_is_asked_for_is_answered_at_once_and_followed(
+    world: Stories, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    name, _ = drilled(world, STEPS)
+    at = f"/projects/{name}/drill"
+    assert world.get(at) == {"goes_on": False, "at": None, "by": "", "over": None, "came": None, "refused": ""}
+    ask_for_drill(world.site, name, ADA)
+    assert world.get(at)["goes_on"] and world.http.post(at).status_code == 409
+    world.settle()
+    told = world.get(at)
+    assert not told["goes_on"] and told["came"]["passed"] and (told["by"], told["refused"]) == ("Ada Fen", "")
+    monkeypatch.setattr("myriant.flow.drill.asked.drill", lambda *_: 1 // 0)
+    assert world.http.post(at).status_code == 202
+    assert "could not be tried (ZeroDivisionError" in world.get(at)["refused"] and world.get(at)["came"] is None
+    monkeypatch.setattr("myriant.store.records.LONGEST", timedelta(0))
+    ask_for_drill(world.site, name, ADA)
+    assert not world.get(at)["goes_on"] and "broken off" in world.get(at)["refused"]  # its worker was killed

@@ -11,14 +11,14 @@ from myriant.api.access import ADMIN, MAINTAINER, VIEWER, ThePerson, TheSite
 from myriant.core.states import EventKind
 from myriant.flow.actions.accepting import start_from_today as _start_from_today
 from myriant.flow.admin.projects import Added, Change, add_project, change_project, forget_project, set_credential
-from myriant.flow.drill.trial import Drill
-from myriant.flow.drill.trial import drill as _drill
+from myriant.flow.drill.asked import ask_for_drill
 from myriant.flow.upkeep.retention import Freed
 from myriant.flow.upkeep.retention import keep_for as _keep_for
 from myriant.flow.upkeep.retention import would_free as _would_free
 from myriant.flow.views.desk.page import Desk, desk_view
 from myriant.flow.views.desk.projects import Kept, ProjectLine, kept_of, project_line, project_lines
 from myriant.flow.views.settings.audit import AuditLine, audit_lines
+from myriant.flow.views.settings.drill import DrillStanding, drill_standing
 from myriant.flow.views.strip import Strip, strip_of
 
 router = APIRouter()
@@ -124,10 +124,17 @@ def strip(
     return strip_of(site, project, branch, before, limit)
 
 
-@router.post("/projects/{project}/drill", dependencies=[MAINTAINER])
-def drill(site: TheSite, who: ThePerson, project: str) -> Drill:
-    """Try the gate with artificial failures in a throw-away copy, and read every place."""
-    return _drill(site, project, who)
+@router.post("/projects/{project}/drill", status_code=202, dependencies=[MAINTAINER])
+def drill(site: TheSite, who: ThePerson, project: str) -> DrillStanding:
+    """Have the gate tried with artificial failures in a throw-away copy, and every place read; followed by a GET."""
+    ask_for_drill(site, project, who)
+    return drill_standing(site, project)
+
+
+@router.get("/projects/{project}/drill", dependencies=[VIEWER])
+def drill_asked(site: TheSite, project: str) -> DrillStanding:
+    """The drill that somebody asked for last."""
+    return drill_standing(site, project)
 
 
 @router.get("/desk", dependencies=[VIEWER])

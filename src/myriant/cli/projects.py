@@ -93,7 +93,14 @@ def drill_project(name: Annotated[str, typer.Argument(help="The project.")]) -> 
 
     Exit status: 0 when it holds, 1 when it does not.
     """
-    told = Connection().post(f"/projects/{name}/drill", {})
+    server = Connection()
+    found = server.post(f"/projects/{name}/drill", {})
+    while found["goes_on"]:
+        time.sleep(0.5)
+        found = server.get(f"/projects/{name}/drill")
+    if found["refused"]:
+        stop(found["refused"])
+    told = found["came"]
     for step in told["steps"]:
         typer.echo(plain(f"{'as it must' if step['right'] else 'WRONG':<10} {step['expected']:<6} {step['title']}"))
         for place in step["places"]:

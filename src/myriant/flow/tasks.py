@@ -16,6 +16,7 @@ from myriant.flow.announce.notes import announce_run
 from myriant.flow.announce.sending import deliver
 from myriant.flow.announce.ways import tell_ways
 from myriant.flow.conclude.judging import conclude_run
+from myriant.flow.drill.asked import drill_as_asked
 from myriant.flow.drill.by_schedule import drill_by_schedule
 from myriant.flow.errors import FlowError
 from myriant.flow.ingest.attempts import ingest_attempt
@@ -72,6 +73,10 @@ def task_app(site: Site) -> procrastinate.App:
     @app.task(name="repeat", retry=persistent)
     def repeat(run_id: int) -> None:
         repeat_controls(site, run_id)
+
+    @app.task(name="drill-asked", queue=OUTWARD)
+    def drill_asked(project_id: int) -> None:
+        drill_as_asked(site, project_id)
 
     @app.task(name="drill", queue=OUTWARD)
     def drill_of(project_id: int) -> None:

@@ -16,6 +16,7 @@ from sqlalchemy import ColumnElement, TypeDecorator, type_coerce
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import InstrumentedAttribute
 
+from myriant.core.gate.drilled import LONGEST, Drill
 from myriant.core.telling.outcome import Told
 from myriant.core.telling.template import VALUES
 
@@ -214,6 +215,21 @@ class Telling:
 
 _TELLING: TypeAdapter[Telling] = TypeAdapter(Telling)
 EXAMPLE = _TELLING.validate_python({name: example for name, (_, example) in VALUES.items()})
+
+
+@dataclass(frozen=True, slots=True)
+class DrillAsked:
+    """A drill that somebody asked for, and what came of it."""
+
+    by: str
+    at: datetime
+    over: datetime | None = None
+    came: Drill | None = None
+    refused: str = ""  # why it could not be tried
+
+    def goes_on(self, now: datetime) -> bool:
+        """Whether it is not over; one whose worker was killed is, after a while."""
+        return self.over is None and now - self.at < LONGEST
 
 
 @dataclass(frozen=True, slots=True)

@@ -430,9 +430,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** @description The drill that somebody asked for last. */
+        get: operations["drill_asked"];
         put?: never;
-        /** @description Try the gate with artificial failures in a throw-away copy, and read every place. */
+        /** @description Have the gate tried with artificial failures in a throw-away copy, and every place read; followed by a GET. */
         post: operations["drill"];
         delete?: never;
         options?: never;
@@ -3723,6 +3724,23 @@ export interface components {
             said: string;
             /** Right */
             right: boolean;
+        };
+        /**
+         * DrillStanding
+         * @description How far it is: `at` and `by` tell who asked when, None and empty where nobody has.
+         */
+        DrillStanding: {
+            /** Goes On */
+            goes_on: boolean;
+            /** At */
+            at: string | null;
+            /** By */
+            by: string;
+            /** Over */
+            over: string | null;
+            came: components["schemas"]["Drill"] | null;
+            /** Refused */
+            refused: string;
         };
         /** DrillStep */
         DrillStep: {
@@ -8533,7 +8551,7 @@ export interface operations {
             };
         };
     };
-    drill: {
+    drill_asked: {
         parameters: {
             query?: never;
             header?: never;
@@ -8550,7 +8568,38 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Drill"];
+                    "application/json": components["schemas"]["DrillStanding"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    drill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DrillStanding"];
                 };
             };
             /** @description Validation Error */

@@ -329,6 +329,12 @@ export const freedQuery = (project: string, days: number) =>
     queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/keeping", { signal, params: { path: { project }, query: { days } } })),
   });
 
+export const drillQuery = (project: string) =>
+  queryOptions({
+    queryKey: keys.strip(project, "drill"),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/drill", { signal, params: { path: { project } } })),
+  });
+
 export const pullsQuery = (project: string, closed: boolean) =>
   queryOptions({
     queryKey: keys.strip(project, `pulls ${String(closed)}`),

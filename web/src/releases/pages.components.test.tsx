@@ -93,9 +93,13 @@ test("a drill says where the gate does not hold, and where it is the same at eve
     { title: "a cell gives no result", expected: "held", sentence: "Held.", places: [place("the strip", "held", true), place("the badge", "clear", false)], right: false },
   ];
   const said = "The gate does NOT hold: a cell gives no result, and it must be held.";
-  const { user } = shown(<Drill project="lockstep" />, { answers: { "POST /api/v1/projects/lockstep/drill": { said, passed: false, steps } } });
+  const at = { by: "Ada Fen", at: "2026-11-30T10:00:00Z", refused: "" };
+  const over = { ...at, goes_on: false, over: "2026-11-30T10:00:09Z", came: { said, passed: false, steps } };
+  const answers: Record<string, unknown> = { "GET /api/v1/projects/lockstep/drill": over, "POST /api/v1/projects/lockstep/drill": { ...at, goes_on: true, over: null, came: null } };
+  const { user } = shown(<Drill project="lockstep" />, { answers });
+  expect(screen.queryByText(said)).toBeNull(); // an earlier one says nothing of today
   await user.click(screen.getByRole("button", { name: "Try the gate" }));
-  expect(await screen.findByText(said)).toBeTruthy();
+  expect(await screen.findByText(said, undefined, { timeout: 5000 })).toBeTruthy();
   const [, good, bad] = screen.getAllByRole("row");
   expect(good?.textContent).toContain("the same at 2 places");
   expect(bad?.textContent).toContain("the badge says clear");

@@ -2,29 +2,41 @@ import { Button, TextInput } from "@mantine/core";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, taken, type DrillStep, type Project } from "../api/client";
-import { projectsQuery } from "../app/queries";
+import { drillQuery, projectsQuery } from "../app/queries";
 import { exact } from "../app/words";
 import { VerdictMark } from "../marks/StatusMark";
 import classes from "./settings.module.css";
 
 /** The gate tried with artificial failures. */
 export function Drill({ project }: { project: string }) {
-  const drill = useMutation({ mutationFn: () => taken(api.POST("/api/v1/projects/{project}/drill", { params: { path: { project } } })) });
+  const client = useQueryClient();
+  const [asked, setAsked] = useState(false); // what somebody asked for earlier is not shown
+  const drill = useMutation({
+    mutationFn: () => taken(api.POST("/api/v1/projects/{project}/drill", { params: { path: { project } } })),
+    onSuccess: (found) => {
+      client.setQueryData(drillQuery(project).queryKey, found);
+      setAsked(true);
+    },
+  });
+  const standing = useQuery({ ...drillQuery(project), refetchInterval: (query) => (query.state.data?.goes_on ? 1000 : false) }).data;
+  const goesOn = drill.isPending || (standing?.goes_on ?? false);
+  const came = asked && !goesOn ? standing?.came : undefined;
   return (
     <section aria-label="Drill">
       <h2>Drill</h2>
       <p className="soft">
         Artificial results go through this project&apos;s own gate in a throw-away copy: a test that fails, a cell without a result, a missing report, lost coverage. Then every place is read. Nothing runs, nothing is sent, nothing is left behind.
       </p>
-      <Button size="xs" variant="default" loading={drill.isPending} onClick={() => drill.mutate()}>
+      <Button size="xs" variant="default" loading={goesOn} onClick={() => drill.mutate()}>
         Try the gate
       </Button>
       <Scheduled project={project} />
       {drill.error && <p role="alert">{drill.error.message}</p>}
-      {drill.data && (
+      {asked && !goesOn && standing?.refused && <p role="alert">{standing.refused}</p>}
+      {came && (
         <>
           <p role="status">
-            <b>{drill.data.said}</b>
+            <b>{came.said}</b>
           </p>
           <table className={classes.table}>
             <thead>
@@ -35,7 +47,7 @@ export function Drill({ project }: { project: string }) {
               </tr>
             </thead>
             <tbody>
-              {drill.data.steps.map((step) => (
+              {came.steps.map((step) => (
                 <Tried key={step.title} step={step} />
               ))}
             </tbody>

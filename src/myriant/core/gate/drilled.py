@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import timedelta
 from enum import StrEnum
 from xml.sax.saxutils import quoteattr
 
@@ -11,8 +12,34 @@ from myriant.core.plan.intent import Intent
 from myriant.core.plan.model import BuiltIn, Plan
 from myriant.core.states import Verdict
 
+LONGEST = timedelta(minutes=10)  # after which one that was killed is cleared away
 LEAST_TESTS, MOST_TESTS = 3, 5000
 LINES = 20  # of a made-up source file
+
+
+@dataclass(frozen=True, slots=True)
+class DrillPlace:
+    """What one place said, and whether that was right."""
+
+    place: str
+    said: str
+    right: bool
+
+
+@dataclass(frozen=True, slots=True)
+class DrillStep:
+    title: str
+    expected: str
+    sentence: str
+    places: list[DrillPlace]
+    right: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Drill:
+    said: str
+    passed: bool
+    steps: list[DrillStep]
 
 
 class Fault(StrEnum):

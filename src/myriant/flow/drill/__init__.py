@@ -1,3 +1,3 @@
 """A gate is tried with artificial failures in a throw-away copy."""
 
-ENTRANCES = ("by_schedule", "trial")
+ENTRANCES = ("asked", "by_schedule", "trial")

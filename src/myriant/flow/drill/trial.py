@@ -8,14 +8,13 @@ import secrets
 import shutil
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from tenacity import Retrying, retry_if_exception, stop_after_attempt
 
 from myriant.core.gate import drilled
-from myriant.core.gate.drilled import Fault, Scenario, Where
+from myriant.core.gate.drilled import LONGEST, Drill, DrillPlace, DrillStep, Fault, Scenario, Where
 from myriant.core.plan.globs import matches
 from myriant.core.plan.intent import Event, Intent, intent
 from myriant.core.plan.model import FILE_NAME, Plan, Step
@@ -51,33 +50,6 @@ from myriant.store.secrets import secrets_of_project
 from myriant.store.tables import Project, Way
 from myriant.store.ways import ways_of
 
-LONGEST = timedelta(minutes=10)  # after which one that was killed is cleared away
-
-
-@dataclass(frozen=True, slots=True)
-class DrillPlace:
-    """What one place said, and whether that was right."""
-
-    place: str
-    said: str
-    right: bool
-
-
-@dataclass(frozen=True, slots=True)
-class DrillStep:
-    title: str
-    expected: str
-    sentence: str
-    places: list[DrillPlace]
-    right: bool
-
-
-@dataclass(frozen=True, slots=True)
-class Drill:
-    said: str
-    passed: bool
-    steps: list[DrillStep]
-
 
 def drill(site: Site, name: str, who: Person) -> Drill:
     """Try a project's gate by its plan on the main branch. Nothing runs, nothing is sent, nothing is left behind.
@@ -85,14 +57,8 @@ def drill(site: Site, name: str, who: Person) -> Drill:
     Raises NotFound, BadInput without a plan that can be used, Refused while another drill goes on.
     """
     began = time.monotonic()
-    clear_away(site, datetime.now(UTC) - LONGEST)
-    plan, text, found = _plan(site, name)
-    where = drilled.where_it_fails(found)
-    if where is None:
-        raise BadInput(
-            f"the plan of {name} runs no cell for a push", "a drill tries what a push to the main branch runs"
-        )
-    copy = f"{name[:48]}-drill"
+    plan, text, found, where = ready(site, name)
+    copy = copy_of(name)
     folder = site.mirrors.parent / "drills" / f"{copy}-{secrets.token_hex(4)}"
     with site.store.transaction() as session:
         if project_named(session, copy) is not None:
@@ -130,6 +96,26 @@ def drill(site: Site, name: str, who: Person) -> Drill:
             project.drilled, project.drilled_at = {"passed": passed, "said": said}, datetime.now(UTC)
         record(session, project.id, who.name, "drill", said)
     return Drill(said, passed, steps)
+
+
+def copy_of(name: str) -> str:
+    """The throw-away project in which a gate is tried."""
+    return f"{name[:48]}-drill"
+
+
+def ready(site: Site, name: str) -> tuple[Plan, bytes, Intent, Where]:
+    """What is tried. Raises NotFound, BadInput without a plan that can be used, Refused while another drill goes on."""
+    clear_away(site, datetime.now(UTC) - LONGEST)
+    plan, text, found = _plan(site, name)
+    where = drilled.where_it_fails(found)
+    if where is None:
+        raise BadInput(
+            f"the plan of {name} runs no cell for a push", "a drill tries what a push to the main branch runs"
+        )
+    with site.store.view() as session:
+        if project_named(session, copy_of(name)) is not None:
+            raise Refused(f"a drill of {name} goes on", "wait until it is over")
+    return plan, text, found, where
 
 
 def clear_away(site: Site, before: datetime) -> None:

@@ -14,6 +14,7 @@ from datetime import UTC, datetime, timedelta
 
 from sqlalchemy.orm import Session
 
+from myriant.core.gate.drilled import LONGEST
 from myriant.flow.actions.batches import go_on_with_batches
 from myriant.flow.actions.searches import go_on_with_searches
 from myriant.flow.actions.stopping import stop_overspent
@@ -23,7 +24,7 @@ from myriant.flow.announce.notices import SELDOM, tell_notices
 from myriant.flow.announce.sending import call_for_due
 from myriant.flow.dispatch.loss import take_back_expired
 from myriant.flow.drill.by_schedule import call_for_drills
-from myriant.flow.drill.trial import LONGEST, clear_away
+from myriant.flow.drill.trial import clear_away
 from myriant.flow.intake.refreshing import refresh_project
 from myriant.flow.intake.schedules import start_schedule
 from myriant.flow.intake.sending import forget_unfinished

@@ -18,6 +18,7 @@ from myriant.core.states import (
     BatchState,
     PullState,
 )
+from myriant.store.records import DrillAsked, Record
 from myriant.store.tables.base import Base, Json, moment
 
 
@@ -51,6 +52,7 @@ class Project(Base):
     drill_at: Mapped[datetime | None]
     drilled_at: Mapped[datetime | None]  # the last time
     drilled: Mapped[Json] = mapped_column(server_default="{}")  # what came of it: passed, said
+    drill_asked: Mapped[DrillAsked | None] = mapped_column(Record(DrillAsked))
     foreign: Mapped[Json] = mapped_column("foreign_events", server_default="{}")  # how another host's are read
     foreign_secret: Mapped[bytes | None]  # by which they are known, sealed
     event_secret: Mapped[str] = mapped_column(server_default="")  # what events told over HTTP are signed with
