@@ -14,18 +14,31 @@ from worlds import HERE, World, one_installation
 
 # How long a draw takes says how busy the machine is, nothing of what is tested.
 settings.register_profile(
-    "ours", deadline=None, max_examples=int(os.environ.get("MYRIANT_EXAMPLES", "50")),
+    "ours",
+    deadline=None,
+    max_examples=int(os.environ.get("MYRIANT_EXAMPLES", "50")),
     suppress_health_check=[HealthCheck.too_slow],
-)  # fmt: skip
+)
 settings.load_profile("ours")
 os.environ["GIT_CONFIG_NOSYSTEM"] = "1"  # what is set up on this machine for its people is no part of any test
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # programs that are compiled anew at each start take a quarter longer
 os.environ["GIT_CONFIG_GLOBAL"] = str(Path(__file__).parent / "gitconfig")
 ROOMS = ("flow", "e2e", "stories", "cli", "adversary", "api", "runner", "store", "repos", "core")  # the longest first
 LONG = (
-    "test_browser", "test_places", "test_screens", "test_execution", "test_trust", "test_telling", "test_workbench",
-    "test_demo", "test_diagnosis_screens", "test_fleet", "test_pushed", "test_drill", "test_campaign",
-)  # fmt: skip
+    "test_browser",
+    "test_places",
+    "test_screens",
+    "test_execution",
+    "test_trust",
+    "test_telling",
+    "test_workbench",
+    "test_demo",
+    "test_diagnosis_screens",
+    "test_fleet",
+    "test_pushed",
+    "test_drill",
+    "test_campaign",
+)
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

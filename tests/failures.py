@@ -66,10 +66,21 @@ _VERBS = [
     "moor",
 ]
 _TROUBLES = (
-    "is stuck", "was refused", "has no entry for {w}", "is not open", "timed out after {n} ms", "returned {n}",
-    "lost {n} of {n} records", "is locked by {id}", "cannot be found in {path}", "has version {n}.{n}, not {n}.{n}",
-    "was closed at {time}", "needs {n} bytes, {n} are left", "gave {w} where a number was expected", "is not a {w}",
-)  # fmt: skip
+    "is stuck",
+    "was refused",
+    "has no entry for {w}",
+    "is not open",
+    "timed out after {n} ms",
+    "returned {n}",
+    "lost {n} of {n} records",
+    "is locked by {id}",
+    "cannot be found in {path}",
+    "has version {n}.{n}, not {n}.{n}",
+    "was closed at {time}",
+    "needs {n} bytes, {n} are left",
+    "gave {w} where a number was expected",
+    "is not a {w}",
+)
 _KINDS = (
     "OSError",
     "KeyError",

@@ -203,10 +203,16 @@ class StoryRunner:
         self.site, self.server, self.folder, self.boot = site, server, folder, f"{name}-1"
         self._trees: dict[str, bytes] = {}
         told = {
-            "name": name, "slots": 64, "runtimes": [asdict(r) | {"path": str(r.path)} for r in runtimes()],
-            "labels": [*machine_labels(), *labels], "price": 0.0, "machine": {}, "isolation": "none", "version": "story",
+            "name": name,
+            "slots": 64,
+            "runtimes": [asdict(r) | {"path": str(r.path)} for r in runtimes()],
+            "labels": [*machine_labels(), *labels],
+            "price": 0.0,
+            "machine": {},
+            "isolation": "none",
+            "version": "story",
             "boot": self.boot,
-        }  # fmt: skip
+        }
         self.id = server.enrol(told).runner
 
     def work(self, most: int | None = None) -> int:
@@ -260,12 +266,14 @@ class StoryRepository(Repository):
     def _ring(self, before: dict[str, str], after: dict[str, str]) -> str:
         moved = [
             {"ref": ref, "before": before.get(ref, NOWHERE), "after": after.get(ref, NOWHERE)}
-            for ref in sorted({*before, *after}) if before.get(ref) != after.get(ref)
-        ]  # fmt: skip
+            for ref in sorted({*before, *after})
+            if before.get(ref) != after.get(ref)
+        ]
         answer = self.world.http.post(
-            f"/projects/{self.name}/bell", json={"moved": moved},
+            f"/projects/{self.name}/bell",
+            json={"moved": moved},
             headers={"Authorization": f"Bearer {self.world.bells[self.name]}"},
-        )  # fmt: skip
+        )
         return "\n".join(answer.json()["said"]) if answer.status_code == 200 else answer.text
 
     def commit(self, files: dict[str, str | None], message: str = "a change") -> str:
@@ -423,10 +431,14 @@ class Stories(World):
             return False
         self.loop.run(
             self.tasks.run_worker_async(
-                queues=[INWARD, OUTWARD], wait=False, concurrency=1, listen_notify=False, delete_jobs="successful",
+                queues=[INWARD, OUTWARD],
+                wait=False,
+                concurrency=1,
+                listen_notify=False,
+                delete_jobs="successful",
                 install_signal_handlers=False,
             )
-        )  # fmt: skip
+        )
         with self.site.store.view() as session:
             failed = session.execute(
                 text("SELECT task_name, args FROM procrastinate_jobs WHERE attempts > 0 AND status <> 'succeeded'")

@@ -33,7 +33,10 @@ from worlds import Repository, World
 COMMAND = get_command(app)
 JOBS = ("unit", "slow")
 NAMES = {job: [f"{job}_gauge_{i}" for i in range(5)] for job in JOBS}
-WATCHES = {"unit": ("tests/unit/", "attic/", "run.sh", "myriant.toml", "src/"), "slow": ("tests/slow/", "attic/", "run.sh", "myriant.toml")}  # fmt: skip
+WATCHES = {
+    "unit": ("tests/unit/", "attic/", "run.sh", "myriant.toml", "src/"),
+    "slow": ("tests/slow/", "attic/", "run.sh", "myriant.toml"),
+}
 RUN = r"""mkdir -p out
 { echo "<testsuite name='$1'>"
 for f in tests/$1/*; do [ -f "$f" ] || continue; set -- "$1" $(cat "$f"); case $3$MYRIANT_ATTEMPT in shy1) set -- $1 $2 fail;; esac
@@ -57,7 +60,11 @@ def plan_of(demands: frozenset[str]) -> str:
     """The plan that asks for these."""
     text = 'version = 1\n[events]\npush = { unless-only = ["docs/**"] }\npull-request = { unless-only = ["docs/**"] }\n'
     text += '[[events.schedule]]\nname = "nightly"\nevery = "day"\nat = "02:20"\nzone = "Europe/Oslo"\n'
-    levels = [f'{name} = "warn"' for name, demand in (("vanished", DEMANDS[2]), ("failed-steps", DEMANDS[3])) if demand not in demands]  # fmt: skip
+    levels = [
+        f'{name} = "warn"'
+        for name, demand in (("vanished", DEMANDS[2]), ("failed-steps", DEMANDS[3]))
+        if demand not in demands
+    ]
     text += "[gate]\n" + "\n".join(levels) + "\n" if levels else ""
     for job in JOBS:
         if job in demands:
@@ -154,7 +161,11 @@ class Model:
         good, ran, lost, held = set[str](), set[str](), set[str](), False
         for job in asked:
             base = self.baseline(commit, job, context)
-            changed = None if base is None else {p for p in {*commit.files, *base.files} if commit.files.get(p) != base.files.get(p)}  # fmt: skip
+            changed = (
+                None
+                if base is None
+                else {p for p in {*commit.files, *base.files} if commit.files.get(p) != base.files.get(p)}
+            )
             if not by_hand and context != NIGHTLY and changed is not None and not self.watched(job, changed):
                 continue
             ran.add(job)
@@ -243,9 +254,18 @@ class Model:
         for job in JOBS:
             if job not in asked:
                 continue
-            base = next((c for c in (target, *target.ancestors()) if any(job in s.ran for x, s in c.said.items() if x.startswith("push ") and not s.void(job))), None)  # fmt: skip
+            base = next(
+                (
+                    c
+                    for c in (target, *target.ancestors())
+                    if any(job in s.ran for x, s in c.said.items() if x.startswith("push ") and not s.void(job))
+                ),
+                None,
+            )
             good = self.baseline(merge, job)
-            changed = None if good is None else {p for p in {*merged, *good.files} if merged.get(p) != good.files.get(p)}  # fmt: skip
+            changed = (
+                None if good is None else {p for p in {*merged, *good.files} if merged.get(p) != good.files.get(p)}
+            )
             if changed is not None and not self.watched(job, changed):
                 continue
             ran.add(job)
@@ -485,7 +505,13 @@ class Driver:
         for pull in self.pulls:
             if pull.branch == branch:
                 self.pulled(pull)
-                first.said.update({c["context"]: Said(c["verdict"]) for c in self.world.contexts(first.id, self.repo.name) if c["context"].startswith("pull") and c["verdict"] != "none"})  # fmt: skip
+                first.said.update(
+                    {
+                        c["context"]: Said(c["verdict"])
+                        for c in self.world.contexts(first.id, self.repo.name)
+                        if c["context"].startswith("pull") and c["verdict"] != "none"
+                    }
+                )
         return f"{branch}: fail {name}, and words on top at once"
 
     def seen(self, commit: Commit, context: str) -> None:
@@ -514,7 +540,11 @@ class Driver:
         cells = self.world.get(f"/projects/{self.repo.name}/runs/{run}")["cells"]
         whole = all(c["state"] in ("passed", "failed") for c in cells) and cells
         said = next(c for c in self.world.contexts(commit.id, self.repo.name) if c["context"] == context)
-        assert said["verdict"] == must.verdict or (not whole and said["verdict"] in ("held", "undecided")), (said, must, cells)  # fmt: skip
+        assert said["verdict"] == must.verdict or (not whole and said["verdict"] in ("held", "undecided")), (
+            said,
+            must,
+            cells,
+        )
         ended = frozenset(c["job"] for c in cells if c["state"] in ("passed", "failed")) & must.ran
         # a job that was stopped has no result that could be trusted: it is no baseline
         commit.said[context] = Said(said["verdict"], must.good & ended, must.ran, must.ran - ended, must.lost_in(ended))
@@ -593,7 +623,12 @@ class Driver:
         self.model.gone.add(f"push {name}")
 
     def again(self) -> str:
-        judged = [(c, x) for c in self.commits for x, s in c.said.items() if s.ran and x.startswith("push ") and s.verdict != "undecided"]  # fmt: skip
+        judged = [
+            (c, x)
+            for c in self.commits
+            for x, s in c.said.items()
+            if s.ran and x.startswith("push ") and s.verdict != "undecided"
+        ]
         return self.rerun(*self.rng.choice(judged))
 
     def rerun(self, commit: Commit, context: str) -> str:
@@ -606,7 +641,12 @@ class Driver:
         # the baseline and the jobs are those it had; only what is set aside may be another
         was = commit.said[context]
         new = self.model.judge(commit, by_hand=True)
-        commit.said[context] = Said(new.verdict if was.ran == new.ran else self.rejudged(commit, was), new.good & was.ran, was.ran, lost=new.lost)  # fmt: skip
+        commit.said[context] = Said(
+            new.verdict if was.ran == new.ran else self.rejudged(commit, was),
+            new.good & was.ran,
+            was.ran,
+            lost=new.lost,
+        )
         return f"#{run} again"
 
     def rejudged(self, commit: Commit, was: Said) -> str:
@@ -624,7 +664,9 @@ class Driver:
         asked = [j for j in JOBS if j in commit.demands]
         if len(asked) < 2:
             return "nothing partial"
-        answer = self.world.http.post(f"/projects/{self.repo.name}/runs", json={"ref": commit.id, "jobs": asked[:1], "cells": ""})  # fmt: skip
+        answer = self.world.http.post(
+            f"/projects/{self.repo.name}/runs", json={"ref": commit.id, "jobs": asked[:1], "cells": ""}
+        )
         assert answer.status_code < 300, answer.text
         self.settle(commit, "", int(answer.json()["runs"][-1]))
         return f"part of {branch} by hand"
@@ -983,8 +1025,10 @@ class Driver:
             asked = self.world.word(commit.id, name, context)
             said[f"API for {context}"] = (of.verdict if asked is None else asked["verdict"], of.verdict)
         note = subprocess.run(
-            ["git", "-C", str(self.repo.origin), "notes", "--ref=myriant", "show", commit.id], capture_output=True, text=True
-        ).stdout  # fmt: skip
+            ["git", "-C", str(self.repo.origin), "notes", "--ref=myriant", "show", commit.id],
+            capture_output=True,
+            text=True,
+        ).stdout
         if must != "none":
             said["note"] = note.split("\n", 1)[0].removeprefix("verdict: ").split(" (")[0]
         for branch, head in self.heads.items():
@@ -1005,14 +1049,42 @@ class Driver:
 Action = Callable[[Driver], str]
 _D = Driver
 ACTIONS: list[Action] = [
-    *[_D.edit] * 6, *[_D.mend] * 3, *[_D.words_only] * 3, _D.branch_off, *[_D.fast_forward] * 2, _D.delete_branch, _D.again,
-    _D.evidence, _D.by_hand, _D.tag, _D.change_plan, *[_D.accept] * 2, *[_D.set_aside] * 2, _D.end_quarantine, _D.merge,
-    _D.revert, *[_D.rename] * 2, _D.two_at_once, _D.stop, _D.back, *[_D.pull] * 2, _D.close_pull, _D.nightly, _D.sent,
-]  # fmt: skip
+    *[_D.edit] * 6,
+    *[_D.mend] * 3,
+    *[_D.words_only] * 3,
+    _D.branch_off,
+    *[_D.fast_forward] * 2,
+    _D.delete_branch,
+    _D.again,
+    _D.evidence,
+    _D.by_hand,
+    _D.tag,
+    _D.change_plan,
+    *[_D.accept] * 2,
+    *[_D.set_aside] * 2,
+    _D.end_quarantine,
+    _D.merge,
+    _D.revert,
+    *[_D.rename] * 2,
+    _D.two_at_once,
+    _D.stop,
+    _D.back,
+    *[_D.pull] * 2,
+    _D.close_pull,
+    _D.nightly,
+    _D.sent,
+]
 WALKS: list[Action] = [
-    _D.walk_parted, _D.walk_night, _D.walk_shy, _D.walk_less, _D.walk_less_and_lost, _D.walk_both, _D.walk_pull,
-    _D.walk_elsewhere, _D.walk_harness,
-]  # fmt: skip
+    _D.walk_parted,
+    _D.walk_night,
+    _D.walk_shy,
+    _D.walk_less,
+    _D.walk_less_and_lost,
+    _D.walk_both,
+    _D.walk_pull,
+    _D.walk_elsewhere,
+    _D.walk_harness,
+]
 
 
 def live(world: World, name: str, seed: int, steps: int) -> Driver:

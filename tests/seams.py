@@ -39,9 +39,17 @@ NOT_ASKED = re.compile(r"/live$|\.pdf$|/info/refs$|/report\.html$")  # streams, 
 ASKED_EACH_TIME = 5  # of a project's routes, and as many of a run's; the others at the next steps
 
 FILLED: Mapping[str, Any] = {
-    "text": "a", "days": 30, "path": "test.sh", "wanted": "{}", "job": "unit", "dimension": "lua", "one": "5.1",
-    "other": "5.4", "value": "5.1", "change": "drop",
-}  # fmt: skip
+    "text": "a",
+    "days": 30,
+    "path": "test.sh",
+    "wanted": "{}",
+    "job": "unit",
+    "dimension": "lua",
+    "one": "5.1",
+    "other": "5.4",
+    "value": "5.1",
+    "change": "drop",
+}
 
 
 def plan(variant: str) -> str:
@@ -210,56 +218,114 @@ class Equality:
 
 
 EQUALITIES = (
-    Equality("verdict of a run", {
-        "run": lambda t: t.run["verdict"], "list": lambda t: t.of("line", "verdict"),
-        "strip": lambda t: (t.column or {"run": {"verdict": None}})["run"]["verdict"],
-        "commit": lambda t: t.of("context", "verdict"), "events": lambda t: t.of("event", "verdict"),
-        "trends": lambda t: t.of("trend", "verdict"), "csv": lambda t: t.of("row", "verdict"),
-    }, lambda t: t.decided),
-    Equality("sentence of a run", {
-        "run": lambda t: t.run["sentence"], "list": lambda t: t.of("line", "sentence"),
-        "strip": lambda t: (t.column or {"run": {"sentence": None}})["run"]["sentence"],
-        "commit": lambda t: t.of("context", "sentence"), "events": lambda t: t.of("event", "sentence"),
-        "note": lambda t: t.run["sentence"] if t.unnoted or t.run["sentence"] in t.note else t.note,
-    }, lambda t: t.decided),
-    Equality("verdict of a commit", {
-        "commit": lambda t: t.of("word", "verdict"), "list": lambda t: t.of("line", "word"),
-        "strip": lambda t: (t.column or {"run": {"word": None}})["run"]["word"], "run": lambda t: t.run["word"],
-        "worst context": lambda t: worst(t.word["contexts"]) if t.word and t.word["contexts"] else None,
-    }, lambda t: t.context is not None),
-    Equality("results of all cells", {
-        "cells": lambda t: (t.total("total"), t.total("failed"), t.total("errored"), t.total("skipped")),
-        "export": lambda t: t.exported,
-    }, lambda t: t.judged and all(c["attempt_id"] for c in t.view["cells"] if c["selected"])),
-    Equality("marks of the cells", {
-        "run": lambda t: marks(t.view["cells"]),
-        "timeline": lambda t: marks(t.get(f"/runs/{t.number}/timeline")["rows"]) or None,
-    }, lambda t: t.judged),
-    Equality("new failures", {
-        "rule": lambda t: t.rule("new-failures"),
-        "findings": lambda t: t.findings["tests"]["new"] + t.findings["tests"]["first"],
-        "strip": lambda t: t.of("column", "new"), "trends": lambda t: t.of("trend", "new"),
-    }, lambda t: t.judged and not t.advisory()),
-    Equality("fixed tests", {
-        "findings": lambda t: t.findings["fixed"], "strip": lambda t: t.of("column", "fixed"),
-        "trends": lambda t: t.of("trend", "fixed"),
-    }, lambda t: t.judged and not t.advisory()),
-    Equality("tests that are listed", {
-        "tests": lambda t: t.get(f"/runs/{t.number}/tests", state="all")["total"],
-        "trends": lambda t: t.of("trend", "tests"),
-    }, lambda t: t.judged and not t.advisory() and t.run["verdict"] != "exempt"),
-    Equality("number of tests that ran", {
-        "run": lambda t: t.view["tests"],
-        "trends": lambda t: None if t.trend is None else t.trend["tests"] - t.trend["skipped"],
-    }, lambda t: t.judged and not t.advisory() and t.run["verdict"] != "exempt" and not t.findings["tests"]["quarantined"]),
-    Equality("held because of a rule", {
-        "verdict": lambda t: t.run["verdict"] == "held",
-        "rules": lambda t: any(j["level"] == "block" and not j["met"] and not j["waived"] for j in t.view["judged"]),
-    }, lambda t: t.judged and t.run["verdict"] in ("held", "clear")),
-    Equality("vanished tests", {
-        "rule": lambda t: t.rule("vanished"), "findings": lambda t: t.findings["vanished"],
-    }, lambda t: t.judged and not t.advisory()),
-)  # fmt: skip
+    Equality(
+        "verdict of a run",
+        {
+            "run": lambda t: t.run["verdict"],
+            "list": lambda t: t.of("line", "verdict"),
+            "strip": lambda t: (t.column or {"run": {"verdict": None}})["run"]["verdict"],
+            "commit": lambda t: t.of("context", "verdict"),
+            "events": lambda t: t.of("event", "verdict"),
+            "trends": lambda t: t.of("trend", "verdict"),
+            "csv": lambda t: t.of("row", "verdict"),
+        },
+        lambda t: t.decided,
+    ),
+    Equality(
+        "sentence of a run",
+        {
+            "run": lambda t: t.run["sentence"],
+            "list": lambda t: t.of("line", "sentence"),
+            "strip": lambda t: (t.column or {"run": {"sentence": None}})["run"]["sentence"],
+            "commit": lambda t: t.of("context", "sentence"),
+            "events": lambda t: t.of("event", "sentence"),
+            "note": lambda t: t.run["sentence"] if t.unnoted or t.run["sentence"] in t.note else t.note,
+        },
+        lambda t: t.decided,
+    ),
+    Equality(
+        "verdict of a commit",
+        {
+            "commit": lambda t: t.of("word", "verdict"),
+            "list": lambda t: t.of("line", "word"),
+            "strip": lambda t: (t.column or {"run": {"word": None}})["run"]["word"],
+            "run": lambda t: t.run["word"],
+            "worst context": lambda t: worst(t.word["contexts"]) if t.word and t.word["contexts"] else None,
+        },
+        lambda t: t.context is not None,
+    ),
+    Equality(
+        "results of all cells",
+        {
+            "cells": lambda t: (t.total("total"), t.total("failed"), t.total("errored"), t.total("skipped")),
+            "export": lambda t: t.exported,
+        },
+        lambda t: t.judged and all(c["attempt_id"] for c in t.view["cells"] if c["selected"]),
+    ),
+    Equality(
+        "marks of the cells",
+        {
+            "run": lambda t: marks(t.view["cells"]),
+            "timeline": lambda t: marks(t.get(f"/runs/{t.number}/timeline")["rows"]) or None,
+        },
+        lambda t: t.judged,
+    ),
+    Equality(
+        "new failures",
+        {
+            "rule": lambda t: t.rule("new-failures"),
+            "findings": lambda t: t.findings["tests"]["new"] + t.findings["tests"]["first"],
+            "strip": lambda t: t.of("column", "new"),
+            "trends": lambda t: t.of("trend", "new"),
+        },
+        lambda t: t.judged and not t.advisory(),
+    ),
+    Equality(
+        "fixed tests",
+        {
+            "findings": lambda t: t.findings["fixed"],
+            "strip": lambda t: t.of("column", "fixed"),
+            "trends": lambda t: t.of("trend", "fixed"),
+        },
+        lambda t: t.judged and not t.advisory(),
+    ),
+    Equality(
+        "tests that are listed",
+        {
+            "tests": lambda t: t.get(f"/runs/{t.number}/tests", state="all")["total"],
+            "trends": lambda t: t.of("trend", "tests"),
+        },
+        lambda t: t.judged and not t.advisory() and t.run["verdict"] != "exempt",
+    ),
+    Equality(
+        "number of tests that ran",
+        {
+            "run": lambda t: t.view["tests"],
+            "trends": lambda t: None if t.trend is None else t.trend["tests"] - t.trend["skipped"],
+        },
+        lambda t: (
+            t.judged and not t.advisory() and t.run["verdict"] != "exempt" and not t.findings["tests"]["quarantined"]
+        ),
+    ),
+    Equality(
+        "held because of a rule",
+        {
+            "verdict": lambda t: t.run["verdict"] == "held",
+            "rules": lambda t: any(
+                j["level"] == "block" and not j["met"] and not j["waived"] for j in t.view["judged"]
+            ),
+        },
+        lambda t: t.judged and t.run["verdict"] in ("held", "clear"),
+    ),
+    Equality(
+        "vanished tests",
+        {
+            "rule": lambda t: t.rule("vanished"),
+            "findings": lambda t: t.findings["vanished"],
+        },
+        lambda t: t.judged and not t.advisory(),
+    ),
+)
 
 _BADNESS = ("exempt", "clear", "undecided", "held")
 
@@ -585,8 +651,24 @@ class Seams(RuleBasedStateMachine):
     def ask(self, path: str, filled: Mapping[str, Any]) -> None:
         type(self).asked += 1
         address = re.sub(r"\{(\w+)\}", lambda found: str(filled[found[1]]), path)
-        wanted = {key: filled[key] for key in ("text", "days", "path", "commit", "wanted", "job", "dimension", "one",
-                                               "other", "value", "change", "base") if key in filled}  # fmt: skip
+        wanted = {
+            key: filled[key]
+            for key in (
+                "text",
+                "days",
+                "path",
+                "commit",
+                "wanted",
+                "job",
+                "dimension",
+                "one",
+                "other",
+                "value",
+                "change",
+                "base",
+            )
+            if key in filled
+        }
         answer = self.world.http.get(address, params=wanted if needs_query(path) else {})
         assert answer.status_code in (200, 404, 409, 422), f"{address}: {answer.status_code} {answer.text[:500]}"
 
@@ -615,8 +697,14 @@ class Seams(RuleBasedStateMachine):
             )
             assert done.returncode == 0, f"#{told.number} is compared with #{base['number']}, no ancestor of it"
         if told.run["verdict"] == "clear" and told.judged:
-            bad = [c for c in told.view["cells"] if c["selected"] and not c["advisory"] and not c["gated"]
-                   and c["state"] in ("void", "waiting", "running", "stopped")]  # fmt: skip
+            bad = [
+                c
+                for c in told.view["cells"]
+                if c["selected"]
+                and not c["advisory"]
+                and not c["gated"]
+                and c["state"] in ("void", "waiting", "running", "stopped")
+            ]
             assert not bad, f"#{told.number} is clear with {bad}"
 
     def badge_agrees(self) -> None:

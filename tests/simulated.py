@@ -22,8 +22,16 @@ class Simulated:
         self.id = self.enrol()
 
     def enrol(self) -> int:
-        told = {"protocol": 1, "name": self.name, "slots": self.slots, "isolation": "none", "version": "1", "boot": self.boot,
-                "labels": list(self.labels), "runtimes": [{"family": FAMILY, "version": "1.0", "path": "/x"}]}  # fmt: skip
+        told = {
+            "protocol": 1,
+            "name": self.name,
+            "slots": self.slots,
+            "isolation": "none",
+            "version": "1",
+            "boot": self.boot,
+            "labels": list(self.labels),
+            "runtimes": [{"family": FAMILY, "version": "1.0", "path": "/x"}],
+        }
         answer = self.world.http.post("/runners", json=told, headers=self.own)
         assert answer.status_code == 200, answer.text
         return int(answer.json()["runner"])

@@ -155,13 +155,18 @@ def page() -> str:
     ]
     return "\n".join(
         [
-            "# Settings", "",
+            "# Settings",
+            "",
             "Environment variables of server, worker, runner and commands. A wrong value ends the start with the",
             "variable, its value and what it means; a name that is none of these is pointed out.",
             "This page is made from `src/myriant/settings.py`.",
-            "", "| variable | without it | what it sets |", "| --- | --- | --- |", *rows, "",
+            "",
+            "| variable | without it | what it sets |",
+            "| --- | --- | --- |",
+            *rows,
+            "",
         ]
-    )  # fmt: skip
+    )
 
 
 def _shown(value: object) -> str:

@@ -59,75 +59,176 @@ print("uid", "own," if mine >= 1000 else "of the system,", "capabilities", rows[
       ports or "none,", "writable at the root", ", ".join(able) or "none,", "secrets in the environment", told or "none")
 """
 ATTACKS = [
-    Attack("A link in the place of the list of failed tests", "the list lies in a folder of the runner's, read-only inside",
-           (f"for i in 1 2 3; do ln -s {VICTIM} /tmp/retest-$i; ln -s {VICTIM} /run/given/retest-$i; done; {RED}",),
-           "held", "1 test newly fails", more="retry = { tests = 1 }\n"),
-    Attack("A report that is a link", "links are not followed", (f"mkdir out; ln -s {VICTIM} out/a.xml",),
-           "held", "no file matches out/*.xml"),
-    Attack("A folder that a companion exchanges for a link while artifacts are kept",
-           "companions end first; what is left is opened beneath the workspace only, as the slot's user",
-           (f"sleep 1; {GREEN}",),
-           more='artifacts = [{ files = ["keep/**", "other/**"] }]\n[jobs.unit.companions.swap]\n'
-                "command = 'mkdir keep; echo mine > keep/passwd; ln -s /etc other; set +e; echo up; while :; do mv keep away; mv other keep; mv keep other; mv away keep; done'\n"
-                'ready = { line = "up" }\n'),
-    Attack("1,500 folders within each other", "walked and removed without recursion, as the slot's user",
-           (f"{DEEP}; {GREEN}",), more='artifacts = [{ files = ["d/**"] }]\n'),
-    Attack("Pipes and endless files where the runner looks for packages and settings",
-           "only regular files are opened, by a program within the walls with a bound in time",
-           ("mkdir -p node_modules/x node_modules/y; mkfifo pyvenv.cfg .env node_modules/x/package.json; "
-            f"ln -s /dev/zero node_modules/y/package.json; ln -s /dev/zero a.env; {GREEN}",),
-           more='env = { TIDE = "low" }\n'),
-    Attack("A report of 1 TB without a byte in it", "no file becomes longer than an attempt's files may be together",
-           (f"{GREEN}; truncate -s 1T out/b.xml",), "held", "File size limit exceeded"),
-    Attack("A report of 2 GiB without a byte in it", "bounded by its length before it is read",
-           (f"{GREEN}; truncate -s 2G out/b.xml",), "held", "out/b.xml is larger than may be taken"),
-    Attack("More reports than are taken", "none is taken: the one left out could be the failing one",
-           ("mkdir out; seq 20001 | sed 's,.*,out/&.xml,' | xargs touch",), "held", "20,001 files match out/*.xml"),
-    Attack("A fork bomb", "processes are bounded by user", ("f() { f | f & }; f & sleep 1; exit 3",), "held", "",
-           more="limits = { processes = 100 }\n"),
-    Attack("Output without end", "kept up to a bound, and said", (f"{GREEN}; head -c 30000000 /dev/zero | tr '\\0' 'x'",),
-           ),
-    Attack("git's configuration in the workspace, with programs in it", "no git runs there after the checkout",
-           (f"git config core.fsmonitor 'echo gone > {VICTIM}'; git config core.hooksPath .; {GREEN}",),
-           more='artifacts = [{ files = [".git/**", "**/config"] }]\n', said="no file was kept for the artifact .git/**"),
-    Attack("A step's folder that is a circle of links", "links are resolved without following them for ever",
-           ("ln -s b a; ln -s a b", GREEN), "held", "there is no folder a in the workspace", of_step='folder = "a"\n'),
-    Attack("A step's folder that leads out", "a folder outside the workspace is refused",
-           ("ln -s /etc a", GREEN), "held", "leads out of the workspace", of_step='folder = "a"\n'),
-    Attack("File names of every kind of byte", "kept, and shown as what they are",
-           (f"{GREEN}; cp out/a.xml \"$(printf 'out/\\377\\033[2J\\n.xml')\"",), said=""),
-    Attack("A hard link to a file of the machine", "there is none to link to: other mounts, other users",
-           (f"mkdir out; ln {VICTIM} out/a.xml || ln /etc/passwd out/a.xml",), "held"),
-    Attack("Reaching the server, the database, the neighbours", "the attempt's network leads outward only",
-           ("python3 - <<'END'\nimport os, socket\nopen_ones = []\n"
+    Attack(
+        "A link in the place of the list of failed tests",
+        "the list lies in a folder of the runner's, read-only inside",
+        (f"for i in 1 2 3; do ln -s {VICTIM} /tmp/retest-$i; ln -s {VICTIM} /run/given/retest-$i; done; {RED}",),
+        "held",
+        "1 test newly fails",
+        more="retry = { tests = 1 }\n",
+    ),
+    Attack(
+        "A report that is a link",
+        "links are not followed",
+        (f"mkdir out; ln -s {VICTIM} out/a.xml",),
+        "held",
+        "no file matches out/*.xml",
+    ),
+    Attack(
+        "A folder that a companion exchanges for a link while artifacts are kept",
+        "companions end first; what is left is opened beneath the workspace only, as the slot's user",
+        (f"sleep 1; {GREEN}",),
+        more='artifacts = [{ files = ["keep/**", "other/**"] }]\n[jobs.unit.companions.swap]\n'
+        "command = 'mkdir keep; echo mine > keep/passwd; ln -s /etc other; set +e; echo up; while :; do mv keep away; mv other keep; mv keep other; mv away keep; done'\n"
+        'ready = { line = "up" }\n',
+    ),
+    Attack(
+        "1,500 folders within each other",
+        "walked and removed without recursion, as the slot's user",
+        (f"{DEEP}; {GREEN}",),
+        more='artifacts = [{ files = ["d/**"] }]\n',
+    ),
+    Attack(
+        "Pipes and endless files where the runner looks for packages and settings",
+        "only regular files are opened, by a program within the walls with a bound in time",
+        (
+            "mkdir -p node_modules/x node_modules/y; mkfifo pyvenv.cfg .env node_modules/x/package.json; "
+            f"ln -s /dev/zero node_modules/y/package.json; ln -s /dev/zero a.env; {GREEN}",
+        ),
+        more='env = { TIDE = "low" }\n',
+    ),
+    Attack(
+        "A report of 1 TB without a byte in it",
+        "no file becomes longer than an attempt's files may be together",
+        (f"{GREEN}; truncate -s 1T out/b.xml",),
+        "held",
+        "File size limit exceeded",
+    ),
+    Attack(
+        "A report of 2 GiB without a byte in it",
+        "bounded by its length before it is read",
+        (f"{GREEN}; truncate -s 2G out/b.xml",),
+        "held",
+        "out/b.xml is larger than may be taken",
+    ),
+    Attack(
+        "More reports than are taken",
+        "none is taken: the one left out could be the failing one",
+        ("mkdir out; seq 20001 | sed 's,.*,out/&.xml,' | xargs touch",),
+        "held",
+        "20,001 files match out/*.xml",
+    ),
+    Attack(
+        "A fork bomb",
+        "processes are bounded by user",
+        ("f() { f | f & }; f & sleep 1; exit 3",),
+        "held",
+        "",
+        more="limits = { processes = 100 }\n",
+    ),
+    Attack(
+        "Output without end",
+        "kept up to a bound, and said",
+        (f"{GREEN}; head -c 30000000 /dev/zero | tr '\\0' 'x'",),
+    ),
+    Attack(
+        "git's configuration in the workspace, with programs in it",
+        "no git runs there after the checkout",
+        (f"git config core.fsmonitor 'echo gone > {VICTIM}'; git config core.hooksPath .; {GREEN}",),
+        more='artifacts = [{ files = [".git/**", "**/config"] }]\n',
+        said="no file was kept for the artifact .git/**",
+    ),
+    Attack(
+        "A step's folder that is a circle of links",
+        "links are resolved without following them for ever",
+        ("ln -s b a; ln -s a b", GREEN),
+        "held",
+        "there is no folder a in the workspace",
+        of_step='folder = "a"\n',
+    ),
+    Attack(
+        "A step's folder that leads out",
+        "a folder outside the workspace is refused",
+        ("ln -s /etc a", GREEN),
+        "held",
+        "leads out of the workspace",
+        of_step='folder = "a"\n',
+    ),
+    Attack(
+        "File names of every kind of byte",
+        "kept, and shown as what they are",
+        (f"{GREEN}; cp out/a.xml \"$(printf 'out/\\377\\033[2J\\n.xml')\"",),
+        said="",
+    ),
+    Attack(
+        "A hard link to a file of the machine",
+        "there is none to link to: other mounts, other users",
+        (f"mkdir out; ln {VICTIM} out/a.xml || ln /etc/passwd out/a.xml",),
+        "held",
+    ),
+    Attack(
+        "Reaching the server, the database, the neighbours",
+        "the attempt's network leads outward only",
+        (
+            "python3 - <<'END'\nimport os, socket\nopen_ones = []\n"
             "for host in ('127.0.0.1', 'localhost', '10.0.2.2', os.environ.get('OWN', '127.0.0.1')):\n"
             "    for port in (@PORT@, @DATABASE@):\n"
             "        try: socket.create_connection((host, port), 2); open_ones.append((host, port))\n"
             "        except OSError: pass\n"
-            f"print('reached', open_ones)\nEND\n{GREEN}",), said="reached []"),
-    Attack("Becoming somebody else", "no capabilities, no new privileges, no user namespaces",
-           (f"id -u; unshare -r id; mount -t tmpfs x /tmp; su -c id; chroot / id; {GREEN}",), never="uid=0"),
-    Attack("Looking at the machine", "other processes, users' folders and the server's files are not there",
-           (f"ls /root /var/lib /work 2>&1; cat {VICTIM} /proc/1/environ; ps ax 2>/dev/null | wc -l; {GREEN}",),
-           never=KEPT),
-    Attack("Listing all that can be seen and reached", "one user without capabilities, its own processes, no port of this machine",
-           (f"python3 - <<'END'\n{LISTING}END\n{GREEN}",),
-           said="uid own, capabilities 0000000000000000, new privileges never, system calls filtered, processes of others 0, "
-                "ports of the loopback none, writable at the root none, secrets in the environment none"),
-    Attack("Memory in many processes and in files of memory", "a control group holds all of an attempt together; else it is watched",
-           ("for i in 1 2 3 4 5 6 7 8; do python3 -c 'x = b\"1\" * (20 << 20); import time; time.sleep(30)' & done; "
-            f"head -c 60000000 /dev/zero > /dev/shm/tide; wait; {GREEN}",),
-           "held", "it took more than 100 MiB of memory", more='limits = { memory = "100 MiB" }\n'),
-    Attack("Leaving a process behind", "everything ends with its step",
-           (f"setsid sleep 600 & (while :; do echo gone > {VICTIM}; sleep 1; done) & {GREEN}",)),
-    Attack("A pattern that takes for ever", "plans' patterns are matched by an automaton",
-           (GREEN,), said="companion slow is ready",
-           more="[jobs.unit.companions.slow]\ncommand = 'printf a%.0s $(seq 5000); echo; echo tide is up; sleep 600'\n"
-                'ready = { line = "(a+)+b|tide is up" }\n'),
-    Attack("A glob that takes for ever", "globs are matched in time linear in the path",
-           (f"mkdir -p out; touch out/$(printf 'a%.0s' $(seq 200)); {GREEN}",),
-           more='artifacts = [{ files = ["*a*a*a*a*a*a*a*a*b", "**/a*/**/a*/**/b"] }]\n'),
-]  # fmt: skip
+            f"print('reached', open_ones)\nEND\n{GREEN}",
+        ),
+        said="reached []",
+    ),
+    Attack(
+        "Becoming somebody else",
+        "no capabilities, no new privileges, no user namespaces",
+        (f"id -u; unshare -r id; mount -t tmpfs x /tmp; su -c id; chroot / id; {GREEN}",),
+        never="uid=0",
+    ),
+    Attack(
+        "Looking at the machine",
+        "other processes, users' folders and the server's files are not there",
+        (f"ls /root /var/lib /work 2>&1; cat {VICTIM} /proc/1/environ; ps ax 2>/dev/null | wc -l; {GREEN}",),
+        never=KEPT,
+    ),
+    Attack(
+        "Listing all that can be seen and reached",
+        "one user without capabilities, its own processes, no port of this machine",
+        (f"python3 - <<'END'\n{LISTING}END\n{GREEN}",),
+        said="uid own, capabilities 0000000000000000, new privileges never, system calls filtered, processes of others 0, "
+        "ports of the loopback none, writable at the root none, secrets in the environment none",
+    ),
+    Attack(
+        "Memory in many processes and in files of memory",
+        "a control group holds all of an attempt together; else it is watched",
+        (
+            "for i in 1 2 3 4 5 6 7 8; do python3 -c 'x = b\"1\" * (20 << 20); import time; time.sleep(30)' & done; "
+            f"head -c 60000000 /dev/zero > /dev/shm/tide; wait; {GREEN}",
+        ),
+        "held",
+        "it took more than 100 MiB of memory",
+        more='limits = { memory = "100 MiB" }\n',
+    ),
+    Attack(
+        "Leaving a process behind",
+        "everything ends with its step",
+        (f"setsid sleep 600 & (while :; do echo gone > {VICTIM}; sleep 1; done) & {GREEN}",),
+    ),
+    Attack(
+        "A pattern that takes for ever",
+        "plans' patterns are matched by an automaton",
+        (GREEN,),
+        said="companion slow is ready",
+        more="[jobs.unit.companions.slow]\ncommand = 'printf a%.0s $(seq 5000); echo; echo tide is up; sleep 600'\n"
+        'ready = { line = "(a+)+b|tide is up" }\n',
+    ),
+    Attack(
+        "A glob that takes for ever",
+        "globs are matched in time linear in the path",
+        (f"mkdir -p out; touch out/$(printf 'a%.0s' $(seq 200)); {GREEN}",),
+        more='artifacts = [{ files = ["*a*a*a*a*a*a*a*a*b", "**/a*/**/a*/**/b"] }]\n',
+    ),
+]
 
 
 @pytest.fixture(scope="module")

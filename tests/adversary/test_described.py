@@ -25,8 +25,14 @@ PLAN = (
 LONG = int(os.environ.get("MYRIANT_SCHEMA_EXAMPLES", "0"))  # for each route, and every edge that is described
 PHASES = [Phase.explicit, Phase.generate] if LONG else [Phase.generate]
 KNOWN: dict[str, list[Any]] = {
-    "project": ["asked"], "number": [1, 2], "attempt": [1], "test": [0, 1], "report": [1], "runner": [1], "branch": ["main"],
-}  # fmt: skip
+    "project": ["asked"],
+    "number": [1, 2],
+    "attempt": [1],
+    "test": [0, 1],
+    "report": [1],
+    "runner": [1],
+    "branch": ["main"],
+}
 
 
 def described() -> Any:
@@ -66,9 +72,13 @@ def of_route(method: str, path: str) -> Any:
         no_answer_is_a_fault_of_the_server(world, asked, case)
 
     bounds = settings(
-        max_examples=LONG or 3, deadline=None, derandomize=True, database=None, phases=PHASES,
+        max_examples=LONG or 3,
+        deadline=None,
+        derandomize=True,
+        database=None,
+        phases=PHASES,
         suppress_health_check=list(HealthCheck),
-    )  # fmt: skip
+    )
     return schema.include(method=method, path=path).parametrize()(bounds(test))
 
 

@@ -56,26 +56,84 @@ def auth(world: World) -> str:
 
 BIG = 400 << 20
 REQUESTS: list[tuple[str, str, bytes, set[int]]] = [
-    ("400 MB without a token", f"POST /api/v1/projects HTTP/1.1\nHost: localhost\nContent-Length: {BIG}\n\n", b"x" * 5000, {401}),
-    ("400 MB to sign in with", f"POST /api/v1/sign-in HTTP/1.1\nHost: localhost\nContent-Length: {BIG}\n\n", b"x" * 5000, {413}),
-    ("400 MB with a token", f"POST /api/v1/projects HTTP/1.1\nHost: localhost\n@AUTH@\nContent-Length: {BIG}\n\n", b"{", {413}),
-    ("a cache of 3 GB without a lease",
-     f"PUT /api/v1/attempts/1/caches/{'0' * 64}/parts/0 HTTP/1.1\nHost: localhost\nContent-Length: {3 << 30}\n\n", b"", {401, 409}),
-    ("chunks without end", "POST /api/v1/sign-in HTTP/1.1\nHost: localhost\nTransfer-Encoding: chunked\n\n",
-     b"".join(b"10000\r\n" + b"x" * 65536 + b"\r\n" for _ in range(MOST_USUAL // 65536 + 8)), {413}),
+    (
+        "400 MB without a token",
+        f"POST /api/v1/projects HTTP/1.1\nHost: localhost\nContent-Length: {BIG}\n\n",
+        b"x" * 5000,
+        {401},
+    ),
+    (
+        "400 MB to sign in with",
+        f"POST /api/v1/sign-in HTTP/1.1\nHost: localhost\nContent-Length: {BIG}\n\n",
+        b"x" * 5000,
+        {413},
+    ),
+    (
+        "400 MB with a token",
+        f"POST /api/v1/projects HTTP/1.1\nHost: localhost\n@AUTH@\nContent-Length: {BIG}\n\n",
+        b"{",
+        {413},
+    ),
+    (
+        "a cache of 3 GB without a lease",
+        f"PUT /api/v1/attempts/1/caches/{'0' * 64}/parts/0 HTTP/1.1\nHost: localhost\nContent-Length: {3 << 30}\n\n",
+        b"",
+        {401, 409},
+    ),
+    (
+        "chunks without end",
+        "POST /api/v1/sign-in HTTP/1.1\nHost: localhost\nTransfer-Encoding: chunked\n\n",
+        b"".join(b"10000\r\n" + b"x" * 65536 + b"\r\n" for _ in range(MOST_USUAL // 65536 + 8)),
+        {413},
+    ),
     ("another host", "GET / HTTP/1.1\nHost: evil.example\nConnection: close\n\n", b"", {421}),
-    ("another host with ours in it", "GET /api/v1/desk HTTP/1.1\nHost: localhost.evil.example\n@AUTH@\nConnection: close\n\n", b"", {421}),
+    (
+        "another host with ours in it",
+        "GET /api/v1/desk HTTP/1.1\nHost: localhost.evil.example\n@AUTH@\nConnection: close\n\n",
+        b"",
+        {421},
+    ),
     ("a NUL", "GET /api/v1/projects/%00 HTTP/1.1\nHost: localhost\n@AUTH@\nConnection: close\n\n", b"", {404, 422}),
     ("a NUL for the interface", "GET /%00 HTTP/1.1\nHost: localhost\nConnection: close\n\n", b"", {200, 404, 422}),
-    ("a folder above", "GET /assets/../../../../etc/passwd HTTP/1.1\nHost: localhost\nConnection: close\n\n", b"", {200, 404}),
-    ("a folder above, coded", "GET /assets/%2e%2e%2f%2e%2e%2fapi/app.py HTTP/1.1\nHost: localhost\nConnection: close\n\n", b"", {200, 404}),
-    ("a signature that is no ASCII", "POST /api/v1/events HTTP/1.1\nHost: localhost\nX-Signature: \xff\xfe\xe9\n"
-     "Webhook-Signature: sha256=\xff\nContent-Length: 2\nConnection: close\n\n", b"{}", {400, 401, 403, 404, 422}),
-    ("an id of 40 digits", f"GET /api/v1/attempts/{'9' * 40} HTTP/1.1\nHost: localhost\n@AUTH@\nConnection: close\n\n", b"", {404, 422}),
-    ("a number below nothing", "GET /api/v1/projects/visited/runs/-1 HTTP/1.1\nHost: localhost\n@AUTH@\nConnection: close\n\n", b"", {404, 422}),
-    ("a token of 60,000 letters", f"GET /api/v1/desk HTTP/1.1\nHost: localhost\nAuthorization: Bearer {'a' * 60_000}\nConnection: close\n\n", b"", {400, 401, 431}),
+    (
+        "a folder above",
+        "GET /assets/../../../../etc/passwd HTTP/1.1\nHost: localhost\nConnection: close\n\n",
+        b"",
+        {200, 404},
+    ),
+    (
+        "a folder above, coded",
+        "GET /assets/%2e%2e%2f%2e%2e%2fapi/app.py HTTP/1.1\nHost: localhost\nConnection: close\n\n",
+        b"",
+        {200, 404},
+    ),
+    (
+        "a signature that is no ASCII",
+        "POST /api/v1/events HTTP/1.1\nHost: localhost\nX-Signature: \xff\xfe\xe9\n"
+        "Webhook-Signature: sha256=\xff\nContent-Length: 2\nConnection: close\n\n",
+        b"{}",
+        {400, 401, 403, 404, 422},
+    ),
+    (
+        "an id of 40 digits",
+        f"GET /api/v1/attempts/{'9' * 40} HTTP/1.1\nHost: localhost\n@AUTH@\nConnection: close\n\n",
+        b"",
+        {404, 422},
+    ),
+    (
+        "a number below nothing",
+        "GET /api/v1/projects/visited/runs/-1 HTTP/1.1\nHost: localhost\n@AUTH@\nConnection: close\n\n",
+        b"",
+        {404, 422},
+    ),
+    (
+        "a token of 60,000 letters",
+        f"GET /api/v1/desk HTTP/1.1\nHost: localhost\nAuthorization: Bearer {'a' * 60_000}\nConnection: close\n\n",
+        b"",
+        {400, 401, 431},
+    ),
     ("no HTTP at all", "\x16\x03\x01\x02\n\n", b"", {0, 400}),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("head", "body", "answers"), [r[1:] for r in REQUESTS], ids=[r[0] for r in REQUESTS])

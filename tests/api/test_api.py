@@ -136,8 +136,9 @@ def test_logs_of_all_runs_are_searched_newest_first_and_as_far_as_time_allows(
     site = world.site
     whole = search_logs(site, "printed", " slack WATER ", 30, None)
     assert [(f.run, f.line, f.lines, f.text, f.state) for f in whole.found] == [
-        *[(2, 2, 3, "slack water at 1", "passed")] * 2, *[(1, 2, 1, "Slack Water at nine", "passed")] * 2,
-    ]  # fmt: skip
+        *[(2, 2, 3, "slack water at 1", "passed")] * 2,
+        *[(1, 2, 1, "Slack Water at nine", "passed")] * 2,
+    ]
     assert {f.key for f in whole.found} == {"lua=5.3", "lua=5.4"} and whole.before is None
     assert whole.said == "“slack WATER” stands in 4 logs; 6 logs of the last 30 days searched."
     assert search_logs(site, "printed", "ebb tide", 30, None).said.startswith("“ebb tide” stands nowhere; 6 logs of")

@@ -16,8 +16,6 @@ def test_no_plan_is_given_more_memory_than_the_server_gives(
     monkeypatch: pytest.MonkeyPatch, asked: int | None, most: str, given: int | None
 ) -> None:
     monkeypatch.setenv("MYRIANT_MOST_MEMORY", most or "0")
-    job = Job(
-        id="unit", title="unit", vary={}, runtime=(), drop=(), steps=(), limits=Limits(memory=asked, processes=7)
-    )  # fmt: skip
+    job = Job(id="unit", title="unit", vary={}, runtime=(), drop=(), steps=(), limits=Limits(memory=asked, processes=7))
     limits = _limits(job)
     assert (limits.memory, limits.processes) == (given, 7)

@@ -22,13 +22,19 @@ from worlds import World
 
 DOCS = Path(__file__).parents[2] / "docs/routes.md"
 OF_NOBODY = {"open", "signed"}
-ROUTES = [(method, route.path, permissions_of(route)[0].name if permissions_of(route) else "")
-          for route in api_routes() for method in sorted(route.methods or ())]  # fmt: skip
+ROUTES = [
+    (method, route.path, permissions_of(route)[0].name if permissions_of(route) else "")
+    for route in api_routes()
+    for method in sorted(route.methods or ())
+]
 
 
 def filled(path: str) -> str:
     """A route's address with something in each place."""
-    parts = [p if not p.startswith("{") else ("1" if any(w in p for w in ("number", "attempt", "runner", "report")) else "x") for p in path.split("/")]  # fmt: skip
+    parts = [
+        p if not p.startswith("{") else ("1" if any(w in p for w in ("number", "attempt", "runner", "report")) else "x")
+        for p in path.split("/")
+    ]
     return "/".join(parts)
 
 
@@ -58,8 +64,17 @@ def test_a_route_that_declares_nothing_is_refused_to_everybody() -> None:
 
 
 def test_the_table_in_the_docs_is_current() -> None:
-    lines = ["# Routes", "", "Every route under `/api/v1` with who may ask for it. Made by a test from the routes themselves.", ""]  # fmt: skip
-    lines += ["| Method | Path | Who |", "|---|---|---|", *(f"| {m} | `{p}` | {w} |" for m, p, w in sorted(ROUTES, key=lambda r: (r[1], r[0])))]  # fmt: skip
+    lines = [
+        "# Routes",
+        "",
+        "Every route under `/api/v1` with who may ask for it. Made by a test from the routes themselves.",
+        "",
+    ]
+    lines += [
+        "| Method | Path | Who |",
+        "|---|---|---|",
+        *(f"| {m} | `{p}` | {w} |" for m, p, w in sorted(ROUTES, key=lambda r: (r[1], r[0]))),
+    ]
     text = "\n".join(lines) + "\n"
     if os.environ.get("MYRIANT_WRITE"):
         DOCS.write_text(text)
@@ -99,8 +114,15 @@ def test_only_a_maintainer_has_pull_requests_merged(world: World, tokens: dict[s
 
 @pytest.mark.parametrize(
     "path",
-    ["/projects/%00", "/attempts/99999999999999", "/projects/x%00/strip", "/words/%00?project=x", "/projects/x/strip?branch=%00", "/reports/4294967296/raw"],
-)  # fmt: skip
+    [
+        "/projects/%00",
+        "/attempts/99999999999999",
+        "/projects/x%00/strip",
+        "/words/%00?project=x",
+        "/projects/x/strip?branch=%00",
+        "/reports/4294967296/raw",
+    ],
+)
 def test_what_cannot_be_kept_is_refused_in_words(world: World, path: str) -> None:
     answer = world.http.get(path)
     assert answer.status_code in (404, 422) and answer.json()["detail"], answer.text

@@ -32,10 +32,10 @@ def meaning(world: World, text: str, event: dict[str, Any] | None = None) -> dic
         ("\ud800".encode("utf-8", "surrogatepass").decode("utf-8", "replace"), False, 2, None),
         (PLAN.replace("runtime", "runtme"), False, 1, None),
         (PLAN.replace('"5.4"', '"5.9"'), True, 1, "A push to main runs 2 cells of 1 job"),
-        (PLAN.replace("[jobs", '[events]\ntag = {}\n[jobs', 1), True, 0, "The tag v1 runs 2 cells of 1 job"),
+        (PLAN.replace("[jobs", "[events]\ntag = {}\n[jobs", 1), True, 0, "The tag v1 runs 2 cells of 1 job"),
         (PLAN.replace("sh test.sh", "./tools/run.sh"), True, 1, "A push to main runs"),
     ],
-)  # fmt: skip
+)
 def test_a_text_means_this(
     world: World, bench: Repository, text: str, usable: bool, problems: int, said: str | None
 ) -> None:
@@ -95,9 +95,13 @@ def test_saving_refuses_what_would_lose_something_and_says_what_to_do(world: Wor
         )
 
     for wish, why in (
-        ({"expected": "1" * 40}, "main has moved to"), ({"text": PLAN}, "has this very plan already"), ({"branch": "a b"}, "cannot be the name of a branch"),
-        ({"branch": "--force"}, "cannot be the name"), ({"branch": "a..b"}, "cannot be the name"), ({"text": "version = 2", "start": True}, "the plan has problems"),
-    ):  # fmt: skip
+        ({"expected": "1" * 40}, "main has moved to"),
+        ({"text": PLAN}, "has this very plan already"),
+        ({"branch": "a b"}, "cannot be the name of a branch"),
+        ({"branch": "--force"}, "cannot be the name"),
+        ({"branch": "a..b"}, "cannot be the name"),
+        ({"text": "version = 2", "start": True}, "the plan has problems"),
+    ):
         refused = save(**wish)
         assert refused.status_code in (409, 422) and why in refused.json()["detail"] and refused.json()["mend"], (
             refused.text

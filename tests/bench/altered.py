@@ -58,9 +58,14 @@ def run(folder: Path, words: Sequence[str], longest: float) -> tuple[int | None,
     """Run a Python module there; its exit status (None: it took too long) and what it said."""
     environment = {**os.environ, "PYTHONPATH": f"{folder / 'src'}:{folder}"}
     process = subprocess.Popen(
-        [sys.executable, "-m", *words], cwd=folder, env=environment, text=True, stdout=subprocess.PIPE,
-        stderr=subprocess.STDOUT, start_new_session=True,
-    )  # fmt: skip
+        [sys.executable, "-m", *words],
+        cwd=folder,
+        env=environment,
+        text=True,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        start_new_session=True,
+    )
     try:
         said, _ = process.communicate(timeout=longest)
         return process.returncode, said

@@ -111,10 +111,16 @@ def _round(name: str, site: Site, runners: int, wanted: int, cells: int) -> floa
     bare = _bare(site, wanted)
     times.sort()
     report(
-        f"claims: {name}", [ours], "claims/s", bare=round(bare), ratio=round(ours / bare, 3),
-        median_ms=round(1000 * times[len(times) // 2], 2), p99_ms=round(1000 * times[int(len(times) * 0.99)], 2),
-        taken=len(taken), given_twice=doubled,
-    )  # fmt: skip
+        f"claims: {name}",
+        [ours],
+        "claims/s",
+        bare=round(bare),
+        ratio=round(ours / bare, 3),
+        median_ms=round(1000 * times[len(times) // 2], 2),
+        p99_ms=round(1000 * times[int(len(times) * 0.99)], 2),
+        taken=len(taken),
+        given_twice=doubled,
+    )
     return times[len(times) // 2]
 
 

@@ -30,8 +30,10 @@ def measure() -> None:
     against("24 cells of 3,000 files merged", lambda: merge_files(cells), add, limit=5)
     packed = sum(len(pack_file(f)) for f in cells[0].values())
     report("bytes kept of a line, with random hits", [packed / (FILES * LINES)], "bytes")
-    usual = [FileCoverage(np.arange(1, LINES + 1, dtype=np.int32), np.minimum(f.hits, 1), none(), none(), none())
-             for f in cells[0].values()]  # fmt: skip
+    usual = [
+        FileCoverage(np.arange(1, LINES + 1, dtype=np.int32), np.minimum(f.hits, 1), none(), none(), none())
+        for f in cells[0].values()
+    ]
     report("bytes kept of a line, covered or not", [sum(len(pack_file(f)) for f in usual) / (FILES * LINES)], "bytes")
     for name, text in (("Cobertura", _cobertura()), ("Clover", _clover()), ("JaCoCo", _jacoco())):
         against(

@@ -41,10 +41,14 @@ def measure(samples: int = 5) -> None:
             page.goto(installation.link())
             page.wait_for_url(f"{installation.address}/")
             rows = [_look(page, installation.address) for _ in range(samples + 1)][1:]
-            for i, name in enumerate((
-                f"coverage of {FILES:,} files: content", "of them: what is searched for stands there",
-                f"a file of {LONG:,} lines: content", "of it: its last line stands there",
-            )):  # fmt: skip
+            for i, name in enumerate(
+                (
+                    f"coverage of {FILES:,} files: content",
+                    "of them: what is searched for stands there",
+                    f"a file of {LONG:,} lines: content",
+                    "of it: its last line stands there",
+                )
+            ):
                 report(name, [row[i] for row in rows], "s")
             browser.close()
 

@@ -57,9 +57,11 @@ def flaky(case: Case) -> tuple[str, str, bool | None]:
     found = told(case.past, case.results)
     bad = sum(r.failed for r in case.results)
     truly = case.by_chance and bad > 0
-    said = "withheld" if 0.05 < found.sure < chance.SURE or (found.sure >= 0.95 and not found.flaky) else (
-        "right" if found.flaky == truly else "wrong"
-    )  # fmt: skip
+    said = (
+        "withheld"
+        if 0.05 < found.sure < chance.SURE or (found.sure >= 0.95 and not found.flaky)
+        else ("right" if found.flaky == truly else "wrong")
+    )
     if not found.flaky and truly and found.sure <= 0.05:
         said = "withheld"  # no sign yet; nothing is claimed but that it is not shown
     plain = "right" if (0 < bad < len(case.results) and bad >= 2) == truly else "wrong"

@@ -18,10 +18,20 @@ def measure(pushes: int = 290) -> None:
     print(
         json.dumps(
             {
-                "measure": "fault campaign", "pushes": tally.pushes, "runs": tally.runs, "kills": dict(tally.kills), "undecided": tally.undecided,
-                "false clear": tally.false_clear, "false held": tally.false_held, "wrong results": tally.wrong_results,
-                "doubled": tally.doubled, "lost logs": tally.lost_logs, "attempts": tally.attempts,
-                "void attempts": tally.void_attempts, "seconds": round(tally.seconds), "told": tally.told[:20],
+                "measure": "fault campaign",
+                "pushes": tally.pushes,
+                "runs": tally.runs,
+                "kills": dict(tally.kills),
+                "undecided": tally.undecided,
+                "false clear": tally.false_clear,
+                "false held": tally.false_held,
+                "wrong results": tally.wrong_results,
+                "doubled": tally.doubled,
+                "lost logs": tally.lost_logs,
+                "attempts": tally.attempts,
+                "void attempts": tally.void_attempts,
+                "seconds": round(tally.seconds),
+                "told": tally.told[:20],
             }
         )
-    )  # fmt: skip
+    )

@@ -12,7 +12,11 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 DIMENSIONS = {"lua": ("5.1", "5.2", "5.3", "5.4"), "database": ("a", "b", "c"), "locale": ("de", "en")}
-FILES = [f"{folder}/{name}.lua" for folder in ("tide", "ledger", "lock") for name in ("core", "read", "write", "gauge", "text", "clock", "table")]  # fmt: skip
+FILES = [
+    f"{folder}/{name}.lua"
+    for folder in ("tide", "ledger", "lock")
+    for name in ("core", "read", "write", "gauge", "text", "clock", "table")
+]
 RUNNERS = ("dock", "quay", "pier")
 HOUR = 3600.0
 
@@ -134,9 +138,14 @@ class Past:
 
     @staticmethod
     def _result(
-        faults: Mapping[str, Fault], commit: int, number: int, cell: Mapping[str, str], runner: int, at: float,
+        faults: Mapping[str, Fault],
+        commit: int,
+        number: int,
+        cell: Mapping[str, str],
+        runner: int,
+        at: float,
         rng: random.Random,
-    ) -> Result:  # fmt: skip
+    ) -> Result:
         signs = [s for s, f in faults.items() if f.fails(commit, cell, RUNNERS[runner], at, rng)]
         return Result(commit, number, runner, at, bool(signs), signs[0] if signs else "")
 

@@ -95,9 +95,17 @@ def measure(lines: int = 1_050_000) -> None:
         begun = time.perf_counter()
         token = json.loads(installation.place.connection.read_text())["token"]
         subprocess.run(
-            ["curl", "-s", "-o", str(file), "-H", f"Authorization: Bearer {token}",
-             f"{installation.address}/api/v1/attempts/{attempt}/log/raw"], check=True,
-        )  # fmt: skip
+            [
+                "curl",
+                "-s",
+                "-o",
+                str(file),
+                "-H",
+                f"Authorization: Bearer {token}",
+                f"{installation.address}/api/v1/attempts/{attempt}/log/raw",
+            ],
+            check=True,
+        )
         report("log: download", [file.stat().st_size / (time.perf_counter() - begun) / 1e6], "MB/s")
 
 

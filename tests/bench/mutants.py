@@ -46,7 +46,12 @@ NEAREST = {
     "flow/diagnose/flakes": ["stories/test_repeats.py", "stories/test_diagnosis.py"],
     "flow/views/findings": ["stories/test_diagnosis.py", "stories/test_repeats.py", "e2e/test_diagnosis_screens.py"],
     "flow/views/tests": ["stories/test_diagnosis.py", "e2e/test_diagnosis_screens.py"],
-    "flow/views": ["stories/test_questions.py", "stories/test_projects.py", "stories/test_events.py", "e2e/test_numbers.py"],
+    "flow/views": [
+        "stories/test_questions.py",
+        "stories/test_projects.py",
+        "stories/test_events.py",
+        "e2e/test_numbers.py",
+    ],
     "flow/drill/trial": ["stories/test_drill.py"],
     "flow/admin/filters": ["api/test_api.py"],
     "flow/admin": ["stories/test_projects.py", "stories/test_diagnosis.py", "stories/test_telling.py"],
@@ -71,11 +76,19 @@ NEAREST = {
     "store/runners": ["flow/test_fleet.py"],
     "store/trends": ["stories/test_questions.py", "stories/test_projects.py"],
     "store": ["store", "stories/test_projects.py", "stories/test_events.py"],
-}  # fmt: skip
+}
 _TURNED: dict[type[ast.cmpop], str] = {
-    ast.Lt: "<=", ast.LtE: "<", ast.Gt: ">=", ast.GtE: ">", ast.Eq: "!=", ast.NotEq: "==", ast.In: "not in",
-    ast.NotIn: "in", ast.Is: "is not", ast.IsNot: "is",
-}  # fmt: skip
+    ast.Lt: "<=",
+    ast.LtE: "<",
+    ast.Gt: ">=",
+    ast.GtE: ">",
+    ast.Eq: "!=",
+    ast.NotEq: "==",
+    ast.In: "not in",
+    ast.NotIn: "in",
+    ast.Is: "is not",
+    ast.IsNot: "is",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -150,9 +163,10 @@ class Reached:
             return None
         tree = ast.parse((SOURCES / mutant.file).read_text())
         around = [
-            node for node in ast.walk(tree)
+            node
+            for node in ast.walk(tree)
             if isinstance(node, ast.stmt) and node.lineno <= mutant.line <= (node.end_lineno or node.lineno)
-        ]  # fmt: skip
+        ]
         line = max(node.lineno for node in around)
         left = sorted(self.tests.get((mutant.file, line), ()), key=lambda t: self.seconds.get(t, 60.0))
         found: list[list[str]] = []

@@ -161,13 +161,33 @@ def _replay(site: Site, runs: int = 1000) -> None:
         assert project is not None
         first = project.next_number
         for n in range(runs):
-            jobs = {"unit": {"tests.total": 200, "tests.passed": 200 - n % 4, "tests.failed": n % 4, "tests.errored": 0,
-                             "tests.new": n % 4, "tests.known": 0, "tests.vanished": 0, "tests.newly-skipped": 0}}  # fmt: skip
-            session.add(Run(
-                project_id=project.id, number=first + n, event="push", context="push main", branch="main",
-                commit=f"{n:040x}", state="passed", verdict="held" if n % 4 else "clear", depth=10_000 + n,
-                measures=Measures(jobs=jobs, seconds=60.0 + n % 50), ended_at=datetime.now(UTC) - timedelta(minutes=n),
-            ))  # fmt: skip
+            jobs = {
+                "unit": {
+                    "tests.total": 200,
+                    "tests.passed": 200 - n % 4,
+                    "tests.failed": n % 4,
+                    "tests.errored": 0,
+                    "tests.new": n % 4,
+                    "tests.known": 0,
+                    "tests.vanished": 0,
+                    "tests.newly-skipped": 0,
+                }
+            }
+            session.add(
+                Run(
+                    project_id=project.id,
+                    number=first + n,
+                    event="push",
+                    context="push main",
+                    branch="main",
+                    commit=f"{n:040x}",
+                    state="passed",
+                    verdict="held" if n % 4 else "clear",
+                    depth=10_000 + n,
+                    measures=Measures(jobs=jobs, seconds=60.0 + n % 50),
+                    ended_at=datetime.now(UTC) - timedelta(minutes=n),
+                )
+            )
         project.next_number = first + runs
     took = [timed(lambda: replay_of(site, "bench", PLAN + RULES, None, runs)) for _ in range(6)]
     report(f"a gate replayed over {runs} runs", took[1:], "s")

@@ -39,9 +39,14 @@ def measure() -> None:
             assert len({tuple(r) for r in rows[:, dims].tolist()}) == expected
         seconds = [timed(lambda levels=levels, strength=strength: sample(levels, strength)) for _ in range(5)]
         report(
-            f"sample {name}", seconds, "s", size=len(rows), best_known=known, best_greedy=greedy,
+            f"sample {name}",
+            seconds,
+            "s",
+            size=len(rows),
+            best_known=known,
+            best_greedy=greedy,
             over_greedy=round(len(rows) / greedy - 1, 3),
-        )  # fmt: skip
+        )
     _checking()
     _mutations()
 
@@ -87,9 +92,13 @@ def _checking() -> None:
     plan = read_plan(text).plan
     assert plan is not None
     against(
-        "check a large plan", lambda: read_plan(text), lambda: tomllib.loads(text.decode()), samples=15,
-        lines=text.count(b"\n"), cells=sum(len(expand(job)) for job in plan.jobs),
-    )  # fmt: skip
+        "check a large plan",
+        lambda: read_plan(text),
+        lambda: tomllib.loads(text.decode()),
+        samples=15,
+        lines=text.count(b"\n"),
+        cells=sum(len(expand(job)) for job in plan.jobs),
+    )
 
 
 def _mutations(count: int = 10_000) -> None:

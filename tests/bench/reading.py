@@ -20,8 +20,35 @@ from myriant.core.results.tap import read_tap
 
 PRODUCERS = Path(__file__).parents[1] / "data/producers"
 SECONDS = 30.0  # of fuzzing each reader
-TOKENS = [b"<", b">", b"/>", b"&", b"]]>", b"<![CDATA[", b"\0", b"\x1b[31m", b"\xff", b"<testcase ", b'name="', b"not ok 1", b"1..2",
-          b"    ", b"---\n", b"...\n", b"# SKIP", b"{", b"}", b"[", b'"', b"null", b"-1", b"1e999", b"NaN", b"<!ENTITY a 'b'>", b"\xef\xbb\xbf"]  # fmt: skip
+TOKENS = [
+    b"<",
+    b">",
+    b"/>",
+    b"&",
+    b"]]>",
+    b"<![CDATA[",
+    b"\0",
+    b"\x1b[31m",
+    b"\xff",
+    b"<testcase ",
+    b'name="',
+    b"not ok 1",
+    b"1..2",
+    b"    ",
+    b"---\n",
+    b"...\n",
+    b"# SKIP",
+    b"{",
+    b"}",
+    b"[",
+    b'"',
+    b"null",
+    b"-1",
+    b"1e999",
+    b"NaN",
+    b"<!ENTITY a 'b'>",
+    b"\xef\xbb\xbf",
+]
 
 _READ_LARGE = """
     from myriant.core.results.junit import read_junit
@@ -54,9 +81,11 @@ def measure() -> None:
     assert len(read_junit([million])) == 1_000_000
     report("a million cases of one name", [time.perf_counter() - begun], "s")
     readers: dict[str, tuple[Callable[[list[bytes]], object], str]] = {
-        "JUnit XML": (read_junit, "*.xml"), "TAP": (read_tap, "*.tap"), "SARIF": (read_sarif, "*.sarif"),
+        "JUnit XML": (read_junit, "*.xml"),
+        "TAP": (read_tap, "*.tap"),
+        "SARIF": (read_sarif, "*.sarif"),
         "coverage": (read_coverage, "*.xml"),
-    }  # fmt: skip
+    }
     for name, (read, files) in readers.items():
         corpus = [p.read_bytes() for p in sorted(PRODUCERS.glob(files))]
         rng, count, slowest, end = random.Random(1), 0, 0.0, time.monotonic() + SECONDS

@@ -72,8 +72,13 @@ def failing(tree: Path, version: str) -> int | None:
     try:
         done = subprocess.run(
             [python, "-m", "pytest", "-q", "-x", "--maxfail=60", "-p", "no:cacheprovider", tests_of(tree)],
-            cwd=tree, env=environment, capture_output=True, text=True, timeout=60, check=False,
-        )  # fmt: skip
+            cwd=tree,
+            env=environment,
+            capture_output=True,
+            text=True,
+            timeout=60,
+            check=False,
+        )
     except subprocess.TimeoutExpired:
         return None
     found = re.search(r"(\d+) failed", done.stdout)
@@ -141,7 +146,15 @@ def measure(folder: str, wanted: int = 10, seed: int = 14) -> None:
                 fault = next(drawn)
                 commit = _pushed(repo, files, fault, before, rng)
                 run = repo.run_of(repo.git("rev-parse", "HEAD").strip(), within=300)
-                line = {"measure": "real fault", "package": name, "file": fault.file, "line": fault.line, "was": fault.was, "now": fault.now, "versions": fault.versions}  # fmt: skip
+                line = {
+                    "measure": "real fault",
+                    "package": name,
+                    "file": fault.file,
+                    "line": fault.line,
+                    "was": fault.was,
+                    "now": fault.now,
+                    "versions": fault.versions,
+                }
                 print(json.dumps({**line, **told(repo, run, fault, commit)}), flush=True)
                 before = fault
 

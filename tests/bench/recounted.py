@@ -86,11 +86,17 @@ def recount(repo: Repository, archive: Path, folder: Path) -> dict[str, Any]:
     ]
     total = (sum(c for c, _ in counted.values()), sum(v for _, v in counted.values()))
     return {
-        "measure": f"coverage of {package} counted again", "cells": len(view["cells"]), "files": len(counted),
-        "lines": total, "said": (said["line"]["covered"], said["line"]["valid"]), "share": said["line"]["text"],
-        "files that differ from the raw reports": sorted(p for p in files.keys() | counted.keys() if files.get(p) != counted.get(p)),
+        "measure": f"coverage of {package} counted again",
+        "cells": len(view["cells"]),
+        "files": len(counted),
+        "lines": total,
+        "said": (said["line"]["covered"], said["line"]["valid"]),
+        "share": said["line"]["text"],
+        "files that differ from the raw reports": sorted(
+            p for p in files.keys() | counted.keys() if files.get(p) != counted.get(p)
+        ),
         "files that differ from coverage combine": apart,
-    }  # fmt: skip
+    }
 
 
 def main(archives: list[Path]) -> None:

@@ -20,9 +20,13 @@ def measure(seconds: float = SECONDS) -> None:
     from seams import Seams
 
     wanted = settings(
-        max_examples=5, stateful_step_count=10, deadline=None, suppress_health_check=list(HealthCheck), database=None,
+        max_examples=5,
+        stateful_step_count=10,
+        deadline=None,
+        suppress_health_check=list(HealthCheck),
+        database=None,
         print_blob=True,
-    )  # fmt: skip
+    )
     began, found = time.monotonic(), 0
     for world in one_story_world():
         Seams.world = world

@@ -44,8 +44,11 @@ def _lasting(rng: np.random.Generator) -> Values:
 
 
 NOISES: dict[str, Callable[[np.random.Generator], Values]] = {
-    "white noise": _white, "heavy tails": _heavy, "two machines": _machines, "noise that lasts": _lasting,
-}  # fmt: skip
+    "white noise": _white,
+    "heavy tails": _heavy,
+    "two machines": _machines,
+    "noise that lasts": _lasting,
+}
 
 
 def _deviations(values: Values) -> list[int]:
@@ -74,8 +77,10 @@ def _windows(values: Values) -> list[int]:
 
 
 METHODS: dict[str, Callable[[Values], list[int]]] = {
-    "ranks": lambda v: [c.at for c in changes(v)], "three deviations": _deviations, "windows": _windows,
-}  # fmt: skip
+    "ranks": lambda v: [c.at for c in changes(v)],
+    "three deviations": _deviations,
+    "windows": _windows,
+}
 
 
 def _table() -> None:
@@ -91,9 +96,16 @@ def _table() -> None:
                 near = [t for t in told if abs(t - at) <= NEAR]
                 found, extra = found + bool(near), extra + len(told) - len(near)
                 off += [abs(near[0] - at)] if near else []
-            line = {"measure": "changes of level", "noise": noise, "method": name, "series": SERIES,
-                    "false alarms": round(alarms / SERIES, 3), "found": round(found / SERIES, 3),
-                    "others named": round(extra / SERIES, 2), "runs off": round(float(np.mean(off)), 2) if off else None}  # fmt: skip
+            line = {
+                "measure": "changes of level",
+                "noise": noise,
+                "method": name,
+                "series": SERIES,
+                "false alarms": round(alarms / SERIES, 3),
+                "found": round(found / SERIES, 3),
+                "others named": round(extra / SERIES, 2),
+                "runs off": round(float(np.mean(off)), 2) if off else None,
+            }
             print(json.dumps(line), flush=True)
 
 
@@ -117,10 +129,17 @@ def _real_noise() -> None:
                 values[at:] *= 1 + share
                 near = [t for t in method(values) if abs(t - at) <= NEAR]
                 found, off = found + bool(near), off + ([abs(near[0] - at)] if near else [])
-            line = {"measure": "changes of level", "noise": "this machine", "method": name, "series": len(starts), "shift": share,
-                    "false alarms": round(alarms / len(starts), 3), "found": round(found / len(starts), 3),
-                    "runs off": round(float(np.mean(off)), 2) if off else None,
-                    "spread": round(float(np.std(whole) / np.median(whole)), 3)}  # fmt: skip
+            line = {
+                "measure": "changes of level",
+                "noise": "this machine",
+                "method": name,
+                "series": len(starts),
+                "shift": share,
+                "false alarms": round(alarms / len(starts), 3),
+                "found": round(found / len(starts), 3),
+                "runs off": round(float(np.mean(off)), 2) if off else None,
+                "spread": round(float(np.std(whole) / np.median(whole)), 3),
+            }
             print(json.dumps(line), flush=True)
 
 

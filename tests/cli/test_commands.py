@@ -46,8 +46,15 @@ def test_inspect_results_says_every_case_and_problem(folder: Path) -> None:
     good, cut, none = json.loads(done.stdout)["files"]
     assert done.returncode == 1
     assert {k: good[k] for k in ("file", "format", "problems", "total", "passed", "failed", "errored", "skipped")} == {
-        "file": "good.xml", "format": "junit", "problems": [], "total": 2, "passed": 1, "failed": 1, "errored": 0, "skipped": 0,
-    }  # fmt: skip
+        "file": "good.xml",
+        "format": "junit",
+        "problems": [],
+        "total": 2,
+        "passed": 1,
+        "failed": 1,
+        "errored": 0,
+        "skipped": 0,
+    }
     assert good["cases"][0] == {
         "suite": "s",
         "class": "c",
@@ -74,10 +81,17 @@ def test_inspect_coverage_says_what_is_not_covered(folder: Path) -> None:
     [found] = json.loads(done.stdout)["files"]
     assert done.returncode == 0
     assert found == {
-        "file": "a.info", "format": "lcov", "problems": [], "lines_valid": 4, "lines_covered": 1, "branches_valid": 0, "branches_covered": 0,
-        "functions_valid": 0, "functions_covered": 0,
+        "file": "a.info",
+        "format": "lcov",
+        "problems": [],
+        "lines_valid": 4,
+        "lines_covered": 1,
+        "branches_valid": 0,
+        "branches_covered": 0,
+        "functions_valid": 0,
+        "functions_covered": 0,
         "by_file": [{"path": "gate.lua", "lines_valid": 4, "lines_covered": 1, "uncovered": [2, 3, 7]}],
-    }  # fmt: skip
+    }
     assert "not covered: 2-3, 7" in run("inspect", "coverage", "a.info", cwd=folder).stdout
     (folder / "b.info").write_text("hello")
     assert run("inspect", "coverage", "b.info", cwd=folder).returncode == 1
@@ -97,10 +111,15 @@ def test_plan_commands_check_and_expand(folder: Path) -> None:
     [problem] = json.loads(done.stdout)["problems"]
     assert done.returncode == 1
     assert problem == {
-        "level": "error", "file": "bad.toml", "line": 4, "column": 1, "text": "runtim",
-        "message": 'unknown key "runtim" in job unit', "mend": "did you mean runtime?",
+        "level": "error",
+        "file": "bad.toml",
+        "line": 4,
+        "column": 1,
+        "text": "runtim",
+        "message": 'unknown key "runtim" in job unit',
+        "mend": "did you mean runtime?",
         "edits": [{"line": 4, "column": 1, "end_line": 4, "end_column": 7, "text": "runtime"}],
-    }  # fmt: skip
+    }
     assert run("plan", "cells", "bad.toml", cwd=folder).returncode == 1
     assert run("plan", "check", "none.toml", cwd=folder).returncode == 2
 

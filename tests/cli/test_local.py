@@ -80,8 +80,12 @@ def test_changed_lines_that_nothing_ran_are_named(world: World) -> None:
     (repo.tree / "sluice.lua").write_text("a\nb\n")  # which no report knows
     done = world.command("here", cwd=repo.tree)
     assert done.returncode == 0, done.stdout + done.stderr
-    for part in ("66.7 % of 3 lines are covered", "3 of 4 lines that changed since origin/main were run by nothing",
-                 "  sluice.lua:1-2", "  gauge.lua:3"):  # fmt: skip
+    for part in (
+        "66.7 % of 3 lines are covered",
+        "3 of 4 lines that changed since origin/main were run by nothing",
+        "  sluice.lua:1-2",
+        "  gauge.lua:3",
+    ):
         assert part in done.stdout, done.stdout
     repo.git("branch", "--unset-upstream", "main")
     repo.commit({"gauge.lua": "ONE\nTWO\nTHREE\n"})
@@ -109,9 +113,14 @@ def test_a_wrong_wish_is_answered_in_one_line(world: World, words: tuple[str, ..
     tree = world.folder / "wishes tree"
     more = ("--project", "wishes") if words[0] == "reproduce" else ()
     done = subprocess.run(
-        [".venv/bin/myriant", *words, *more], cwd=tree, capture_output=True, text=True, input="x" * 20,
-        executable=str(world_program()), env=environment(world),
-    )  # fmt: skip
+        [".venv/bin/myriant", *words, *more],
+        cwd=tree,
+        capture_output=True,
+        text=True,
+        input="x" * 20,
+        executable=str(world_program()),
+        env=environment(world),
+    )
     assert done.returncode != 0 and said in done.stderr and "Traceback" not in done.stderr, done.stderr
 
 

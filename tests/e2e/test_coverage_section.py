@@ -24,7 +24,9 @@ end
 
 return gate
 """
-LATER = GATE.replace("return gate\n", """function gate.slowly(low, high)
+LATER = GATE.replace(
+    "return gate\n",
+    """function gate.slowly(low, high)
   local steps = {}
   if math.type then
     return steps, 'exact'
@@ -33,7 +35,8 @@ LATER = GATE.replace("return gate\n", """function gate.slowly(low, high)
 end
 
 return gate
-""")  # fmt: skip
+""",
+)
 PUMP = "local pump = {}\nreturn pump\n"
 PLAN = """version = 1
 [jobs.unit]
@@ -90,9 +93,11 @@ class Recount:
                 repo.git("show", f"{c}:{path}").splitlines() if there(repo, c, path) else [] for c in (before, after)
             )
             self.changed[path] = {
-                n + 1 for tag, _, _, a, b in difflib.SequenceMatcher(None, old, new, autojunk=False).get_opcodes()
-                if tag != "equal" for n in range(a, b)
-            }  # fmt: skip
+                n + 1
+                for tag, _, _, a, b in difflib.SequenceMatcher(None, old, new, autojunk=False).get_opcodes()
+                if tag != "equal"
+                for n in range(a, b)
+            }
 
     def bare(self, path: str) -> list[int]:
         known = self.covered.get(path)

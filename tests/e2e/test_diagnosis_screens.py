@@ -25,9 +25,13 @@ collect = { tests = ["out/unit.xml"] }
 TESTS = 1000
 CAUSES = {
     "red-3.8.xml": (range(0, 250), "LookupError: no slack water is known for gauge {n}", "python=3.8"),
-    "red-3.12-bankers.xml": (range(250, 350), "FATAL: database &quot;logbook{n}&quot; does not exist", "python=3.12,rounding=bankers"),
+    "red-3.12-bankers.xml": (
+        range(250, 350),
+        "FATAL: database &quot;logbook{n}&quot; does not exist",
+        "python=3.12,rounding=bankers",
+    ),
     "red-3.13-bankers.xml": (range(350, 400), "assert 24 == 25", "python=3.13,rounding=bankers"),
-}  # fmt: skip
+}
 
 
 def report(failing: range = range(0), message: str = "") -> str:

@@ -117,9 +117,13 @@ def watch(world: World, harbour: Harbour) -> None:
     usual = {"kind": "request", "always": True, "headers": bearer, "events": ["pull-request"]}
     ways = {
         "host": {**usual, "url": f"{harbour.address}/api/lagoon/outcomes", "body": outcome},
-        "text": {**usual, "url": f"{harbour.address}/api/lagoon/changes/{{pull_request}}/text", "method": "PUT",
-                 "body": '{"text": "{text}"}'},
-    }  # fmt: skip
+        "text": {
+            **usual,
+            "url": f"{harbour.address}/api/lagoon/changes/{{pull_request}}/text",
+            "method": "PUT",
+            "body": '{"text": "{text}"}',
+        },
+    }
     for name, wish in ways.items():
         assert world.http.put(f"/projects/lagoon/ways/{name}", json=wish).status_code == 204
 
@@ -218,9 +222,13 @@ def test_a_strangers_runs_only_where_it_was_looked_at_and_within_its_minutes(
     fork = cloned(harbour, "lagoon-of-casper", tmp_path / "fork")
     first = fork.push("fathoms", {"fathoms.txt": "six feet"}, "Count in fathoms", onto="main")
     number = asked(
-        harbour, title="Count in fathoms", author="Casper Reed", source="fathoms", origin="lagoon-of-casper",
+        harbour,
+        title="Count in fathoms",
+        author="Casper Reed",
+        source="fathoms",
+        origin="lagoon-of-casper",
         may_write=False,
-    )  # fmt: skip
+    )
     row = row_of(page, world, number)
     expect(row).to_contain_text("a maintainer looks at it before it runs")
     expect(row).to_contain_text("Casper Reed")
@@ -292,8 +300,10 @@ def test_of_five_together_the_one_that_breaks_is_found(page: Page, both: tuple[W
     ]  # 5, 2, 3, then without
     assert view["merged"] == "" and clone.git("ls-remote", "origin", "refs/heads/main")
     strip = world.get("/projects/lagoon/strip", branch="batch 1")["columns"]
-    assert len(strip) == 4 and not any(c["run"]["number"] in [r["number"] for r in view["runs"]]
-                                       for c in world.get("/projects/lagoon/strip")["columns"])  # fmt: skip
+    assert len(strip) == 4 and not any(
+        c["run"]["number"] in [r["number"] for r in view["runs"]]
+        for c in world.get("/projects/lagoon/strip")["columns"]
+    )
 
 
 def test_a_host_that_was_away_is_told_once_it_is_there_again(both: tuple[World, Harbour, Clone]) -> None:

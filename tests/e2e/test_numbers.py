@@ -250,8 +250,11 @@ def _past_agrees(
         row = page.get_by_role("row").filter(has=page.get_by_role("link", name=f"#{view['run']['number']}", exact=True))
         said = [cell.inner_text() for cell in row.get_by_role("cell").all()]
         assert said[5:9] == [
-            str(sum(mine.tests.values())), str(mine.tests["skipped"]), percent(mine.share), percent(mine.coverage),
-        ]  # fmt: skip
+            str(sum(mine.tests.values())),
+            str(mine.tests["skipped"]),
+            percent(mine.share),
+            percent(mine.coverage),
+        ]
     # Versions: in how many runs a value newly failed, and nothing else did
     records = {
         (r["record"]["dimension"], r["record"]["value"]): r["record"]

@@ -23,8 +23,13 @@ FAILS = junit(rises="passed", falls="expected 3, got 4", turns="passed")
 TURNS = junit(rises="passed", falls="passed", turns="expected half, got full")
 DIMENSIONS: dict[int, dict[str, list[str]]] = {
     15: {"tide": ["low", "rising", "high", "falling", "slack"], "moon": ["new", "half", "full"]},
-    93: {"gauge": [f"1.{n}" for n in range(8)], "moon": ["new", "half", "full"], "wind": ["calm", "gale"], "sea": ["flat", "rough"]},
-}  # fmt: skip
+    93: {
+        "gauge": [f"1.{n}" for n in range(8)],
+        "moon": ["new", "half", "full"],
+        "wind": ["calm", "gale"],
+        "sea": ["flat", "rough"],
+    },
+}
 DROPPED = {15: [], 93: [("1.0", "new", "calm", sea) for sea in ("flat", "rough")] + [("1.0", "new", "gale", "flat")]}
 # Reads, of every head and mark of the grid of tests, where its middle is, and how many cells the heads span.
 PLACES = """() => {
@@ -167,8 +172,14 @@ class Played:
         assert page.get_by_test_id("sentence").inner_text().startswith(said)
         tiles = page.get_by_test_id("tile").evaluate_all("all => all.map(t => t.getAttribute('aria-label'))")
         shown = Counter(label.rsplit(": ", 1)[1] for label in tiles)
-        assert +shown == +Counter({"1 failing": told.failing, "3 passed": told.ended - told.failing, "running": told.running,
-                                   "waiting": self.cells - told.ended - told.running})  # fmt: skip
+        assert +shown == +Counter(
+            {
+                "1 failing": told.failing,
+                "3 passed": told.ended - told.failing,
+                "running": told.running,
+                "waiting": self.cells - told.ended - told.running,
+            }
+        )
         row = page.get_by_role("option").first.inner_text()
         assert said in row and (f"{told.new} new" in row) == bool(told.new)
         gate = page.get_by_test_id("gate").inner_text()

@@ -134,11 +134,17 @@ def ninety_three(route: Route) -> None:
     first = view["cells"][0]
     names = [(p, d, c, o) for p in range(8) for d in "ab" for c in "xyz" for o in ("lin", "mac")][:93]
     view["cells"] = [
-        {**first, "id": 10_000 + i, "mark": "new" if i % 31 == 0 else "passed", "failed": i % 31 == 0,
-         "key": f"python=3.{p},database={d},cache={c},os={o}", "state": "failed" if i % 31 == 0 else "passed",
-         "values": {"python": f"3.{p}", "database": d, "cache": c, "os": o}}
+        {
+            **first,
+            "id": 10_000 + i,
+            "mark": "new" if i % 31 == 0 else "passed",
+            "failed": i % 31 == 0,
+            "key": f"python=3.{p},database={d},cache={c},os={o}",
+            "state": "failed" if i % 31 == 0 else "passed",
+            "values": {"python": f"3.{p}", "database": d, "cache": c, "os": o},
+        }
         for i, (p, d, c, o) in enumerate(names)
-    ]  # fmt: skip
+    ]
     route.fulfill(json=view)
 
 
@@ -177,13 +183,26 @@ def test_93_cells_fit_and_are_chosen_by_dragging_and_by_words(
 
 RUN = "/runs/2?section="
 VIEWS = {
-    "desk": "/", "add": "/add", "nowhere": "/nowhere", "runners": "/runners", "sizes": "/sizes",
+    "desk": "/",
+    "add": "/add",
+    "nowhere": "/nowhere",
+    "runners": "/runners",
+    "sizes": "/sizes",
     **{s: f"{RUN}{s}" for s in ("findings", "matrix", "tests&state=all", "coverage", "evidence", "sent", "change")},
-    "list": "/runs/2?list=1", "held against": "/runs/2?base=1", "test": "/tests/1", "flaky": "/flaky",
-    **{p: f"/{p}" for p in ("pulls", "trends", "versions", "past", "releases", "rankings", "cost", "morning", "report")},
-    "failures": "/past?look=failures", "artifacts": "/past?look=artifacts", "settings": "/settings", "plan": "/plan", "forms": "/plan?view=forms",
+    "list": "/runs/2?list=1",
+    "held against": "/runs/2?base=1",
+    "test": "/tests/1",
+    "flaky": "/flaky",
+    **{
+        p: f"/{p}" for p in ("pulls", "trends", "versions", "past", "releases", "rankings", "cost", "morning", "report")
+    },
+    "failures": "/past?look=failures",
+    "artifacts": "/past?look=artifacts",
+    "settings": "/settings",
+    "plan": "/plan",
+    "forms": "/plan?view=forms",
     "tag": "/plan?event=tag&tag=v1",
-}  # fmt: skip
+}
 OF_SERVER = ("desk", "add", "nowhere", "runners", "sizes")
 
 
@@ -405,9 +424,18 @@ def test_all_runs_are_found_by_what_they_are_and_by_what_failed(page: Page, worl
 
 @pytest.mark.parametrize(
     ("query", "numbers"),
-    [({}, [2, 1]), ({"text": "begin"}, [1]), ({"text": "ada fen"}, [2, 1]), ({"text": "%"}, []), ({"verdict": "clear"}, [1]),
-     ({"event": "tag"}, []), ({"branch": "main", "before": 2}, [1]), ({"limit": 1}, [2]), ({"until": "2020-01-01T00:00:00Z"}, [])],
-)  # fmt: skip
+    [
+        ({}, [2, 1]),
+        ({"text": "begin"}, [1]),
+        ({"text": "ada fen"}, [2, 1]),
+        ({"text": "%"}, []),
+        ({"verdict": "clear"}, [1]),
+        ({"event": "tag"}, []),
+        ({"branch": "main", "before": 2}, [1]),
+        ({"limit": 1}, [2]),
+        ({"until": "2020-01-01T00:00:00Z"}, []),
+    ],
+)
 def test_runs_that_fit(world: World, story: Repository, query: dict[str, Any], numbers: list[int]) -> None:
     told = world.get("/projects/strained/runs", **query)
     assert [r["number"] for r in told["runs"]] == numbers

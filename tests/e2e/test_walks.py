@@ -44,8 +44,11 @@ RED = writes(1, opens_at_high_water="expected open, got shut", closes_at_low_wat
 
 def command(world: World, *words: str, said: str = "") -> subprocess.CompletedProcess[str]:
     """The command line, talking to this world."""
-    environment = {**os.environ, "MYRIANT_SERVER": world.address,
-                   "MYRIANT_TOKEN": str(world.http.headers["Authorization"]).removeprefix("Bearer ")}  # fmt: skip
+    environment = {
+        **os.environ,
+        "MYRIANT_SERVER": world.address,
+        "MYRIANT_TOKEN": str(world.http.headers["Authorization"]).removeprefix("Bearer "),
+    }
     return subprocess.run(
         [str(PROGRAM), *words], capture_output=True, text=True, env=environment, timeout=120, input=said
     )

@@ -121,7 +121,7 @@ MISTAKES = [
     (PLAN + 'runner = ["linux"]\n', "move it above the first [[jobs.unit.steps]]", 'runner = ["linux"]'),
     (PLAN.replace("vary    =", 'timeout = "20m"\nvary    ='), 'write "20 min"', 'timeout = "20 min"'),
     (PLAN + '[[gate.rules]]\nmeasure = "tests.share-passed"\nat-least = 95\n', "write 0.95", "at-least = 0.95"),
-]  # fmt: skip
+]
 
 
 def test_what_a_draft_asks_less_is_said_before_it_is_saved(world: World, page: Page, planned: Repository) -> None:

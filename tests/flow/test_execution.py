@@ -23,14 +23,14 @@ from worlds import PLAN, Repository, World, junit, stored_project, writes
 
 PERL = "/usr/bin/perl -MIO::Socket::INET -e"
 SERVE = (
-    f"exec {PERL} '$| = 1; $s = IO::Socket::INET->new(Listen => 5, LocalAddr => \"127.0.0.1\", "
-    "LocalPort => $ENV{MYRIANT_TIDE_PORT}, ReuseAddr => 1) or die \"no port\"; print \"listening\\n\"; "
-    "while ($c = $s->accept) { print $c \"HTTP/1.0 200 OK\\r\\n\\r\\nhigh water\\n\"; close $c }'"
-)  # fmt: skip
+    f'exec {PERL} \'$| = 1; $s = IO::Socket::INET->new(Listen => 5, LocalAddr => "127.0.0.1", '
+    'LocalPort => $ENV{MYRIANT_TIDE_PORT}, ReuseAddr => 1) or die "no port"; print "listening\\n"; '
+    'while ($c = $s->accept) { print $c "HTTP/1.0 200 OK\\r\\n\\r\\nhigh water\\n"; close $c }\''
+)
 ASK = (
-    f"{PERL} '$s = IO::Socket::INET->new(\"127.0.0.1:$ENV{{MYRIANT_TIDE_PORT}}\") or die \"refused\"; "
+    f'{PERL} \'$s = IO::Socket::INET->new("127.0.0.1:$ENV{{MYRIANT_TIDE_PORT}}") or die "refused"; '
     "print <$s>' > answer.txt; grep -q 'high water' answer.txt"
-)  # fmt: skip
+)
 KNOCK = "exit !IO::Socket::INET->new(qq(127.0.0.1:$ENV{MYRIANT_TIDE_PORT}))"
 JOB = "version = 1\n[jobs.unit]\n"
 
@@ -59,15 +59,32 @@ COMPANIONS = [
     ("tcp", companion(SERVE, '{ tcp = true, within = "10 s" }'), "clear", ""),
     ("http", companion(SERVE, '{ http = "/level", within = "10 s" }'), "clear", ""),
     ("line", companion(SERVE, '{ line = "^listen", within = "10 s" }'), "clear", ""),
-    ("command", companion(SERVE, f"{{ command = ['/usr/bin/perl', '-MIO::Socket::INET', '-e', '{KNOCK}'], within = '10 s' }}"), "clear", ""),
+    (
+        "command",
+        companion(SERVE, f"{{ command = ['/usr/bin/perl', '-MIO::Socket::INET', '-e', '{KNOCK}'], within = '10 s' }}"),
+        "clear",
+        "",
+    ),
     ("own", "network = false\n" + companion(SERVE, '{ tcp = true, within = "10 s" }'), "clear", ""),
-    ("unstarted", companion("echo no such tide; exit 3", '{ tcp = true, within = "10 s" }'), "held",
-     "companion tide did not start: it ended with exit status 3; it said last: no such tide"),
-    ("unready", companion("echo rising; sleep 60", '{ tcp = true, within = "1 s" }'), "held",
-     "companion tide was not ready in 1 s; it said last: rising"),
-    ("dying", companion("echo up; sleep 1; echo ebb; exit 9", '{ line = "up" }', port=False), "held",
-     "companion tide died during the tests: it ended with exit status 9; it said last: up | ebb"),
-]  # fmt: skip
+    (
+        "unstarted",
+        companion("echo no such tide; exit 3", '{ tcp = true, within = "10 s" }'),
+        "held",
+        "companion tide did not start: it ended with exit status 3; it said last: no such tide",
+    ),
+    (
+        "unready",
+        companion("echo rising; sleep 60", '{ tcp = true, within = "1 s" }'),
+        "held",
+        "companion tide was not ready in 1 s; it said last: rising",
+    ),
+    (
+        "dying",
+        companion("echo up; sleep 1; echo ebb; exit 9", '{ line = "up" }', port=False),
+        "held",
+        "companion tide died during the tests: it ended with exit status 9; it said last: up | ebb",
+    ),
+]
 
 
 @pytest.mark.parametrize(("name", "more", "verdict", "said"), COMPANIONS, ids=[c[0] for c in COMPANIONS])
@@ -260,9 +277,13 @@ def test_a_pull_request_gets_no_secret_that_its_target_does_not_grant(world: Wor
 def test_running_all_again_keeps_the_order_and_releases_nothing_twice(world: World) -> None:
     step = '[[jobs.{0}.steps]]\nname = "test"\ncommand = "mkdir -p out; date +%s%N > out/when; cp green.xml out/unit.xml"\ncollect = {{ tests = ["out/unit.xml"] }}\n'
     text = (
-        "version = 1\n[jobs.first]\n" + step.format("first") + '[jobs.then]\nafter = ["first"]\n' + step.format("then")
-        + "[jobs.release]\ngated = true\n" + step.format("release")
-    )  # fmt: skip
+        "version = 1\n[jobs.first]\n"
+        + step.format("first")
+        + '[jobs.then]\nafter = ["first"]\n'
+        + step.format("then")
+        + "[jobs.release]\ngated = true\n"
+        + step.format("release")
+    )
     repo = world.repository("in-order", None)
     repo.pushed({"myriant.toml": text, **BOTH})
 
@@ -290,14 +311,23 @@ def test_running_all_again_keeps_the_order_and_releases_nothing_twice(world: Wor
 # a step that gave no result that can be trusted has failed: what follows it is not run
 THEN = "sleep 20'''\ntimeout = '2 s'\n[[jobs.unit.steps]]\nname = 'after'\ncommand = '''echo went on"
 LIMITS = [
-    ("memory", 'limits = { memory = "60 MiB" }', "perl -e '$x = \"x\" x (90 << 20); sleep 20'", "more than 60 MiB of memory"),
-    ("disk", 'limits = { disk = "20 MiB" }', "for i in 1 2 3 4 5; do head -c 9000000 /dev/zero > big$i; done; sleep 20",
-     "its files took more than 20 MiB"),
+    (
+        "memory",
+        'limits = { memory = "60 MiB" }',
+        "perl -e '$x = \"x\" x (90 << 20); sleep 20'",
+        "more than 60 MiB of memory",
+    ),
+    (
+        "disk",
+        'limits = { disk = "20 MiB" }',
+        "for i in 1 2 3 4 5; do head -c 9000000 /dev/zero > big$i; done; sleep 20",
+        "its files took more than 20 MiB",
+    ),
     ("output", 'limits = { output = "1 MiB" }', "yes | head -c 30000000; sleep 20", "it printed more than 1 MiB"),
-    ("processes", 'limits = { processes = 20 }', "f() { f | f & }; f & sleep 3", "Held"),
+    ("processes", "limits = { processes = 20 }", "f() { f | f & }; f & sleep 3", "Held"),
     ("endless", 'timeout = "2 s"', "yes | tr -d '\\n'", "time of 2 s is over"),
     ("of-a-step", "", THEN, "time of 2 s is over"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("name", "limit", "command", "said"), LIMITS, ids=[row[0] for row in LIMITS])
@@ -317,8 +347,13 @@ def test_each_setting_tells_its_value_its_origin_and_what_else_sets_it(world: Wo
     ).replace("version = 1\n", 'version = 1\n[defaults]\nenv = { TIDE_MODE = "default", HARBOUR = "fen" }\n', 1)
     text += 'env = { TIDE_MODE = "step" }\n'
     repo = world.repository("settings-traced", None)
-    files = {".env": "TIDE_MODE=dotenv\n", "conf/a.yaml": "harbour: 1\nHARBOUR: fen\n", "b.json": '{\n "TIDE_MODE": "json"\n}\n',
-             "c.properties": "# TIDE_MODE=no\nTIDE_MODE = properties\n", "d.xml": "<a><TIDE_MODE>xml</TIDE_MODE></a>\n"}  # fmt: skip
+    files = {
+        ".env": "TIDE_MODE=dotenv\n",
+        "conf/a.yaml": "harbour: 1\nHARBOUR: fen\n",
+        "b.json": '{\n "TIDE_MODE": "json"\n}\n',
+        "c.properties": "# TIDE_MODE=no\nTIDE_MODE = properties\n",
+        "d.xml": "<a><TIDE_MODE>xml</TIDE_MODE></a>\n",
+    }
     run = repo.pushed({"myriant.toml": text, **files})
     assert run["run"]["verdict"] == "clear", log_of(world, run)
     rows = world.get(f"/attempts/{run['cells'][0]['attempt_id']}/record")["settings"]
@@ -327,8 +362,11 @@ def test_each_setting_tells_its_value_its_origin_and_what_else_sets_it(world: Wo
     assert whole["overrode"] == [{"origin": "the plan's defaults, myriant.toml:3", "value": "default"}]
     assert (step["value"], step["step"]) == ("step", "test")
     assert {(f["file"], f["line"], f["value"]) for f in whole["files"]} == {
-        (".env", 1, "dotenv"), ("b.json", 2, "json"), ("c.properties", 2, "properties"), ("d.xml", 1, "xml"),
-    }  # fmt: skip
+        (".env", 1, "dotenv"),
+        ("b.json", 2, "json"),
+        ("c.properties", 2, "properties"),
+        ("d.xml", 1, "xml"),
+    }
     assert ".env:1 sets TIDE_MODE to 'dotenv'; in force is 'job'" in log_of(world, run)
     harbour = next(s for s in rows if s["name"] == "HARBOUR")
     assert [(f["file"], f["differs"]) for f in harbour["files"]] == [("conf/a.yaml", False)]
@@ -347,8 +385,9 @@ def test_what_an_attempt_was_made_of_is_recorded_and_compared(world: World) -> N
     second = repo.pushed({"level": "high", "p.json": '{"name": "tide", "version": "1.1.0"}'})
     told = world.get(f"/attempts/{second['cells'][0]['attempt_id']}/machine-difference")
     assert [(d["name"], d["there"], d["here"]) for d in told["differing"]] == [
-        ("cat level", "low", "high"), ("node tide", "1.0.0", "1.1.0"),
-    ]  # fmt: skip
+        ("cat level", "low", "high"),
+        ("node tide", "1.0.0", "1.1.0"),
+    ]
     assert "recorded #1" in told["said"] and told["same"] > 4
 
 

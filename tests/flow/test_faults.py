@@ -56,8 +56,15 @@ def test_a_killed_part_loses_nothing_and_invents_nothing(world: World, victim: s
 def test_a_late_report_of_a_lost_attempt_is_refused(world: World) -> None:
     token = world.installation.parts.environment["MYRIANT_RUNNER_TOKEN"]
     headers = {"Authorization": f"Bearer {token}"}
-    told = {"protocol": 1, "name": "late", "slots": 1, "isolation": "none", "version": "1", "boot": "one",
-            "runtimes": [{"family": "fen", "version": "1.0", "path": "/x"}]}  # fmt: skip
+    told = {
+        "protocol": 1,
+        "name": "late",
+        "slots": 1,
+        "isolation": "none",
+        "version": "1",
+        "boot": "one",
+        "runtimes": [{"family": "fen", "version": "1.0", "path": "/x"}],
+    }
     runner = world.http.post("/runners", json=told, headers=headers).json()["runner"]
     repo = world.repository("late", PLAN.replace("lua", "fen").replace('["5.1", "5.4"]', '["1.0"]'))
     commit = repo.commit({"test.sh": SLOW})

@@ -84,13 +84,18 @@ def test_of_two_runners_with_one_name_the_first_is_told(world: World, simulated:
         ([], [], "lua 5.4", "no runner is in touch"),
         ([("a", "lua 5.4", "its disk is full", None)], [], "lua 5.4", "drained (a): its disk is full"),
         ([("a", "lua 5.4", "", None)], [("b", "lua 5.1", "", None)], "lua 5.1", "b could take it, but is not in touch"),
-        ([], [("b", "lua 5.1", "", None), ("c", "lua 5.1", "", None)], "lua 5.1", "b, c could take it, but are not in touch"),
+        (
+            [],
+            [("b", "lua 5.1", "", None), ("c", "lua 5.1", "", None)],
+            "lua 5.1",
+            "b, c could take it, but are not in touch",
+        ),
         ([("a", "lua 5.4", "", None)], [("b", "lua 5.1", "drained", None)], "lua 5.1", "no runner offers lua 5.1"),
         ([("a", "lua 5.4", "", None)], [("b", "lua 5.1", "", 2)], "lua 5.1", "no runner offers lua 5.1"),
         ([("a", "lua 5.4", "", 2)], [], "lua 5.4", "a could take it, but is not for this project"),
         ([("a", "lua 5.4", "", 2), ("b", "lua 5.4", "", 1)], [], "lua 5.4", None),
     ],
-)  # fmt: skip
+)
 def test_why_nobody_takes_a_cell_of_project_1(
     here: list[tuple[str, str, str, int | None]],
     away: list[tuple[str, str, str, int | None]],
@@ -114,14 +119,35 @@ def test_a_runner_has_a_token_of_its_own(world: World, simulated: list[Simulated
     work = {"boot": own.boot, "free": 1, "holding": [], "wait": 0}
     beat: dict[str, Any] = {"attempts": {}}
     for what, who, path, body, status, says in [
-        ("under another name", own, "/runners", {**told, "name": "anybody"}, 403, "that of runner harbour, not of anybody"),
-        ("in its place, by the shared token", shared, "/runners", {**told, "name": "harbour"}, 403, "has a token of its own"),
+        (
+            "under another name",
+            own,
+            "/runners",
+            {**told, "name": "anybody"},
+            403,
+            "that of runner harbour, not of anybody",
+        ),
+        (
+            "in its place, by the shared token",
+            shared,
+            "/runners",
+            {**told, "name": "harbour"},
+            403,
+            "has a token of its own",
+        ),
         ("its work, by the shared token", shared, f"/runners/{own.id}/claim", work, 403, "has a token of its own"),
-        ("its leases, by the shared token", shared, f"/runners/{own.id}/heartbeat", beat, 403, "has a token of its own"),
+        (
+            "its leases, by the shared token",
+            shared,
+            f"/runners/{own.id}/heartbeat",
+            beat,
+            403,
+            "has a token of its own",
+        ),
         ("another's work", own, f"/runners/{shared.id}/claim", work, 403, "that of runner harbour"),
         ("another's end", own, f"/runners/{shared.id}/leave?boot={shared.boot}", None, 403, "that of runner harbour"),
         ("a runner that never was", own, "/runners/999999/claim", work, 404, "not enrolled"),
-    ]:  # fmt: skip
+    ]:
         answer = world.http.post(path, json=body, headers=who.own)
         assert (answer.status_code, says in answer.json()["detail"]) == (status, True), (what, answer.text)
     world.http.delete("/runners/anybody")
@@ -215,7 +241,9 @@ def test_a_server_that_was_away_costs_no_attempt(world: World, simulated: list[S
         )
         session.execute(text("UPDATE server_beat SET since = now(), beat_at = now()"))
     assert take_back_expired(site) == 0
-    assert world.http.post(f"/runners/{runner.id}/heartbeat", json={"attempts": {lease["attempt"]: lease["token"]}}, headers=runner.own).json() == {"lost": []}  # fmt: skip
+    assert world.http.post(
+        f"/runners/{runner.id}/heartbeat", json={"attempts": {lease["attempt"]: lease["token"]}}, headers=runner.own
+    ).json() == {"lost": []}
     runner.finish(lease, junit(a="passed"))
     assert repo.run_of(commit)["run"]["verdict"] == "clear"
 
@@ -254,8 +282,11 @@ def test_a_runner_is_upgraded_without_losing_work(world: World) -> None:
 
 
 CACHE = {
-    "name": "tides", "key": {"renew": {}, "runtimes": {}, "system": "x", "keep": ["out"]}, "seconds": {}, "parts": 1
-}  # fmt: skip
+    "name": "tides",
+    "key": {"renew": {}, "runtimes": {}, "system": "x", "keep": ["out"]},
+    "seconds": {},
+    "parts": 1,
+}
 
 
 @pytest.mark.parametrize(
@@ -267,7 +298,12 @@ CACHE = {
         ("PUT", "/record/phases", {"content": b'[{"name": 1}, 7, null]'}, 204),
         ("PUT", "/record/machine", {"content": b'{"machine": {"a\\u0000b": "c"}, "x": 3}'}, 204),
         ("PUT", "/record/settings", {"content": b"x" * (9 << 20)}, 413),
-        ("POST", "/steps", {"json": {"position": 0, "name": "a\0b", "command": "\0", "state": "running", "reason": "\0"}}, 204),
+        (
+            "POST",
+            "/steps",
+            {"json": {"position": 0, "name": "a\0b", "command": "\0", "state": "running", "reason": "\0"}},
+            204,
+        ),
         ("POST", "/caches", {"json": {"name": "tides", "digest": "0" * 64, "parts": 1}}, 422),
         ("POST", "/caches", {"json": CACHE | {"digest": "0" * 64}}, 422),
         ("PUT", "/caches/x/parts/0", {"content": b""}, 422),
@@ -278,10 +314,16 @@ CACHE = {
         ("PUT", "/reports", {"content": b"x" * 100}, 422),
         ("PUT", "/reports", {"content": parcel(b"<x/>").replace(b"tests", b"gossip")}, 422),
     ],
-)  # fmt: skip
+)
 def test_what_a_runner_tells_may_be_nonsense(
-    world: World, simulated: list[Simulated], request: pytest.FixtureRequest, method: str, path: str, options: dict[str, Any], status: int
-) -> None:  # fmt: skip
+    world: World,
+    simulated: list[Simulated],
+    request: pytest.FixtureRequest,
+    method: str,
+    path: str,
+    options: dict[str, Any],
+    status: int,
+) -> None:
     name = f"nonsense-{abs(hash(request.node.name)) % 10**8}"
     repo = briny(world, name)
     simulated.append(runner := Simulated(world, name))

@@ -22,9 +22,24 @@ def runner(world: World) -> Iterator[Simulated]:
 def pieces(seed: int) -> list[bytes]:
     luck = random.Random(seed)
     kinds = [
-        b"", b"\n", b"\n\n\n", b"plain line\n", b"no end", b"\r\n", b" 10 %\r 20 %\r", b"\x1b[31mred\x1b[0m\n", b"\xff\xfe\x00binary\n",
-        b"x" * 45_000, b"y" * 19_999 + b"\n", b"z" * 30_001 + b"NeedlE in a long line", "Ä".encode() * 9_000, b"\xe2\x82", b"\xac euro\n", b"tide " * 30 + b"\n", bytes(range(256)),
-    ]  # fmt: skip
+        b"",
+        b"\n",
+        b"\n\n\n",
+        b"plain line\n",
+        b"no end",
+        b"\r\n",
+        b" 10 %\r 20 %\r",
+        b"\x1b[31mred\x1b[0m\n",
+        b"\xff\xfe\x00binary\n",
+        b"x" * 45_000,
+        b"y" * 19_999 + b"\n",
+        b"z" * 30_001 + b"NeedlE in a long line",
+        "Ä".encode() * 9_000,
+        b"\xe2\x82",
+        b"\xac euro\n",
+        b"tide " * 30 + b"\n",
+        bytes(range(256)),
+    ]
     return [luck.choice(kinds) * luck.choice([1, 1, 2, 5]) for _ in range(luck.randint(0, 40))]
 
 

@@ -37,8 +37,12 @@ def test_every_place_says_the_word_of_the_oracle(world: World) -> None:
     run_state_machine_as_test(  # type: ignore[no-untyped-call]
         History,
         settings=settings(
-            max_examples=2, stateful_step_count=8, derandomize=True, database=None, phases=[Phase.generate],
+            max_examples=2,
+            stateful_step_count=8,
+            derandomize=True,
+            database=None,
+            phases=[Phase.generate],
             suppress_health_check=list(HealthCheck),
         ),
-    )  # fmt: skip
+    )
     assert told >= 8

@@ -130,9 +130,15 @@ def test_every_door_asks_who_is_there(world: World) -> None:
 
     bare = httpx.Client(base_url=f"{world.address}/api/v1")
     for method, path in [
-        ("GET", "/projects"), ("GET", "/live"), ("POST", "/projects"), ("POST", "/projects/story/bell"), ("POST", "/runners"),
-        ("POST", "/runners/1/claim"), ("POST", "/sign-in-links"), ("GET", "/words/0"),
-    ]:  # fmt: skip
+        ("GET", "/projects"),
+        ("GET", "/live"),
+        ("POST", "/projects"),
+        ("POST", "/projects/story/bell"),
+        ("POST", "/runners"),
+        ("POST", "/runners/1/claim"),
+        ("POST", "/sign-in-links"),
+        ("GET", "/words/0"),
+    ]:
         body = {
             "address": "x",
             "moved": [],

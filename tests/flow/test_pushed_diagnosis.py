@@ -26,8 +26,9 @@ def by_lua(**reports: str) -> str:
     """A test.sh whose report depends on the version of Lua: v51="<testcase…", rest="…"."""
     branches = "".join(
         f"{key[1]}.{key[2]}) cat > out/unit.xml <<'END'\n<testsuite name=\"s\">{body}</testsuite>\nEND\n;;\n"
-        for key, body in reports.items() if key != "rest"
-    )  # fmt: skip
+        for key, body in reports.items()
+        if key != "rest"
+    )
     rest = f"*) cat > out/unit.xml <<'END'\n<testsuite name=\"s\">{reports['rest']}</testsuite>\nEND\n;;\n"
     return f'mkdir -p out\ncase "$MYRIANT_CELL_LUA" in\n{branches}{rest}esac\n'
 
@@ -45,9 +46,9 @@ def test_a_control_run_speaks_of_failures_in_its_cells_only_and_waits_for_no_oth
     busy.commit({"test.sh": "sleep 14\n" + writes(junit(a="passed"))})
     busy.push()
     until(lambda: world.get("/pulse")["running"], lambda running: running >= 3)
-    held = repo.pushed({
-        "test.sh": by_lua(v51=case("a", "expected 1, got 2") + case("b"), rest=case("a") + case("b", "timed out"))
-    })  # fmt: skip
+    held = repo.pushed(
+        {"test.sh": by_lua(v51=case("a", "expected 1, got 2") + case("b"), rest=case("a") + case("b", "timed out"))}
+    )
     with site.store.transaction() as session:
         run_id = session.scalars(select(Run.id).join(Project).where(Project.name == repo.name, Run.number == 2)).one()
     for _ in range(8):  # judged again and again, as it is when cells end together: what waits is not forgotten

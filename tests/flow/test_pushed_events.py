@@ -65,7 +65,7 @@ def test_at_once_stop_early_and_supersede(world: World) -> None:
         'command = "sleep 0.8; echo $MYRIANT_CELL_N; sh test.sh"\ncollect = { tests = ["out/unit.xml"] }\n'
         '[jobs.early]\nvary = { n = ["1", "2", "3"] }\nat-once = 1\nstop-early = true\n[[jobs.early.steps]]\nname = "test"\n'
         'command = "echo $MYRIANT_CELL_N; exit 1"\n'
-    )  # fmt: skip
+    )
     repo = world.repository("bounds", None)
     repo.commit({"myriant.toml": plan, "test.sh": GREEN}, "first")
     repo.push()

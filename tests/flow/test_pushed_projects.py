@@ -126,7 +126,7 @@ def test_old_logs_and_files_go_and_everything_else_stays(world: World, monkeypat
     after = [world.get(f"/projects/pruned/runs/{n}") for n in (1, 2, 4)]
     assert [(v["run"]["verdict"], v["run"]["sentence"], v["tests"]) for v in after] == [
         (v["run"]["verdict"], v["run"]["sentence"], v["tests"]) for v in before
-    ]  # fmt: skip
+    ]
     told = world.get(f"/attempts/{attempts[1]}")
     assert told["pruned_at"] and told["log_size"] == 0 and told["reports"]
     assert world.http.get(f"/reports/{told['reports'][0]['id']}/raw").status_code == 404

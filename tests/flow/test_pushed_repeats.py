@@ -52,8 +52,13 @@ def test_searches_of_one_cell_share_every_try_and_each_names_its_own_commit(worl
     with site.store.transaction() as session:
         own = dict(
             session.execute(
-                select(Search.test, func.count()).join(Control, Control.search_id == Search.id).group_by(Search.test)
-                .where(Search.run_id == select(Run.id).join(Project).where(Project.name == repo.name, Run.number == 2).scalar_subquery())
+                select(Search.test, func.count())
+                .join(Control, Control.search_id == Search.id)
+                .group_by(Search.test)
+                .where(
+                    Search.run_id
+                    == select(Run.id).join(Project).where(Project.name == repo.name, Run.number == 2).scalar_subquery()
+                )
             ).all()  # type: ignore[arg-type]
-        )  # fmt: skip
+        )
     assert a["tries"] == b["tries"] >= sum(own.values()), "what one tried, the other knows"

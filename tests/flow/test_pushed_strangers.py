@@ -42,10 +42,15 @@ def looked(world: World, repo: Repository, ref: str) -> str:
 
 
 MAPPING = {
-    "number": "/wish/id", "source": "/wish/from", "target": "/wish/to", "title": "/wish/what", "state": "/now",
-    "states": {"asked": "open", "done": "merged"}, "may-write": "/wish/ours",
+    "number": "/wish/id",
+    "source": "/wish/from",
+    "target": "/wish/to",
+    "title": "/wish/what",
+    "state": "/now",
+    "states": {"asked": "open", "done": "merged"},
+    "may-write": "/wish/ours",
     "proof": {"header": "X-Town", "how": "hmac-sha256", "before": "v1="},
-}  # fmt: skip
+}
 
 
 def test_another_hosts_events_are_read_by_a_mapping_and_believed_with_its_secret_only(world: World) -> None:

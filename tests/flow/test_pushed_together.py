@@ -95,8 +95,13 @@ def test_when_every_one_conflicts_the_first_is_tested_and_when_it_is_stopped_not
     assert repo.world.http.delete(f"/projects/together/batches/{number}").status_code == 204
     stopped = ended(repo, number)
     assert stopped["state"] == "stopped" and stopped["said"].startswith("Stopped by") and stopped["merged"] == ""
-    runs = until(lambda: (r := ended(repo, number)["runs"]) and all(
-        repo.world.get(f"/projects/together/runs/{x['number']}")["run"]["ended_at"] for x in r) and r)  # fmt: skip
+    runs = until(
+        lambda: (
+            (r := ended(repo, number)["runs"])
+            and all(repo.world.get(f"/projects/together/runs/{x['number']}")["run"]["ended_at"] for x in r)
+            and r
+        )
+    )
     assert len(runs) == 1
     open_run = next(p for p in repo.world.get("/projects/together/pull-requests")["pulls"] if p["number"] == 14)[
         "newest"

@@ -230,7 +230,9 @@ def test_the_hook_tells_any_number_of_refs_and_shows_its_token_to_nobody(tmp_pat
         tmp_path, project="p", host="127.0.0.1", port=server.server_port, token="s3cret", python=sys.executable
     )
     lines = [f"{'0' * 40} {'a' * 40} refs/heads/{'b' * 60}{i}" for i in range(5000)]  # more than arguments can hold
-    done = subprocess.run([tmp_path / "hooks/post-receive"], input="\n".join(lines) + "\n", text=True, capture_output=True)  # fmt: skip
+    done = subprocess.run(
+        [tmp_path / "hooks/post-receive"], input="\n".join(lines) + "\n", text=True, capture_output=True
+    )
     server.shutdown()
     assert done.returncode == 0 and "cannot be reached" not in done.stdout, done
     assert len(heard) == 5000 and tokens == {"Bearer s3cret"}

@@ -101,15 +101,27 @@ def kept() -> Hold:
     [
         (["python3", "-c", "x = b'1' * (200 << 20)"], "it took more than 40 MiB of memory"),
         # spread over processes that are each below it
-        (["sh", "-c", "for i in 1 2 3 4 5 6; do python3 -c 'x = b\"1\" * (12 << 20); import time; time.sleep(9)' & done; wait"],
-         "it took more than 40 MiB of memory"),
+        (
+            [
+                "sh",
+                "-c",
+                "for i in 1 2 3 4 5 6; do python3 -c 'x = b\"1\" * (12 << 20); import time; time.sleep(9)' & done; wait",
+            ],
+            "it took more than 40 MiB of memory",
+        ),
         # what lies in a file system of memory counts too
-        (["sh", "-c", "head -c 200000000 /dev/zero > /dev/shm/myriant-held; s=$?; rm -f /dev/shm/myriant-held; exit $s"],
-         "it took more than 40 MiB of memory"),
+        (
+            [
+                "sh",
+                "-c",
+                "head -c 200000000 /dev/zero > /dev/shm/myriant-held; s=$?; rm -f /dev/shm/myriant-held; exit $s",
+            ],
+            "it took more than 40 MiB of memory",
+        ),
         (["python3", "-c", FORKS], ""),
         (["true"], ""),
     ],
-)  # fmt: skip
+)
 def test_the_kernel_holds_an_attempt_to_its_memory_and_processes(
     tmp_path: Path, kept: Hold, command: list[str], said: str
 ) -> None:
@@ -141,10 +153,13 @@ def test_what_a_killed_runner_left_is_ended_at_the_next_start(kept: Hold) -> Non
     assert left.wait(30) == -9 and not any(folder.exists() for folder in kept.folders)
 
 
-@pytest.mark.parametrize(("left", "command", "ended"), [
-    (0, ["sleep", "600"], (True, "the runner's disk is full: 0 bytes are left", False)),
-    (1 << 40, ["sh", "-c", "echo the disk is full; sleep 600"], (False, "", True)),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("left", "command", "ended"),
+    [
+        (0, ["sleep", "600"], (True, "the runner's disk is full: 0 bytes are left", False)),
+        (1 << 40, ["sh", "-c", "echo the disk is full; sleep 600"], (False, "", True)),
+    ],
+)
 def test_only_a_disk_that_is_full_is_the_machines_fault_whatever_a_step_says(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, left: int, command: list[str], ended: tuple[bool, str, bool]
 ) -> None:

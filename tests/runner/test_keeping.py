@@ -54,8 +54,12 @@ def test_packages_are_read_from_what_installers_leave(tmp_path: Path) -> None:
         (site / "tide/inner").mkdir(parents=True)
         (tmp_path / venv / "pyvenv.cfg").write_text("")
     (tmp_path / "lib2/python3.12/site-packages/no_venv-1.0.dist-info").mkdir(parents=True)
-    modules = {"node_modules/@fen/gauge": '{"name": "@fen/gauge", "version": "3.0.0"}', "node_modules/odd": "[1, 2",
-               "web/node_modules/x": '{"name": "x", "version": "1.0"}', "node_modules/deep": "[" * 100_000}  # fmt: skip
+    modules = {
+        "node_modules/@fen/gauge": '{"name": "@fen/gauge", "version": "3.0.0"}',
+        "node_modules/odd": "[1, 2",
+        "web/node_modules/x": '{"name": "x", "version": "1.0"}',
+        "node_modules/deep": "[" * 100_000,
+    }
     for folder, text in modules.items():
         (tmp_path / folder).mkdir(parents=True)
         (tmp_path / folder / "package.json").write_text(text)
@@ -65,8 +69,11 @@ def test_packages_are_read_from_what_installers_leave(tmp_path: Path) -> None:
     (tmp_path / "node_modules/y/package.json").symlink_to("/dev/zero")
     (tmp_path / "pyvenv.cfg").unlink()
     assert look.packages(open_folder(str(tmp_path)))["packages"] == {
-        "node @fen/gauge": "3.0.0", "node x": "1.0", "python tide_5": "2.10.1", "python tide_13": "2.10.1"
-    }  # fmt: skip
+        "node @fen/gauge": "3.0.0",
+        "node x": "1.0",
+        "python tide_5": "2.10.1",
+        "python tide_13": "2.10.1",
+    }
 
 
 @pytest.mark.parametrize(

@@ -54,8 +54,10 @@ def test_a_step_reaches_neither_this_machine_nor_its_neighbours(walls: tuple[San
         network = OwnNetwork(room.etc, outward=True)
         try:
             own = own_addresses()[0].removesuffix("/32")
-            tried = {a: said(sandbox, room, "python3", "/run/given/try.py", a, port, net=network.pid)
-                     for a in ("127.0.0.1", own, "10.0.2.2", "localhost", "192.168.1.1", "169.254.169.254")}  # fmt: skip
+            tried = {
+                a: said(sandbox, room, "python3", "/run/given/try.py", a, port, net=network.pid)
+                for a in ("127.0.0.1", own, "10.0.2.2", "localhost", "192.168.1.1", "169.254.169.254")
+            }
             assert all(t.startswith("no ") for t in tried.values()), tried
             assert said(sandbox, room, "python3", "/run/given/try.py", own, port).startswith("reached"), "without it"
             way = said(sandbox, room, "ip", "route", "get", "198.51.100.7", net=network.pid)
@@ -127,14 +129,20 @@ def run_filter(code: bytes, *, arch: int, number: int, flags: int) -> int:
 @pytest.mark.parametrize(
     ("machine", "arch", "number", "flags", "allowed"),
     [
-        ("x86_64", 0xC000003E, 56, 0x10000000, False), ("x86_64", 0xC000003E, 56, 0x11, True),
-        ("x86_64", 0xC000003E, 272, 0x10000000, False), ("x86_64", 0xC000003E, 272, 0x40000000, True),
-        ("x86_64", 0xC000003E, 435, 0, False), ("x86_64", 0xC000003E, 0, 0x10000000, True),
-        ("x86_64", 0xC000003E, 0x40000038, 0, False), ("x86_64", 0x40000003, 120, 0x10000000, False),
-        ("aarch64", 0xC00000B7, 220, 0x10000011, False), ("aarch64", 0xC00000B7, 97, 0x10000000, False),
-        ("aarch64", 0xC00000B7, 56, 0x10000000, True), ("aarch64", 0xC00000B7, 435, 0, False),
+        ("x86_64", 0xC000003E, 56, 0x10000000, False),
+        ("x86_64", 0xC000003E, 56, 0x11, True),
+        ("x86_64", 0xC000003E, 272, 0x10000000, False),
+        ("x86_64", 0xC000003E, 272, 0x40000000, True),
+        ("x86_64", 0xC000003E, 435, 0, False),
+        ("x86_64", 0xC000003E, 0, 0x10000000, True),
+        ("x86_64", 0xC000003E, 0x40000038, 0, False),
+        ("x86_64", 0x40000003, 120, 0x10000000, False),
+        ("aarch64", 0xC00000B7, 220, 0x10000011, False),
+        ("aarch64", 0xC00000B7, 97, 0x10000000, False),
+        ("aarch64", 0xC00000B7, 56, 0x10000000, True),
+        ("aarch64", 0xC00000B7, 435, 0, False),
     ],
-)  # fmt: skip
+)
 def test_the_filter_refuses_new_users_and_nothing_else(
     machine: str, arch: int, number: int, flags: int, allowed: bool
 ) -> None:
@@ -170,10 +178,15 @@ def running(pid: int) -> bool:
 @pytest.mark.parametrize(
     ("reachable", "ports"),
     [
-        ("", []), ("127.0.0.1:8422", [8422]), ("10.1.0.0/16, 127.0.0.1:8422,127.0.0.1:9", [8422, 9]), ("127.0.0.1", []),
-        ("127.0.0.1:0,127.0.0.1:65536,127.0.0.1:x,127.0.0.1:-1", []), ("192.168.7.3:80", []), ("127.0.0.0/8", []),
+        ("", []),
+        ("127.0.0.1:8422", [8422]),
+        ("10.1.0.0/16, 127.0.0.1:8422,127.0.0.1:9", [8422, 9]),
+        ("127.0.0.1", []),
+        ("127.0.0.1:0,127.0.0.1:65536,127.0.0.1:x,127.0.0.1:-1", []),
+        ("192.168.7.3:80", []),
+        ("127.0.0.0/8", []),
     ],
-)  # fmt: skip
+)
 def test_only_ports_that_are_named_are_passed_on_and_no_route_opens_the_loopback(
     reachable: str, ports: list[int]
 ) -> None:

@@ -192,8 +192,19 @@ def test_a_thousand_children_end_with_their_step(room: Room, tmp_path: Path) -> 
 
 @pytest.mark.parametrize(
     ("program", "family"),
-    [("node", "node"), ("java", "java"), ("perl", "perl"), ("php", "php"), ("ruby", "ruby"), ("go", "go"), ("gcc", "gcc"), ("clang", "clang"), ("dotnet", "dotnet"), ("python3", "python")],
-)  # fmt: skip
+    [
+        ("node", "node"),
+        ("java", "java"),
+        ("perl", "perl"),
+        ("php", "php"),
+        ("ruby", "ruby"),
+        ("go", "go"),
+        ("gcc", "gcc"),
+        ("clang", "clang"),
+        ("dotnet", "dotnet"),
+        ("python3", "python"),
+    ],
+)
 def test_a_runtime_of_this_machine_is_found_and_can_be_called_by_its_plain_names(
     program: str, family: str, tmp_path: Path
 ) -> None:

@@ -70,31 +70,73 @@ def left(tmp_path: Path) -> Iterator[Left]:
 DEEP = "i=0; while [ $i -lt 1500 ]; do mkdir d; cd d; i=$((i+1)); done; cd /workspace; "
 TREES: list[tuple[str, str, str, dict[str, Any]]] = [
     ("plain", "echo x > out/a.xml; mkdir out/b; echo y > out/b/c.xml", "out/*.xml", {"found": ["out/a.xml"]}),
-    ("anywhere", "echo x > out/a.xml; mkdir .git; echo x > .git/a.xml; mkdir -p b/.git; echo > b/.git/c.xml", "*.xml",
-     {"found": ["b/.git/c.xml", "out/a.xml"]}),
-    ("link", "ln -s /etc/passwd out/a.xml; echo x > out/b.xml", "out/*.xml", {"found": ["out/b.xml"], "odd": ["out/a.xml"]}),
+    (
+        "anywhere",
+        "echo x > out/a.xml; mkdir .git; echo x > .git/a.xml; mkdir -p b/.git; echo > b/.git/c.xml",
+        "*.xml",
+        {"found": ["b/.git/c.xml", "out/a.xml"]},
+    ),
+    (
+        "link",
+        "ln -s /etc/passwd out/a.xml; echo x > out/b.xml",
+        "out/*.xml",
+        {"found": ["out/b.xml"], "odd": ["out/a.xml"]},
+    ),
     ("folder link", "ln -s /etc outside; ln -s . here", "**/passwd", {}),
     ("link to it", "echo x > out/a.xml; ln -s out in", "in/*.xml", {}),
     ("fifo", "mkfifo out/a.xml", "*.xml", {"odd": ["out/a.xml"]}),
     ("zero", "ln -s /dev/zero out/a.xml", "*.xml", {"odd": ["out/a.xml"]}),
-    ("unreadable", "echo x > out/a.xml; chmod 0 out/a.xml; echo y > out/b.xml", "*.xml",
-     {"found": ["out/b.xml"], "refused": ["out/a.xml cannot be read"]}),
-    ("closed folder", "mkdir out/b; echo x > out/b/a.xml; chmod 0 out/b; echo y > out/c.xml", "*.xml",
-     {"found": ["out/c.xml"], "refused": ["out/b could not be looked into, and may hold what *.xml names"]}),
-    ("closed folder elsewhere", "mkdir out/b; chmod 0 out/b; echo y > out/c.xml", "out/*.xml", {"found": ["out/c.xml"]}),
-    ("closed folder on the way", "mkdir out/b; chmod 0 out/b; echo y > out/c.xml", "out/*/c.xml",
-     {"refused": ["out/b could not be looked into, and may hold what out/*/c.xml names"]}),
-    ("sparse", "truncate -s 1T out/a.xml; echo x > out/b.xml", "*.xml",
-     {"found": ["out/b.xml"], "refused": ["out/a.xml is larger than may be taken (1,099,511,627,776 bytes)"]}),
+    (
+        "unreadable",
+        "echo x > out/a.xml; chmod 0 out/a.xml; echo y > out/b.xml",
+        "*.xml",
+        {"found": ["out/b.xml"], "refused": ["out/a.xml cannot be read"]},
+    ),
+    (
+        "closed folder",
+        "mkdir out/b; echo x > out/b/a.xml; chmod 0 out/b; echo y > out/c.xml",
+        "*.xml",
+        {"found": ["out/c.xml"], "refused": ["out/b could not be looked into, and may hold what *.xml names"]},
+    ),
+    (
+        "closed folder elsewhere",
+        "mkdir out/b; chmod 0 out/b; echo y > out/c.xml",
+        "out/*.xml",
+        {"found": ["out/c.xml"]},
+    ),
+    (
+        "closed folder on the way",
+        "mkdir out/b; chmod 0 out/b; echo y > out/c.xml",
+        "out/*/c.xml",
+        {"refused": ["out/b could not be looked into, and may hold what out/*/c.xml names"]},
+    ),
+    (
+        "sparse",
+        "truncate -s 1T out/a.xml; echo x > out/b.xml",
+        "*.xml",
+        {"found": ["out/b.xml"], "refused": ["out/a.xml is larger than may be taken (1,099,511,627,776 bytes)"]},
+    ),
     ("bytes", "printf x > \"$(printf 'out/\\377 \\033[1m.xml')\"", "*.xml", {"found": ["out/\\xff \x1b[1m.xml"]}),
     ("lines", "printf x > \"$(printf 'out/a\\nb.xml')\"", "out/*.xml", {"found": ["out/a\nb.xml"]}),
     ("hard links", "echo x > out/a.xml; ln out/a.xml out/b.xml", "*.xml", {"found": ["out/a.xml", "out/b.xml"]}),
-    ("deep", DEEP + "echo x > out/a.xml; echo y > d/d/d/b.xml", "*.xml", {"found": ["d/d/d/b.xml", "out/a.xml"],
-      "refused": [f"{'d/' * 30}… could not be looked into, and may hold what *.xml names"]}),
-    ("socket", "python3 -c \"import socket; socket.socket(socket.AF_UNIX).bind('out/a.xml')\"", "*.xml", {"odd": ["out/a.xml"]}),
+    (
+        "deep",
+        DEEP + "echo x > out/a.xml; echo y > d/d/d/b.xml",
+        "*.xml",
+        {
+            "found": ["d/d/d/b.xml", "out/a.xml"],
+            "refused": [f"{'d/' * 30}… could not be looked into, and may hold what *.xml names"],
+        },
+    ),
+    (
+        "socket",
+        "python3 -c \"import socket; socket.socket(socket.AF_UNIX).bind('out/a.xml')\"",
+        "*.xml",
+        {"odd": ["out/a.xml"]},
+    ),
     ("many", "seq 20001 | sed 's,.*,out/&.xml,' | xargs touch; touch out/a.txt", "*.xml", {"too_many": 20001}),
     ("circles", "ln -s b a; ln -s a b", "a", {"odd": ["a"]}),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("script", "glob", "expected"), [row[1:] for row in TREES], ids=[row[0] for row in TREES])
@@ -139,11 +181,17 @@ def test_a_folder_that_is_exchanged_all_the_time_gives_nothing_from_outside(left
         beside.wait()
 
 
-@pytest.mark.parametrize("script", [
-    DEEP, "mkdir -p a/b; touch a/b/c; chmod 0 a/b a", "mkfifo f; ln -s / root; ln -s /etc/passwd p",
-    "mkdir a; cd a; ln -s .. up; mkdir b; chmod 555 b .", "seq 5000 | xargs mkdir -p; touch 1/a 2/b",
-    DEEP.replace("0o644", "0"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "script",
+    [
+        DEEP,
+        "mkdir -p a/b; touch a/b/c; chmod 0 a/b a",
+        "mkfifo f; ln -s / root; ln -s /etc/passwd p",
+        "mkdir a; cd a; ln -s .. up; mkdir b; chmod 555 b .",
+        "seq 5000 | xargs mkdir -p; touch 1/a 2/b",
+        DEEP.replace("0o644", "0"),
+    ],
+)
 def test_whatever_was_left_is_removed(left: Left, script: str) -> None:
     left.run(f"{script}\ncd /tmp; {script}\ncd /home/cell; {script}" if script[0] != "p" else script)
     left.porter.kill()
@@ -298,8 +346,14 @@ def test_what_a_cache_keeps_comes_back_as_it_was(left: Left) -> None:
 
 
 NAMES = st.sampled_from(["a", "b", "a/b", "a/b/c", "l/x", "./a", "..", "../x", "a/../b", "/etc/x", "l", "a\0b", ""])
-ENTRIES = st.lists(st.tuples(NAMES, st.sampled_from([FILE, LINK, FOLDER, HARD, DEVICE]),
-                             st.sampled_from(["", "x", "..", "/", "../../beside", "a"])), max_size=8)  # fmt: skip
+ENTRIES = st.lists(
+    st.tuples(
+        NAMES,
+        st.sampled_from([FILE, LINK, FOLDER, HARD, DEVICE]),
+        st.sampled_from(["", "x", "..", "/", "../../beside", "a"]),
+    ),
+    max_size=8,
+)
 
 
 @settings(max_examples=120)

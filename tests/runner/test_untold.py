@@ -91,11 +91,14 @@ def test_what_telling_failed_with_reaches_whoever_tells_more(asks: str) -> None:
     untold.end()
 
 
-@pytest.mark.parametrize(("command", "refuses", "calls"), [
-    ("sh", False, ["finish with 2"]),
-    ("sh", True, ["finish with 2", "steps", "steps"]),  # what the end is refused for takes no step along
-    ("x" * (5 << 20), False, ["steps", "steps", "finish with 0"]),  # together they may be more than a call takes
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("command", "refuses", "calls"),
+    [
+        ("sh", False, ["finish with 2"]),
+        ("sh", True, ["finish with 2", "steps", "steps"]),  # what the end is refused for takes no step along
+        ("x" * (5 << 20), False, ["steps", "steps", "finish with 0"]),  # together they may be more than a call takes
+    ],
+)
 def test_no_step_is_lost_with_an_end_that_is_refused_or_too_long(
     monkeypatch: pytest.MonkeyPatch, command: str, refuses: bool, calls: list[str]
 ) -> None:

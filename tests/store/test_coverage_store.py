@@ -51,8 +51,13 @@ def test_equal_vectors_are_kept_once_and_found_by_every_run(world: World) -> Non
         first, second = sorted(set(of.values()))
         assert set(merged_coverage_of(session, first, [""])[""]) == set(usual)
         for folder, share in {
-            "": (4, 6), "src": (4, 5), "src/": (4, 5), "src/deep": (2, 2), "srcs": (0, 1), "src/a.py": (2, 3),
-        }.items():  # fmt: skip
+            "": (4, 6),
+            "src": (4, 5),
+            "src/": (4, 5),
+            "src/deep": (2, 2),
+            "srcs": (0, 1),
+            "src/a.py": (2, 3),
+        }.items():
             assert shares_below(session, [first, second], folder, "") == {first: share, second: share}, folder
         assert shares_below(session, [first], "nowhere", "") == {} and shares_below(session, [first], "", "odd") == {}
     with site.store.transaction() as session:

@@ -23,10 +23,20 @@ from worlds import World
 VERSIONS = Path(__file__).parents[2] / "src/myriant/store/migrations"
 RELEASED = sorted(p.stem.split("_")[0] for p in (VERSIONS / "versions").glob("0*.py"))
 WORDS = {
-    "state": "passed", "verdict": "held", "mark": "new", "event": "push", "purpose": "push", "content": "tests",
-    "place": "here", "kind": "unit", "context": "push main", "role": "viewer", "isolation": "sandbox", "what": "vanished",
+    "state": "passed",
+    "verdict": "held",
+    "mark": "new",
+    "event": "push",
+    "purpose": "push",
+    "content": "tests",
+    "place": "here",
+    "kind": "unit",
+    "context": "push main",
+    "role": "viewer",
+    "isolation": "sandbox",
+    "what": "vanished",
     "wants": "mine",
-}  # fmt: skip
+}
 STATES = {
     "delivery": "waiting",
     "control": "waiting",

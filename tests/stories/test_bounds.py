@@ -37,12 +37,16 @@ def runner(world: Stories) -> Simulated:
         ({"branches": ["main"]}, {"branch": "main"}, ""),
         ({"branches": ["main"]}, {"branch": "side"}, "branch side"),
         # of a pull request its own branch counts, not the one that it goes into
-        ({"events": ["pull-request"], "branches": ["main"]}, {"event": EventKind.PULL_REQUEST, "source": "topic"}, "branch topic"),
+        (
+            {"events": ["pull-request"], "branches": ["main"]},
+            {"event": EventKind.PULL_REQUEST, "source": "topic"},
+            "branch topic",
+        ),
         ({"events": ["pull-request"], "branches": ["topic"]}, {"event": EventKind.PULL_REQUEST, "source": "topic"}, ""),
         ({"events": ["pull-request"], "branches": ["rel/*"]}, {"event": EventKind.PULL_REQUEST, "source": "rel/2"}, ""),
         ({"jobs": ["publish"]}, {"branch": "main"}, "not for job unit"),
     ],
-)  # fmt: skip
+)
 def test_a_secret_is_given_within_its_bounds(secret: dict[str, Any], run: dict[str, Any], why: str) -> None:
     wide: dict[str, Any] = {"events": [], "branches": [], "jobs": []}
     usual = {"event": EventKind.PUSH, "branch": "main", "source": ""}
@@ -93,8 +97,17 @@ def test_what_never_arrives_is_put_aside_and_tried_no_more_until_somebody_wants_
         way = Way(project_id=project, name="away", kind="request", shown="", sealed=b"", always=True, by="x")
         session.add(way)
         session.flush()
-        row = Delivery(way_id=way.id, project_id=project, run=1, context="push main", subject="1", said="",
-                       told=EXAMPLE, state=DeliveryState.WAITING, next_at=begin)  # fmt: skip
+        row = Delivery(
+            way_id=way.id,
+            project_id=project,
+            run=1,
+            context="push main",
+            subject="1",
+            said="",
+            told=EXAMPLE,
+            state=DeliveryState.WAITING,
+            next_at=begin,
+        )
         session.add(row)
         session.flush()
         way_id, number = way.id, row.id
@@ -211,7 +224,9 @@ def test_steps_after_one_whose_failures_were_mended_by_a_retest_run(world: Stori
     assert [(s["name"], s["state"]) for s in steps] == [("test", "failed"), ("after", "passed")]
 
 
-@pytest.mark.parametrize(("advisory", "verdict", "behind"), [("", "held", "skipped"), ('advisory = [{ lua = "*" }]\n', "clear", "passed")])  # fmt: skip
+@pytest.mark.parametrize(
+    ("advisory", "verdict", "behind"), [("", "held", "skipped"), ('advisory = [{ lua = "*" }]\n', "clear", "passed")]
+)
 def test_what_follows_a_failed_job_runs_only_where_it_is_advisory(
     world: Stories, advisory: str, verdict: str, behind: str
 ) -> None:

@@ -44,8 +44,9 @@ def by_lua(**reports: str) -> str:
     """A test.sh whose report depends on the version of Lua: v51="<testcase…", rest="…"."""
     branches = "".join(
         f"{key[1]}.{key[2]}) cat > out/unit.xml <<'END'\n<testsuite name=\"s\">{body}</testsuite>\nEND\n;;\n"
-        for key, body in reports.items() if key != "rest"
-    )  # fmt: skip
+        for key, body in reports.items()
+        if key != "rest"
+    )
     rest = f"*) cat > out/unit.xml <<'END'\n<testsuite name=\"s\">{reports['rest']}</testsuite>\nEND\n;;\n"
     return f'mkdir -p out\ncase "$MYRIANT_CELL_LUA" in\n{branches}{rest}esac\n'
 
@@ -59,10 +60,15 @@ def tangled(world: World) -> tuple[Repository, dict[str, Any]]:
     stack = "  File &quot;/workspace/gauge.lua&quot;, line 7, in read"
     old = case("a", "GaugeError: no gauge at 17 m", stack) + case("b", "GaugeError: no gauge at 4 m", stack)
     always = case("c", "FATAL: database &quot;logbook&quot; does not exist")
-    changed = repo.pushed({
-        "test.sh": by_lua(v51=old + always + case("d"), rest=case("a") + case("b") + always + case("d", "assert 4 == 3")),
-        "gauge.lua": "return 2\n" * 20,
-    }, "Read the gauge another way")  # fmt: skip
+    changed = repo.pushed(
+        {
+            "test.sh": by_lua(
+                v51=old + always + case("d"), rest=case("a") + case("b") + always + case("d", "assert 4 == 3")
+            ),
+            "gauge.lua": "return 2\n" * 20,
+        },
+        "Read the gauge another way",
+    )
     return repo, changed
 
 
@@ -200,9 +206,14 @@ def test_a_quarantine_ends_once_its_test_has_proved_steady(
             keep_results(session, attempt, numbers, np.array([outcome], np.uint8), np.array([0.1]), bad)
         now = datetime.now(UTC)
         held = Quarantine(
-            project_id=owner, test=int(numbers[0]), reason="it drifts", owner="ada", by="ada",
-            at=now - timedelta(days=9), until=now + timedelta(days=9),
-        )  # fmt: skip
+            project_id=owner,
+            test=int(numbers[0]),
+            reason="it drifts",
+            owner="ada",
+            by="ada",
+            at=now - timedelta(days=9),
+            until=now + timedelta(days=9),
+        )
         session.add(held)
         session.flush()
         newest = session.scalars(select(Run).where(Run.project_id == owner, Run.number == runs)).one()
@@ -285,9 +296,17 @@ def test_new_results_of_static_analysis_are_told_with_their_place(world: World) 
     plan = PLAN.replace('tests = ["out/unit.xml"]', 'tests = ["out/unit.xml"], analysis = ["out/style.sarif"]')
 
     def sarif(*lines: int) -> str:
-        results = [{"ruleId": "T1", "level": "error", "message": {"text": f"line is long: {chr(97 + n)}"},
-                    "locations": [{"physicalLocation": {"artifactLocation": {"uri": "gauge.lua"}, "region": {"startLine": n}}}]}
-                   for n in lines]  # fmt: skip
+        results = [
+            {
+                "ruleId": "T1",
+                "level": "error",
+                "message": {"text": f"line is long: {chr(97 + n)}"},
+                "locations": [
+                    {"physicalLocation": {"artifactLocation": {"uri": "gauge.lua"}, "region": {"startLine": n}}}
+                ],
+            }
+            for n in lines
+        ]
         log = {"version": "2.1.0", "runs": [{"tool": {"driver": {"name": "tidelint"}}, "results": results}]}
         return writes(junit(a="passed")).replace("exit 0", f"cat > out/style.sarif <<'END'\n{json.dumps(log)}\nEND\n")
 

@@ -113,11 +113,13 @@ def test_a_pull_request_is_tested_as_the_merge_and_judged_against_its_target(wor
 
 def test_a_tag_runs_its_jobs_and_what_is_gated_waits_for_verdict_and_word(world: World) -> None:
     plan = (
-        HEAD + '[events]\npush = {}\ntag = { names = ["v*"] }\n' + UNIT
+        HEAD
+        + '[events]\npush = {}\ntag = { names = ["v*"] }\n'
+        + UNIT
         + '[jobs.publish]\nafter = ["unit"]\nwhen = [{ tag = "v*" }]\ntold = ["tag"]\ngated = true\napproval = { by = ["release"], within = "1 h" }\n'
         + 'expect = { tag-equals = { file = "VERSION" }, mentioned-in = "CHANGES" }\n'
         + '[[jobs.publish.steps]]\nname = "publish"\ncommand = "test $MYRIANT_TAG = v1.0"\n'
-    )  # fmt: skip
+    )
     repo = world.repository("tags", plan, test__sh=GREEN, VERSION="1.0\n", CHANGES="1.0: first\n")
     assert [c["job"] for c in decided(repo, 1)["cells"]] == ["unit", "unit"], decided(repo, 1)["run"]["sentence"] + str(
         decided(repo, 1)["left_out"]
@@ -185,12 +187,18 @@ def test_an_approval_that_does_not_come_in_time_ends_the_job(world: World) -> No
 
 
 def test_jobs_wait_for_each_other_and_say_why_they_do_not_run(world: World) -> None:
-    plan = HEAD + UNIT + "".join(
-        f'[jobs.{name}]\nafter = {after}\n[[jobs.{name}.steps]]\ncommand = "{command}"\n'
-        for name, after, command in (
-            ("pack", '["unit"]', "exit 4"), ("ship", '["pack"]', "true"), ("report", '[{ job = "pack", even-if = "failed" }]', "true"),
+    plan = (
+        HEAD
+        + UNIT
+        + "".join(
+            f'[jobs.{name}]\nafter = {after}\n[[jobs.{name}.steps]]\ncommand = "{command}"\n'
+            for name, after, command in (
+                ("pack", '["unit"]', "exit 4"),
+                ("ship", '["pack"]', "true"),
+                ("report", '[{ job = "pack", even-if = "failed" }]', "true"),
+            )
         )
-    )  # fmt: skip
+    )
     repo = world.repository("order", plan, test__sh=GREEN)
     view = decided(repo, 1)
     found = cells(view)
@@ -211,12 +219,12 @@ def test_steps_follow_their_conditions_and_a_failure_is_honest(world: World) -> 
         'name = "breaks"\nwhen = [{ lua = "5.1" }]\ncommand = "exit 9"',
         'name = "after it"\ncommand = "true"',
         'name = "always"\nalways = true\ncommand = "true"',
-    ]  # fmt: skip
+    ]
     plan = (
         HEAD + '[defaults]\nenv = { LEVEL = "low" }\n[jobs.unit]\nvary = { lua = ["5.1", "5.4"] }\nruntime = ["lua"]\n'
         'settings = { example = "env.example", file = "env.ci", to = ".env" }\nsource = { history = "full", tags = true }\n'
         + "".join(f"[[jobs.unit.steps]]\n{s}\n" for s in steps)
-    )  # fmt: skip
+    )
     files: dict[str, str | None] = {
         "test.sh": GREEN,
         "sub folder/x": "",
@@ -229,9 +237,15 @@ def test_steps_follow_their_conditions_and_a_failure_is_honest(world: World) -> 
     by_cell = {c["key"]: world.get(f"/attempts/{c['attempt_id']}") for c in view["cells"]}
     old, new = by_cell["lua=5.1"]["steps"], by_cell["lua=5.4"]["steps"]
     assert [(s["name"], s["state"]) for s in new] == [
-        ("only new", "passed"), ("forgiven", "failed"), ("where", "passed"), ("test", "passed"), ("settings", "passed"),
-        ("breaks", "skipped"), ("after it", "passed"), ("always", "passed"),
-    ]  # fmt: skip
+        ("only new", "passed"),
+        ("forgiven", "failed"),
+        ("where", "passed"),
+        ("test", "passed"),
+        ("settings", "passed"),
+        ("breaks", "skipped"),
+        ("after it", "passed"),
+        ("always", "passed"),
+    ]
     assert [s["state"] for s in old] == [
         "skipped",
         "failed",
@@ -255,10 +269,11 @@ def test_steps_follow_their_conditions_and_a_failure_is_honest(world: World) -> 
 
 def test_a_sample_runs_a_part_states_its_blind_spots_and_stays_when_a_value_is_added(world: World) -> None:
     plan = (
-        HEAD + '[jobs.unit]\nvary = { a = ["1", "2", "3"], b = ["1", "2", "3"], c = ["1", "2", "3"] }\nsample = { strength = 2, events = ["push"] }\n'
+        HEAD
+        + '[jobs.unit]\nvary = { a = ["1", "2", "3"], b = ["1", "2", "3"], c = ["1", "2", "3"] }\nsample = { strength = 2, events = ["push"] }\n'
         'advisory = [{ a = "3", b = "3" }]\n[[jobs.unit.steps]]\nname = "test"\ncommand = "echo $MYRIANT_CELL_A $MYRIANT_CELL_B; sh test.sh"\n'
         'collect = { tests = ["out/unit.xml"] }\n'
-    )  # fmt: skip
+    )
     repo = world.repository("sampled", plan, test__sh="echo $MYRIANT_CELL_C\n" + GREEN)
     first = decided(repo, 1)
     chosen = {c["key"] for c in first["cells"] if c["selected"]}
@@ -351,9 +366,17 @@ def test_an_event_over_http_is_signed_recognised_when_repeated_and_refused_when_
         )
 
     event = {
-        "specversion": "1.0", "id": "e-1", "source": "https://boats.fenmark.example", "type": "dev.cdevents.change.created.0.4.0",
-        "data": {"subject": {"id": "changes/12", "content": {"source": "topic", "target": "main", "title": "A change", "author": "Ada Fen"}}},
-    }  # fmt: skip
+        "specversion": "1.0",
+        "id": "e-1",
+        "source": "https://boats.fenmark.example",
+        "type": "dev.cdevents.change.created.0.4.0",
+        "data": {
+            "subject": {
+                "id": "changes/12",
+                "content": {"source": "topic", "target": "main", "title": "A change", "author": "Ada Fen"},
+            }
+        },
+    }
     answer = send(event).json()
     assert answer["repeated"] is False and "started #" in answer["said"]
     view = decided(repo, answer["runs"][-1])
@@ -362,10 +385,14 @@ def test_an_event_over_http_is_signed_recognised_when_repeated_and_refused_when_
     assert send({**event, "id": "e-2"}, key="forged").status_code == 401
     assert world.http.post("/events", params={"project": "told"}, json=event).status_code == 401
     for wrong, status, why in (
-        (b"no json", 400, "not JSON"), (b"[]", 400, "not a JSON object"), ({**event, "id": ""}, 422, "no id"),
-        ({**event, "id": "x", "specversion": "0.3"}, 422, "specversion"), ({**event, "id": "x", "type": "org.example.rain"}, 422, "starts nothing"),
-        ({**event, "id": "x", "data": {"subject": {"id": "none"}}}, 422, "no number"), ({**event, "id": "x", "data": 7}, 422, "no number"),
-    ):  # fmt: skip
+        (b"no json", 400, "not JSON"),
+        (b"[]", 400, "not a JSON object"),
+        ({**event, "id": ""}, 422, "no id"),
+        ({**event, "id": "x", "specversion": "0.3"}, 422, "specversion"),
+        ({**event, "id": "x", "type": "org.example.rain"}, 422, "starts nothing"),
+        ({**event, "id": "x", "data": {"subject": {"id": "none"}}}, 422, "no number"),
+        ({**event, "id": "x", "data": 7}, 422, "no number"),
+    ):
         refused = send(wrong)
         assert refused.status_code == status and why in refused.json()["detail"], refused.text
     merged = send({**event, "id": "e-3", "type": "dev.cdevents.change.merged.0.2.0"}).json()
@@ -436,10 +463,12 @@ def test_rules_hold_for_their_cells_their_folder_and_from_their_day_on(world: Wo
 
 def test_housekeeping_runs_by_a_schedule_that_names_it_and_no_verdict_depends_on_it(world: World) -> None:
     plan = (
-        HEAD + UNIT + '[jobs.sweep]\nhousekeeping = true\n[[jobs.sweep.steps]]\nname = "sweep"\ncommand = "sh sweep.sh"\n'
+        HEAD
+        + UNIT
+        + '[jobs.sweep]\nhousekeeping = true\n[[jobs.sweep.steps]]\nname = "sweep"\ncommand = "sh sweep.sh"\n'
         '[[events.schedule]]\nname = "tidy"\nevery = "day"\nat = "03:10"\njobs = ["sweep"]\n'
         '[[events.schedule]]\nname = "nightly"\nevery = "day"\nat = "02:10"\n[events.push]\n'
-    )  # fmt: skip
+    )
     repo = world.repository("tidied", plan, test__sh=GREEN, sweep__sh="echo swept; exit 3")
     pushed = decided(repo, 1)
     commit = pushed["run"]["commit"]

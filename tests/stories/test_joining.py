@@ -27,27 +27,107 @@ Row = tuple[str, ...]
     ("rows", "changed", "together"),
     [
         # one file, one exception, in one version of three
-        ([("a", "t.test_level", "1", "E KeyError: 'ebb' of the north"), ("b", "t.test_level", "1", "E KeyError: unknown harbour")], {}, ["ab"]),
-        ([("a", "t.test_level", ALL, "E KeyError: 'ebb' of the north"), ("b", "t.test_level", ALL, "E KeyError: unknown harbour")], {}, ["a", "b"]),
-        ([("a", "t.test_level", "1", "E KeyError: 'ebb' of the north"), ("b", "t.test_level", "2", "E KeyError: unknown harbour")], {}, ["a", "b"]),
-        ([("a", "t.test_level", "1", "E KeyError: 'ebb' of the north"), ("b", "t.test_quay", "1", "E KeyError: unknown harbour")], {}, ["a", "b"]),
+        (
+            [
+                ("a", "t.test_level", "1", "E KeyError: 'ebb' of the north"),
+                ("b", "t.test_level", "1", "E KeyError: unknown harbour"),
+            ],
+            {},
+            ["ab"],
+        ),
+        (
+            [
+                ("a", "t.test_level", ALL, "E KeyError: 'ebb' of the north"),
+                ("b", "t.test_level", ALL, "E KeyError: unknown harbour"),
+            ],
+            {},
+            ["a", "b"],
+        ),
+        (
+            [
+                ("a", "t.test_level", "1", "E KeyError: 'ebb' of the north"),
+                ("b", "t.test_level", "2", "E KeyError: unknown harbour"),
+            ],
+            {},
+            ["a", "b"],
+        ),
+        (
+            [
+                ("a", "t.test_level", "1", "E KeyError: 'ebb' of the north"),
+                ("b", "t.test_quay", "1", "E KeyError: unknown harbour"),
+            ],
+            {},
+            ["a", "b"],
+        ),
         # both name what has changed, whatever they raise and wherever they are
-        ([("a", "t.test_level", ALL, LOW), ("b", "t.test_quay", ALL, "low_water('x')\nE TypeError: not a number at all")], CHANGED, ["ab"]),
+        (
+            [
+                ("a", "t.test_level", ALL, LOW),
+                ("b", "t.test_quay", ALL, "low_water('x')\nE TypeError: not a number at all"),
+            ],
+            CHANGED,
+            ["ab"],
+        ),
         ([("a", "t.test_level", ALL, LOW), ("b", "t.test_quay", ALL, HIGH)], CHANGED, ["a", "b"]),
-        ([("a", "t.test_level", ALL, LOW), ("b", "t.test_quay", "1 2", "low_water('x')\nE TypeError: not a number at all")], CHANGED, ["a", "b"]),
-        ([("a", "t.test_level", ALL, LOW), ("b", "t.test_quay", ALL, "low_water('x')\nE TypeError: not a number at all")], {}, ["a", "b"]),
+        (
+            [
+                ("a", "t.test_level", ALL, LOW),
+                ("b", "t.test_quay", "1 2", "low_water('x')\nE TypeError: not a number at all"),
+            ],
+            CHANGED,
+            ["a", "b"],
+        ),
+        (
+            [
+                ("a", "t.test_level", ALL, LOW),
+                ("b", "t.test_quay", ALL, "low_water('x')\nE TypeError: not a number at all"),
+            ],
+            {},
+            ["a", "b"],
+        ),
         # what names both joins one of them, and never both
         ([("a", "t.m", ALL, LOW), ("b", "t.n", ALL, HIGH), ("c", "t.o", ALL, CALLS_BOTH)], CHANGED, ["ac", "b"]),
         # they point to one changed file, while they pass elsewhere
-        ([("a", "t.test_level", "1", "E assert 1 == 2"), ("b", "t.test_level", "1", "E IndexError: nothing is left")], CHANGED, ["ab"]),
-        ([("a", "t.test_level", ALL, "E assert 1 == 2"), ("b", "t.test_level", ALL, "E IndexError: nothing is left")], CHANGED, ["a", "b"]),
-        ([("a", "t.test_level", "1", "E assert 1 == 2"), ("b", "t.test_quay", "1", "E IndexError: nothing is left")], CHANGED, ["a", "b"]),
-        ([("a", "t.test_level", "1", "E assert 1 == 2"), ("b", "t.test_level", "1", "E IndexError: nothing is left")],
-         {**CHANGED, "shore/level.py": ()}, ["a", "b"]),
+        (
+            [
+                ("a", "t.test_level", "1", "E assert 1 == 2"),
+                ("b", "t.test_level", "1", "E IndexError: nothing is left"),
+            ],
+            CHANGED,
+            ["ab"],
+        ),
+        (
+            [
+                ("a", "t.test_level", ALL, "E assert 1 == 2"),
+                ("b", "t.test_level", ALL, "E IndexError: nothing is left"),
+            ],
+            CHANGED,
+            ["a", "b"],
+        ),
+        (
+            [("a", "t.test_level", "1", "E assert 1 == 2"), ("b", "t.test_quay", "1", "E IndexError: nothing is left")],
+            CHANGED,
+            ["a", "b"],
+        ),
+        (
+            [
+                ("a", "t.test_level", "1", "E assert 1 == 2"),
+                ("b", "t.test_level", "1", "E IndexError: nothing is left"),
+            ],
+            {**CHANGED, "shore/level.py": ()},
+            ["a", "b"],
+        ),
         # what was known before is no part of what is new
-        ([("a", "t.test_level", "1", LOW, "known"), ("b", "t.test_level", "1", "low_water()\nE TypeError: not a number at all")], CHANGED, ["a", "b"]),
+        (
+            [
+                ("a", "t.test_level", "1", LOW, "known"),
+                ("b", "t.test_level", "1", "low_water()\nE TypeError: not a number at all"),
+            ],
+            CHANGED,
+            ["a", "b"],
+        ),
     ],
-)  # fmt: skip
+)
 def test_causes_are_joined_by_what_they_share_and_no_further(
     rows: list[Row], changed: dict[str, tuple[str, ...]], together: list[str]
 ) -> None:
@@ -55,9 +135,19 @@ def test_causes_are_joined_by_what_they_share_and_no_further(
     for number, (name, klass, cells, text, *mark) in enumerate(rows):
         for cell in cells.split():
             shown = Shown(
-                attempt_id=1, number=number, kind="unit", suite="s", klass=klass, name=name, outcome=Outcome.FAILED,
-                seconds=0.1, message=text.splitlines()[-1].removeprefix("E "), detail=text, extra={}, signature="",
-            )  # fmt: skip
+                attempt_id=1,
+                number=number,
+                kind="unit",
+                suite="s",
+                klass=klass,
+                name=name,
+                outcome=Outcome.FAILED,
+                seconds=0.1,
+                message=text.splitlines()[-1].removeprefix("E "),
+                detail=text,
+                extra={},
+                signature="",
+            )
             signature = signature_of(shown.message, text, "", klass)
             failed.append(Failed(shown, ("unit", cell), mark[0] if mark else "new", signature, ()))
     ran = {("unit", cell): np.ones(len(rows), bool) for cell in ALL.split()}

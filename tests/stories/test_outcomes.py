@@ -61,38 +61,81 @@ def run(script: str) -> dict[str, str | None]:
 WAYS = [
     Way("Every test passes", "clear", [run(report() + "# again\n")], "Clear: 3 of 3 tests passed"),
     Way("A test newly fails", "held", [run(report(gate_opens=FAILS) + "exit 1")], "1 test newly fails"),
-    Way("What failed in the push before fails still", "held",
-        [run(report(gate_opens=FAILS) + "exit 1"), {"notes": "words"}], "1 test newly fails"),
-    Way("Only documents were pushed upon that", "held",
-        [run(report(gate_opens=FAILS) + "exit 1"), {"docs/a": "words"}], "1 test newly fails"),
+    Way(
+        "What failed in the push before fails still",
+        "held",
+        [run(report(gate_opens=FAILS) + "exit 1"), {"notes": "words"}],
+        "1 test newly fails",
+    ),
+    Way(
+        "Only documents were pushed upon that",
+        "held",
+        [run(report(gate_opens=FAILS) + "exit 1"), {"docs/a": "words"}],
+        "1 test newly fails",
+    ),
     Way("The only failing test is in quarantine", "clear", [run(report(gauge_reads=FAILS) + "exit 1")], "quarantine"),
     Way("The step ends badly, and no test says why", "held", [run(report() + "exit 3")], "no test says why"),
     Way("No report is there", "held", [run("exit 0")], "report missing"),
-    Way("The report breaks off", "held", [run(report() + "head -c 90 out/a.xml > out/b; mv out/b out/a.xml")], "no trustworthy result"),
-    Way("Every test is skipped", "held", [run(report(gate_opens=SKIPS, gate_shuts=SKIPS, gauge_reads=SKIPS))], "no trustworthy result"),
-    Way("A test is listed no more, and its name still stands in the sources", "held",
-        [{**run(report(gate_shuts="-")), "list": "gate_shuts\n"}], "vanished"),
+    Way(
+        "The report breaks off",
+        "held",
+        [run(report() + "head -c 90 out/a.xml > out/b; mv out/b out/a.xml")],
+        "no trustworthy result",
+    ),
+    Way(
+        "Every test is skipped",
+        "held",
+        [run(report(gate_opens=SKIPS, gate_shuts=SKIPS, gauge_reads=SKIPS))],
+        "no trustworthy result",
+    ),
+    Way(
+        "A test is listed no more, and its name still stands in the sources",
+        "held",
+        [{**run(report(gate_shuts="-")), "list": "gate_shuts\n"}],
+        "vanished",
+    ),
     Way("A test is newly skipped", "clear", [run(report(gate_shuts=SKIPS))], "newly skipped"),
-    Way("It takes longer than its limit", "held",
-        [{**run("sleep 300"), "myriant.toml": PLAN.replace("[[jobs", 'timeout = "1s"\n[[jobs')}], "no trustworthy result"),
+    Way(
+        "It takes longer than its limit",
+        "held",
+        [{**run("sleep 300"), "myriant.toml": PLAN.replace("[[jobs", 'timeout = "1s"\n[[jobs')}],
+        "no trustworthy result",
+    ),
     Way("Nothing that a job watches changed", "exempt", [{"docs/b": "words"}], "Exempt"),
     Way("The plan cannot be read", "held", [{"myriant.toml": "version = 1\n[jobs.unit\n"}], "plan"),
     Way("The plan is taken away", "held", [{"myriant.toml": None}], "plan"),
     Way("The plan asks less", "held", [{"myriant.toml": PLAN + '[gate]\nvanished = "warn"\n'}], "asks less"),
-    Way("No runner has what a cell wants", "undecided",
-        [{"myriant.toml": PLAN.replace('["5.4"]', '["9.9"]')}], "", act="stuck"),
+    Way(
+        "No runner has what a cell wants",
+        "undecided",
+        [{"myriant.toml": PLAN.replace('["5.4"]', '["9.9"]')}],
+        "",
+        act="stuck",
+    ),
     Way("A person stops it", "held", [run("sleep 300")], "stopped", act="stop"),
-]  # fmt: skip
+]
 PLACES = (
-    "`myriant verdict`", "note on the commit", "strip", "badge", "request by a way", "mail", "merge at the stand-in host",
-)  # fmt: skip
+    "`myriant verdict`",
+    "note on the commit",
+    "strip",
+    "badge",
+    "request by a way",
+    "mail",
+    "merge at the stand-in host",
+)
 MAILED = {"cleared": "clear", "held by more": "held"}
-INTRO = """# How runs end, and what each place says
+INTRO = (
+    """# How runs end, and what each place says
 
 Written by `tests/stories/test_outcomes.py` (with `MYRIANT_WRITE=1`), which pushes each of these upon a clear main, through a real
 runner, and reads every place. No place says *clear* or *exempt* without results that can be trusted; all say the same.
 
-| What happened | Sentence | """ + " | ".join(PLACES) + " |\n|---|---|" + "---|" * len(PLACES) + "\n"  # fmt: skip
+| What happened | Sentence | """
+    + " | ".join(PLACES)
+    + " |\n|---|---|"
+    + "---|" * len(PLACES)
+    + "\n"
+)
 
 
 @dataclass(frozen=True)
@@ -172,8 +215,11 @@ def test_all_places_say_how_a_run_ended_and_none_says_clear_without_results(told
             assert passes or not re.search(r"\b(clear|exempt|passed)\b", said), (way.name, place, said)
             open_yet = said in ("", "pending") and way.must == "undecided"
             assert said in (way.must, f"ends with {EXITS[way.must]}") or open_yet, (
-                way.name, place, said, sentence,
-            )  # fmt: skip
+                way.name,
+                place,
+                said,
+                sentence,
+            )
         rows.append(f"| {way.name} | {sentence} | " + " | ".join(places[p] or "nothing yet" for p in PLACES) + " |\n")
     stuck = next(v["run"]["number"] for n, v in views.items() if n.startswith("No runner"))
     world.http.post(f"/projects/ends/runs/{stuck}/stop")
@@ -190,9 +236,13 @@ def tell_host_and_people(world: World, host: Harbour) -> None:
     assert world.http.put("/projects/ends/secrets/HOST", json={"value": host.token}).is_success
     outcome = '{"commit": "{commit}", "context": "myriant", "state": "{state}", "sentence": "{sentence}"}'
     wishes = {
-        "host": {"url": f"{host.address}/api/ends/outcomes", "headers": {"Authorization": "Bearer {secret:HOST}"}, "body": outcome},
+        "host": {
+            "url": f"{host.address}/api/ends/outcomes",
+            "headers": {"Authorization": "Bearer {secret:HOST}"},
+            "body": outcome,
+        },
         "people": {"kind": "mail", "to": ["ada@tidewater.example"]},
-    }  # fmt: skip
+    }
     for name, wish in wishes.items():
         assert world.http.put(f"/projects/ends/ways/{name}", json={"always": True, **wish}).status_code == 204
 

@@ -93,9 +93,16 @@ def test_what_changed_is_told_file_by_file_also_of_odd_ones(world: World) -> Non
     repo = begun(world, "changed")
     odd = 'näme "with" spaces\t.txt'
     run = repo.pushed(
-        {"tide.lua": "one\n2\nthree\n", odd: "--- a/x\n+++ b/y\n@@ -1 +1 @@\n", "report.xml": None, "big.txt": "x\n" * 5000,
-         "kept/report.xml": PASSES, "myriant.toml": PLAN.replace("cp report", "cp kept/report")}, "Much at once",
-    )  # fmt: skip
+        {
+            "tide.lua": "one\n2\nthree\n",
+            odd: "--- a/x\n+++ b/y\n@@ -1 +1 @@\n",
+            "report.xml": None,
+            "big.txt": "x\n" * 5000,
+            "kept/report.xml": PASSES,
+            "myriant.toml": PLAN.replace("cp report", "cp kept/report"),
+        },
+        "Much at once",
+    )
     told = world.get(f"/projects/changed/runs/{run['run']['number']}/difference")
     files = {f["path"]: f for f in told["files"]}
     assert [c["title"] for c in told["commits"]] == ["Much at once"] and told["baseline"]["number"] == 1
@@ -175,8 +182,10 @@ def test_trends_of_a_branch_are_its_runs(world: World, form: str) -> None:
     found = world.get(f"/projects/{name}/trends")
     runs = found["runs"]
     assert list(zip(runs["verdict"], runs["new"], runs["fixed"], runs["tests"], runs["rate"], strict=True)) == [
-        ("clear", 0, 0, 2, 100), ("held", 1, 0, 2, 50), ("clear", 0, 1, 2, 100),
-    ]  # fmt: skip
+        ("clear", 0, 0, 2, 100),
+        ("held", 1, 0, 2, 50),
+        ("clear", 0, 1, 2, 100),
+    ]
     assert found["held"] == 1 and found["repair"] > 0 and found["changes"] == [] and not found["more"]
     assert "1 of the newest 3 runs were held" in found["said"]
     assert world.get(f"/projects/{name}/trends", runs=2)["more"]

@@ -55,14 +55,19 @@ def test_a_break_is_held_until_it_is_repaired_and_the_note_agrees(world: World) 
         ("truncated", writes(junit(a="passed"))[:-60] + "\nEND\n", "void", "cut off"),
         ("not-xml", writes("4 passed"), "void", "not XML"),
         ("no-test", writes("<testsuites/>"), "void", "holds no test"),
-        ("bomb", writes('<!DOCTYPE x [<!ENTITY a "b">]><testsuite><testcase name="&a;"/></testsuite>'), "void", "entities"),
-        ("crash", writes(junit(a="passed")) .replace("exit 0", "kill -SEGV $$"), "void", "crashed by SIGSEGV"),
+        (
+            "bomb",
+            writes('<!DOCTYPE x [<!ENTITY a "b">]><testsuite><testcase name="&a;"/></testsuite>'),
+            "void",
+            "entities",
+        ),
+        ("crash", writes(junit(a="passed")).replace("exit 0", "kill -SEGV $$"), "void", "crashed by SIGSEGV"),
         ("unexplained", writes(junit(a="passed"), status=3), "failed", "no test says why"),
         ("link", "mkdir out; ln -s /etc/passwd out/unit.xml\n", "void", "no file matches"),
         ("timeout", "sleep 60\n", "void", "the job's time of 2 s is over"),
         ("committed", "true\n", "void", "was there before the step began"),
     ],
-)  # fmt: skip
+)
 def test_without_a_report_to_trust_a_run_is_held_and_says_why(
     world: World, name: str, script: str, state: str, reason: str
 ) -> None:
@@ -102,7 +107,7 @@ def test_a_cell_without_a_runtime_waits_and_says_so(world: World) -> None:
         (PLAN.replace("vary ", "varied"), 'unknown key "varied"'),
         (PLAN.replace('"5.4"', '"latest"'), "no version of lua"),
     ],
-)  # fmt: skip
+)
 def test_a_commit_without_a_plan_to_use_is_held_with_place_and_mend(world: World, plan: str | None, said: str) -> None:
     repo = world.repository(f"planless-{abs(hash(said)) % 10**8}", None)
     run = repo.pushed({"README": "x"} if plan is None else {"myriant.toml": plan})

@@ -29,11 +29,22 @@ command = "true"
 @pytest.mark.parametrize(
     ("wanted", "answer"),
     [
-        ("bytes=0-3", (0, 4)), ("bytes=4-", (4, 10)), ("bytes=-3", (7, 10)), ("bytes=-30", (0, 10)), ("bytes=9-9", (9, 10)),
-        ("bytes=8-99", (8, 10)), ("bytes=10-", NOT_THERE), ("bytes=-0", NOT_THERE), ("bytes=5-4", None), ("bytes=-", None),
-        ("bytes=0-1,3-4", None), ("lines=0-3", None), ("bytes=x-3", None), (f"bytes={'9' * 40}-", None),
+        ("bytes=0-3", (0, 4)),
+        ("bytes=4-", (4, 10)),
+        ("bytes=-3", (7, 10)),
+        ("bytes=-30", (0, 10)),
+        ("bytes=9-9", (9, 10)),
+        ("bytes=8-99", (8, 10)),
+        ("bytes=10-", NOT_THERE),
+        ("bytes=-0", NOT_THERE),
+        ("bytes=5-4", None),
+        ("bytes=-", None),
+        ("bytes=0-1,3-4", None),
+        ("lines=0-3", None),
+        ("bytes=x-3", None),
+        (f"bytes={'9' * 40}-", None),
     ],
-)  # fmt: skip
+)
 def test_a_part_of_a_file_is_what_was_asked_for_or_the_whole(wanted: str, answer: tuple[int, int] | None) -> None:
     assert part_of(wanted, 10) == answer
 
@@ -45,8 +56,9 @@ def test_artifacts_are_found_over_all_runs_and_a_download_goes_on_where_it_stopp
     held = repo.pushed({"a.xml": junit(a="adrift"), "wheel": "abcdefghij"}, "Break it")["run"]
     every = world.get("/projects/found/artifacts")
     assert [(a["run"], a["verdict"], a["of"], a["path"]) for a in every["artifacts"]] == [
-        (held["number"], "held", "main", "dist/lock.whl"), (1, "clear", "main", "dist/lock.whl"),
-    ]  # fmt: skip
+        (held["number"], "held", "main", "dist/lock.whl"),
+        (1, "clear", "main", "dist/lock.whl"),
+    ]
     assert every["before"] is None and world.get("/projects/found/artifacts", text="LOCK.w") == every
     first = every["artifacts"][1]
     assert world.get("/projects/found/artifacts", text=first["digest"][:9])["artifacts"] == [first]

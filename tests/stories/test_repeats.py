@@ -107,7 +107,9 @@ def test_chance_is_told_from_all_results_of_the_newest_runs(world: World) -> Non
             outcomes = np.array([Outcome.FAILED if f else Outcome.PASSED for f in failed], np.uint8)
             bad = [NotPassed(int(n), Outcome.FAILED, "m", "", None) for n, f in zip(numbers, failed, strict=True) if f]
             keep_results(session, attempt, numbers, outcomes, np.full(len(tests), 0.1), bad)
-        hours = session.scalars(select(func.extract("hour", func.timezone("UTC", Attempt.created_at))).where(Attempt.id == attempts[0])).one()  # fmt: skip
+        hours = session.scalars(
+            select(func.extract("hour", func.timezone("UTC", Attempt.created_at))).where(Attempt.id == attempts[0])
+        ).one()
     seen = {f.title: f for f in flakes_of(site, name).tests}
     for (title, _, flaky, since, only), told in zip(PASTS, drawn, strict=True):
         rows = [(r, r, c, told[r][c], True, 0, int(hours)) for r in range(40) for c in range(4)]
@@ -129,7 +131,9 @@ def test_of_a_run_that_is_not_held_nothing_is_repeated(world: World, place: str)
     _, [attempt] = stored_project(site.store)
     with site.store.transaction() as session:
         cell = session.scalars(select(Cell).where(Cell.attempt_id == attempt)).one()
-        session.add(Control(run_id=cell.run_id, cell_id=cell.id, place=place, commit="1" * 40, state="done", attempt_id=attempt))  # fmt: skip
+        session.add(
+            Control(run_id=cell.run_id, cell_id=cell.id, place=place, commit="1" * 40, state="done", attempt_id=attempt)
+        )
         run = cell.run_id
     repeat_controls(site, run)
     with site.store.transaction() as session:

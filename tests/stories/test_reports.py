@@ -37,11 +37,21 @@ def _filled(site: Site, name: str, days: int, held: float, seconds: float, runs:
             totals = {"tests.new": int(bad), "tests.passed": 9, "tests.total": 10, "tests.skipped": 0}
             session.add(
                 Run(
-                    project_id=project.id, number=n, event="push", context="push main", branch="main", commit=f"{n:040x}",
-                    state="failed" if bad else "passed", verdict="held" if bad else "clear", depth=n, created_at=made,
-                    started_at=made + timedelta(seconds=2), ended_at=made + took, measures=Measures(jobs={"unit": totals}),
+                    project_id=project.id,
+                    number=n,
+                    event="push",
+                    context="push main",
+                    branch="main",
+                    commit=f"{n:040x}",
+                    state="failed" if bad else "passed",
+                    verdict="held" if bad else "clear",
+                    depth=n,
+                    created_at=made,
+                    started_at=made + timedelta(seconds=2),
+                    ended_at=made + took,
+                    measures=Measures(jobs={"unit": totals}),
                 )
-            )  # fmt: skip
+            )
 
 
 @pytest.mark.parametrize(
@@ -81,24 +91,47 @@ def _varied(site: Site, name: str, runs: int) -> None:
         for n in range(1, runs + 1):
             made = datetime(2026, 6, 1, 12, tzinfo=UTC) + timedelta(hours=8 * n)
             run = Run(
-                project_id=project.id, number=n, event="push", context="push main", branch="main", commit=f"{n:040x}",
-                state="passed", verdict="clear", depth=n, created_at=made, started_at=made, ended_at=made,
-            )  # fmt: skip
+                project_id=project.id,
+                number=n,
+                event="push",
+                context="push main",
+                branch="main",
+                commit=f"{n:040x}",
+                state="passed",
+                verdict="clear",
+                depth=n,
+                created_at=made,
+                started_at=made,
+                ended_at=made,
+            )
             session.add(run)
             session.flush()
             for i, values in enumerate({"lua": a, "harbour": b} for a in ("5.1", "5.4") for b in ("north", "south")):
                 bad = (i == 0 and n % 6 == 0) or (i == 3 and n % 10 == 5)
                 cell = Cell(
-                    run_id=run.id, job="unit", job_title="unit", position=i, key=",".join(f"{k}={v}" for k, v in values.items()),
-                    values=values, wants=[], state="failed" if bad else "passed", counts=Counts(new=int(bad)),
-                )  # fmt: skip
+                    run_id=run.id,
+                    job="unit",
+                    job_title="unit",
+                    position=i,
+                    key=",".join(f"{k}={v}" for k, v in values.items()),
+                    values=values,
+                    wants=[],
+                    state="failed" if bad else "passed",
+                    counts=Counts(new=int(bad)),
+                )
                 session.add(cell)
                 session.flush()
                 took = timedelta(seconds=66 if i < 2 else 60)
                 attempt = Attempt(
-                    cell_id=cell.id, number=1, state=cell.state, runner="", lease_digest="", lease_until=made,
-                    started_at=made, ended_at=made + took,
-                )  # fmt: skip
+                    cell_id=cell.id,
+                    number=1,
+                    state=cell.state,
+                    runner="",
+                    lease_digest="",
+                    lease_until=made,
+                    started_at=made,
+                    ended_at=made + took,
+                )
                 session.add(attempt)
                 session.flush()
                 cell.attempt_id = attempt.id
@@ -143,10 +176,19 @@ def _released(site: Site, name: str, tags: dict[str, int]) -> None:
             made = session.scalars(sa.select(Run.created_at).where(Run.project_id == project.id, Run.number == after))
             session.add(
                 Run(
-                    project_id=project.id, number=n, event="tag", context=f"tag {tag}", branch="", tag=tag, commit=f"{n:040x}",
-                    state="passed", verdict="clear", depth=n, created_at=made.one() + timedelta(seconds=1),
+                    project_id=project.id,
+                    number=n,
+                    event="tag",
+                    context=f"tag {tag}",
+                    branch="",
+                    tag=tag,
+                    commit=f"{n:040x}",
+                    state="passed",
+                    verdict="clear",
+                    depth=n,
+                    created_at=made.one() + timedelta(seconds=1),
                 )
-            )  # fmt: skip
+            )
 
 
 def test_a_report_of_a_release_is_of_the_way_to_it(world: World, tmp_path: Path) -> None:
@@ -256,10 +298,20 @@ def test_a_change_of_level_is_said_once_on_the_run_that_shows_it(
             made = datetime.now(UTC) - timedelta(hours=100 - n)
             totals = {"tests.new": 0, "tests.passed": tests, "tests.total": tests, "tests.skipped": 0}
             run = Run(
-                project_id=project.id, number=n, event="push", context="push main", branch="main", commit=f"{n:040x}",
-                state="passed", verdict="clear", depth=n, created_at=made, started_at=made + timedelta(seconds=2),
-                ended_at=made + timedelta(seconds=60 + float(rng.uniform(0, 4))), measures=Measures(jobs={"unit": totals}),
-            )  # fmt: skip
+                project_id=project.id,
+                number=n,
+                event="push",
+                context="push main",
+                branch="main",
+                commit=f"{n:040x}",
+                state="passed",
+                verdict="clear",
+                depth=n,
+                created_at=made,
+                started_at=made + timedelta(seconds=2),
+                ended_at=made + timedelta(seconds=60 + float(rng.uniform(0, 4))),
+                measures=Measures(jobs={"unit": totals}),
+            )
             session.add(run)
             session.flush()
             runs.append(run)

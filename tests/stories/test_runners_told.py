@@ -96,9 +96,12 @@ def test_an_event_that_comes_twice_at_once_is_taken_once(world: Stories) -> None
     repo.commit({"x": "1"})
     repo.push("side")
     event = {
-        "specversion": "1.0", "id": "7", "source": "host", "type": "dev.cdevents.change.created.0.3.0",
+        "specversion": "1.0",
+        "id": "7",
+        "source": "host",
+        "type": "dev.cdevents.change.created.0.3.0",
         "data": {"subject": {"id": "change/7", "content": {"source": "side", "target": "main"}}},
-    }  # fmt: skip
+    }
     with ThreadPoolExecutor(6) as threads:
         taken = list(threads.map(lambda _: take_event(world.site, "twice-told", event), range(6)))
     assert sorted(t.repeated for t in taken) == [False, *[True] * 5]

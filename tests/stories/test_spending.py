@@ -53,14 +53,19 @@ def test_minutes_are_those_of_the_attempts_and_what_was_taken_over_took_none(wor
     assert world.http.patch("/projects/costly", json={"event_budgets": by_event}).status_code == 200
     events = {e["name"]: e for e in world.get("/projects/costly/cost")["events"]}
     assert {n: (e["budget"], e["nearly_spent"]) for n, e in events.items()} == {
-        "push": (1_000_000, False), "schedule": (40, False),
-    }  # fmt: skip
+        "push": (1_000_000, False),
+        "schedule": (40, False),
+    }
     assert events["schedule"]["said"] == "0 min so far this month, 0 % of the 40 of the budget."
     site = world.site
     with site.store.transaction() as session:
-        session.execute(sa.text("UPDATE attempt SET started_at = attempt.ended_at - interval '2 days' FROM cell, run, project "
-                                "WHERE attempt.cell_id = cell.id AND cell.run_id = run.id AND run.number = 1 AND "
-                                "run.project_id = project.id AND project.name = 'costly'"))  # fmt: skip
+        session.execute(
+            sa.text(
+                "UPDATE attempt SET started_at = attempt.ended_at - interval '2 days' FROM cell, run, project "
+                "WHERE attempt.cell_id = cell.id AND cell.run_id = run.id AND run.number = 1 AND "
+                "run.project_id = project.id AND project.name = 'costly'"
+            )
+        )
     world.http.patch("/projects/costly", json={"event_budgets": {"push": 3000, "schedule": 0}})
     told = world.get("/projects/costly/cost")
     assert {e["name"]: e["budget"] for e in told["events"]} == {"push": 3000} and told["budget"] is None
@@ -89,10 +94,14 @@ def test_rankings_say_what_was_pushed(world: World) -> None:
         run = repo.pushed({**plan, "a.xml": report, "src/n": str(n)}, said)
         assert run["run"]["verdict"] == ("held" if report == bad else "clear")
     told = world.get("/projects/ranked/rankings")
-    assert told["said"] == "Of the newest 7 pushes to main, 4 were held; 2 tests failed in some of them; 1 of the newest run's 3 tests never did."  # fmt: skip
+    assert (
+        told["said"]
+        == "Of the newest 7 pushes to main, 4 were held; 2 tests failed in some of them; 1 of the newest run's 3 tests never did."
+    )
     assert [(t["title"].split(" › ")[-1], t["held"], t["runs"], t["began"]) for t in told["failing"]] == [
-        ("a", 4, 4, 3), ("b", 4, 4, 3),
-    ]  # fmt: skip
+        ("a", 4, 4, 3),
+        ("b", 4, 4, 3),
+    ]
     assert [(g["tests"], g["runs"]) for g in told["together"]] == [(2, 4)]
     assert (told["broke"], told["pushes"], told["files"]) == (3, 3, [])  # too few to blame a file
     assert [(e["said"], e["cells"]) for e in told["endings"]] == [("tests failed", 8)]

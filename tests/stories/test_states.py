@@ -21,20 +21,34 @@ from myriant.store.tables import Attempt, Cell, Run
 
 DOCS = Path(__file__).parents[2] / "docs/states.md"
 TABLES: Mapping[str, Mapping[Any, frozenset[Any]]] = {
-    "run": states.RUN_MOVES, "cell": states.CELL_MOVES, "attempt": states.ATTEMPT_MOVES,
-    "control run": states.CONTROL_MOVES, "search": states.SEARCH_MOVES, "pull request": states.PULL_MOVES,
-    "batch": states.BATCH_MOVES, "delivery": states.DELIVERY_MOVES,
-}  # fmt: skip
-BACK = "An end is left only by the named ways: a person wants it again (`cells.again`), more of it is sent (`cells.deliver_again`), its run opens with it (`runs.reopen`), late evidence or an acceptance has it judged again (`runs.conclude`)."  # fmt: skip
+    "run": states.RUN_MOVES,
+    "cell": states.CELL_MOVES,
+    "attempt": states.ATTEMPT_MOVES,
+    "control run": states.CONTROL_MOVES,
+    "search": states.SEARCH_MOVES,
+    "pull request": states.PULL_MOVES,
+    "batch": states.BATCH_MOVES,
+    "delivery": states.DELIVERY_MOVES,
+}
+BACK = "An end is left only by the named ways: a person wants it again (`cells.again`), more of it is sent (`cells.deliver_again`), its run opens with it (`runs.reopen`), late evidence or an acceptance has it judged again (`runs.conclude`)."
 
 
 def table() -> str:
-    lines = ["# What may become what", "", "Made by a test from `core/states.py`; `flow/state` holds the only functions that move anything.", BACK, ""]  # fmt: skip
+    lines = [
+        "# What may become what",
+        "",
+        "Made by a test from `core/states.py`; `flow/state` holds the only functions that move anything.",
+        BACK,
+        "",
+    ]
     for what, moves in TABLES.items():
         kinds = type(next(iter(moves)))
         lines += [f"## {what.capitalize()}", "", "| from | to |", "|---|---|"]
-        lines += [f"| {now} | {', '.join(k for k in kinds if k in moves.get(now, ())) or 'an end'} |"
-                  for now in kinds if now in moves or any(now in to for to in moves.values())] + [""]  # fmt: skip
+        lines += [
+            f"| {now} | {', '.join(k for k in kinds if k in moves.get(now, ())) or 'an end'} |"
+            for now in kinds
+            if now in moves or any(now in to for to in moves.values())
+        ] + [""]
     return "\n".join(lines)
 
 
@@ -62,8 +76,22 @@ class Moves(RuleBasedStateMachine):
 
     def __init__(self) -> None:
         super().__init__()
-        self.run = Run(id=1, project_id=1, state=State.WAITING, verdict=Verdict.UNDECIDED, why=Why.NOTHING, reason="", sentence="")  # fmt: skip
-        self.cells = [Cell(id=i, state=State.WAITING, mark=Mark.WAITING, reason="", why=Why.NOTHING, ready=True, selected=True, counts=Counts()) for i in range(3)]  # fmt: skip
+        self.run = Run(
+            id=1, project_id=1, state=State.WAITING, verdict=Verdict.UNDECIDED, why=Why.NOTHING, reason="", sentence=""
+        )
+        self.cells = [
+            Cell(
+                id=i,
+                state=State.WAITING,
+                mark=Mark.WAITING,
+                reason="",
+                why=Why.NOTHING,
+                ready=True,
+                selected=True,
+                counts=Counts(),
+            )
+            for i in range(3)
+        ]
         self.attempts = [Attempt(id=10, number=1, state=State.RUNNING, reason="", cell_id=0)]
         self.ended: dict[int, State] = {}
 
@@ -77,8 +105,11 @@ class Moves(RuleBasedStateMachine):
         if State(cell.state) not in OPEN:
             self.ended[cell.id] = State(cell.state)
 
-    @rule(i=st.integers(0, 2), end=st.sampled_from(["start", "end", "void", "skip", "stop", "wait_again", "take_over"]),
-          state=st.sampled_from([State.PASSED, State.FAILED, State.VOID]))  # fmt: skip
+    @rule(
+        i=st.integers(0, 2),
+        end=st.sampled_from(["start", "end", "void", "skip", "stop", "wait_again", "take_over"]),
+        state=st.sampled_from([State.PASSED, State.FAILED, State.VOID]),
+    )
     def move_a_cell(self, i: int, end: str, state: State) -> None:
         cell, attempt = self.cells[i], self.attempts[-1]
         was = self.ended.get(i)
@@ -104,7 +135,9 @@ class Moves(RuleBasedStateMachine):
     @rule(state=st.sampled_from([State.READING, State.PASSED, State.FAILED, State.VOID]), fresh=st.booleans())
     def move_an_attempt(self, state: State, fresh: bool) -> None:
         if fresh:
-            self.attempts.append(Attempt(id=10 + len(self.attempts), number=1, state=State.RUNNING, reason="", cell_id=0))  # fmt: skip
+            self.attempts.append(
+                Attempt(id=10 + len(self.attempts), number=1, state=State.RUNNING, reason="", cell_id=0)
+            )
         attempt = self.attempts[-1]
         was = State(attempt.state)
         try:

@@ -112,8 +112,12 @@ def test_every_outcome_is_told_and_news_only_once(telling: World, rooms: tuple[R
     told = [(path, headers, body) for path, headers, body in requests.came]
     every = [body for path, _, body in told if path == "/all"]
     assert [(b["n"], b["state"]) for b in every if b["state"] != "pending"] == [
-        (1, "clear"), (2, "held"), (3, "held"), (4, "held"), (5, "clear"),
-    ]  # fmt: skip
+        (1, "clear"),
+        (2, "held"),
+        (3, "held"),
+        (4, "held"),
+        (5, "clear"),
+    ]
     assert {b["n"] for b in every if b["state"] == "pending"} <= {1, 2, 3, 4, 5} and every[0]["state"] == "pending"
     held = next(b for b in every if b["n"] == 2 and b["state"] == "held")
     assert held["new"] == 1 and held["said"] == red["run"]["sentence"] and "adrift" in held["text"]
@@ -122,8 +126,12 @@ def test_every_outcome_is_told_and_news_only_once(telling: World, rooms: tuple[R
     events = telling.get("/projects/told/outcomes")["events"]
     said = [(e["data"]["run"], e["data"]["verdict"], e["data"]["news"]) for e in events]
     assert [one for one in said if one[1] != "undecided"] == [
-        (1, "clear", ""), (2, "held", "held"), (3, "held", ""), (4, "held", ""), (5, "clear", "cleared"),
-    ]  # fmt: skip
+        (1, "clear", ""),
+        (2, "held", "held"),
+        (3, "held", ""),
+        (4, "held", ""),
+        (5, "clear", "cleared"),
+    ]
     assert len({e["id"] for e in events}) == len(events)
     half = telling.get("/projects/told/outcomes", after=int(events[2]["id"]), limit=2)
     assert half["events"] == events[3:5] and half["next"] == int(events[4]["id"])
@@ -132,16 +140,22 @@ def test_every_outcome_is_told_and_news_only_once(telling: World, rooms: tuple[R
     assert feed.count("<entry>") == 5 and "Held: 1 test newly fails" in feed
     assert telling.http.get("/feeds/none.atom").status_code == 404 and telling.http.get(f"/feeds/{key}.ics").is_success
     assert [(p.split("?")[0], b["news"]) for p, _, b in told if p != "/all"] == [
-        ("/news", "held"), ("/news", "held by more"), ("/news", "cleared"),
-    ]  # fmt: skip
+        ("/news", "held"),
+        ("/news", "held by more"),
+        ("/news", "cleared"),
+    ]
     assert [str(m["Subject"]).split(": ")[0] for to, m in mails.mails if "ada@tidewater.example" in to] == [
-        "[told] push to main held", "[told] push to main held by more", "[told] push to main cleared",
-    ]  # fmt: skip
+        "[told] push to main held",
+        "[told] push to main held by more",
+        "[told] push to main cleared",
+    ]
     # who may have done it hears by a mail of their own, and with the others that it is mended
     nothing_waits(telling, "told")
     assert {tuple(to) for to, _ in mails.mails} == {
-        ("ada@tidewater.example",), ("ada@fenmark.example",), ("ada@tidewater.example", "ada@fenmark.example")
-    }  # fmt: skip
+        ("ada@tidewater.example",),
+        ("ada@fenmark.example",),
+        ("ada@tidewater.example", "ada@fenmark.example"),
+    }
     to, mail = mails.mails[0]
     assert "ada@tidewater.example" in to and len({m["In-Reply-To"] for _, m in mails.mails}) == 1
     plain, html = mail.get_body(("plain",)), mail.get_body(("html",))  # type: ignore[attr-defined]
@@ -213,9 +227,15 @@ def test_a_word_that_changes_without_a_push_is_told_too(telling: World, rooms: t
     ],
 )
 def test_what_does_not_arrive_is_tried_again_or_put_aside(
-    telling: World, rooms: tuple[Receiver, MailRoom], monkeypatch: pytest.MonkeyPatch,
-    name: str, answers: list, state: str, said: str, tries: int,
-) -> None:  # fmt: skip
+    telling: World,
+    rooms: tuple[Receiver, MailRoom],
+    monkeypatch: pytest.MonkeyPatch,
+    name: str,
+    answers: list,
+    state: str,
+    said: str,
+    tries: int,
+) -> None:
     """Waits are made short in the process that keeps time, which is the test's own."""
     requests, _ = rooms
     repo = telling.repository(f"told-{name}", None)
@@ -285,9 +305,19 @@ def test_each_run_is_told_of_though_another_said_the_same(telling: World) -> Non
 
 @pytest.mark.parametrize(
     ("host", "reached"),
-    [("127.0.0.1", False), ("::1", False), ("::ffff:127.0.0.1", False), ("64:ff9b::7f00:1", False), ("10.0.0.1", False),
-     ("2002:7f00:1::", False), ("224.0.0.1", False), ("169.254.169.254", False), ("0.0.0.0", False), ("8.8.8.8", True)],
-)  # fmt: skip
+    [
+        ("127.0.0.1", False),
+        ("::1", False),
+        ("::ffff:127.0.0.1", False),
+        ("64:ff9b::7f00:1", False),
+        ("10.0.0.1", False),
+        ("2002:7f00:1::", False),
+        ("224.0.0.1", False),
+        ("169.254.169.254", False),
+        ("0.0.0.0", False),
+        ("8.8.8.8", True),
+    ],
+)
 def test_no_way_of_writing_an_address_leads_inward(host: str, reached: bool) -> None:
     if reached:
         assert sending.place_of(host, 443) == host
@@ -431,8 +461,9 @@ def test_the_plan_says_who_is_told_of_what(telling: World, rooms: tuple[Receiver
     requests.wait(2)
     sent(telling, "planned", "sent", count=6)
     assert [(p, b["news"]) for p, _, b in requests.came if "chat" in p] == [
-        ("/chat?key=opensesame", "cleared"), ("/chat?key=opensesame", "released"),
-    ]  # fmt: skip
+        ("/chat?key=opensesame", "cleared"),
+        ("/chat?key=opensesame", "released"),
+    ]
     # who may have done it hears once the control run does not clear them
     assert sorted((str(m["Subject"]), sorted(to)) for to, m in mails.mails) == [
         (f"[planned] push to {branch} held: {title}", [who])
@@ -500,20 +531,28 @@ def test_who_hears_is_who_can_act_and_those_that_the_control_run_clears_hear_not
     repo.pushed({"report.xml": by_two()}, "Moor it")
     everybody = {"gates", "keepers", "two"}
     assert heard(mails, "cleared: Moor it", 1) == [
-        sorted([*(f"{w}@tidewater.example" for w in everybody), *(f"{w}@fenmark.example" for w in ("marisol", "tobias", "yuki"))])
-    ]  # fmt: skip
+        sorted(
+            [
+                *(f"{w}@tidewater.example" for w in everybody),
+                *(f"{w}@fenmark.example" for w in ("marisol", "tobias", "yuki")),
+            ]
+        )
+    ]
 
 
 @pytest.mark.parametrize(
     ("control", "verdict", "why"),
     [
-        (None, "held", ""), ({}, "held", ""), ({"change": 1}, "held", ""),
-        ({"change": 1, "world": 3}, "held", ""), ({"unsure": 1, "world": 1}, "held", ""),
+        (None, "held", ""),
+        ({}, "held", ""),
+        ({"change": 1}, "held", ""),
+        ({"change": 1, "world": 3}, "held", ""),
+        ({"unsure": 1, "world": 1}, "held", ""),
         ({"world": 2}, "held", "the control run says world, not their change"),
         ({"world": 1, "chance": 1}, "held", "the control run says world and chance, not their change"),
         ({"change": 1}, "clear", "it is not held any more"),
     ],
-)  # fmt: skip
+)
 def test_authors_are_told_unless_the_control_run_says_that_it_was_not_they(
     telling: World, control: dict[str, int] | None, verdict: str, why: str
 ) -> None:
@@ -524,9 +563,16 @@ def test_authors_are_told_unless_the_control_run_says_that_it_was_not_they(
         run = session.scalars(sa.select(Run).where(Run.project_id == project)).one()
         run.verdict, run.measures = Verdict(verdict), Measures(control=control)
         found = Delivery(
-            way_id=0, project_id=project, run=1, context="push main", subject=f"push main\n1\n0{AUTHORS}", said="",
-            told=EXAMPLE, state="waiting", created_at=datetime.now(UTC),
-        )  # fmt: skip
+            way_id=0,
+            project_id=project,
+            run=1,
+            context="push main",
+            subject=f"push main\n1\n0{AUTHORS}",
+            said="",
+            told=EXAMPLE,
+            state="waiting",
+            created_at=datetime.now(UTC),
+        )
         assert cleared(session, found) == why
         assert not_yet(session, found) is (verdict == "held" and control is None)
         found.created_at -= timedelta(hours=1)
@@ -547,11 +593,15 @@ OWNERS = Plan(
 @pytest.mark.parametrize(
     ("places", "who"),
     [
-        ([], []), (["docs/a"], []), (["src/a"], ["a@x.example"]), (["src/deep/a"], ["b@x.example", "c@x.example"]),
-        (["src/deep/a", "src/b", "src/c"], ["b@x.example", "c@x.example", "a@x.example"]), (["t/gate"], ["b@x.example", "c@x.example"]),
+        ([], []),
+        (["docs/a"], []),
+        (["src/a"], ["a@x.example"]),
+        (["src/deep/a"], ["b@x.example", "c@x.example"]),
+        (["src/deep/a", "src/b", "src/c"], ["b@x.example", "c@x.example", "a@x.example"]),
+        (["t/gate"], ["b@x.example", "c@x.example"]),
         (["t/gate/more"], []),
     ],
-)  # fmt: skip
+)
 def test_the_last_owners_that_fit_are_whose_it_is(places: list[str], who: list[str]) -> None:
     assert owners_of(OWNERS, places) == who
 
@@ -600,8 +650,10 @@ def test_of_two_hundred_runs_each_news_is_told_once_and_nothing_else(telling: Wo
     with site.store.view() as session:
         rows = session.execute(
             sa.select(Way.name, Delivery.context, Delivery.run, told["news"].astext, told["state"].astext)
-            .join(Way, Way.id == Delivery.way_id).where(Delivery.project_id == project).order_by(Delivery.id)
-        ).all()  # fmt: skip
+            .join(Way, Way.id == Delivery.way_id)
+            .where(Delivery.project_id == project)
+            .order_by(Delivery.id)
+        ).all()
     assert [tuple(r[1:4]) for r in rows if r[0] == "news"] == told_by_an_oracle(history)
     assert [(r[1], r[2], r[4]) for r in rows if r[0] == "every"] == [
         (context, number, verdict) for number, (context, verdict, _) in enumerate(history, 1)
@@ -612,10 +664,19 @@ def judged(store: Store, project: int, number: int, context: str, verdict: str, 
     """A run that was judged, with what fails in it; its id."""
     with store.transaction() as session:
         run = Run(
-            project_id=project, number=number, event="push", context=context, branch="main", commit=f"{number:040x}",
-            state="failed" if failing else "passed", verdict=verdict, sentence=f"{verdict} {number}", depth=number,
-            author_mail="ada@fenmark.example",  ended_at=datetime.now(UTC),
-        )  # fmt: skip
+            project_id=project,
+            number=number,
+            event="push",
+            context=context,
+            branch="main",
+            commit=f"{number:040x}",
+            state="failed" if failing else "passed",
+            verdict=verdict,
+            sentence=f"{verdict} {number}",
+            depth=number,
+            author_mail="ada@fenmark.example",
+            ended_at=datetime.now(UTC),
+        )
         session.add(run)
         session.flush()
         cell = Cell(
@@ -650,8 +711,10 @@ def test_a_rule_settles_on_the_main_branch_for_tags_and_new_branches_too(telling
         rows[4].branch, rows[5].branch, rows[3].branch = "", "fresh", "season"
         session.flush()
         assert [judged_rules(session, row, ["few", "own"]) for row in (rows[2], rows[4], rows[5])] == [
-            {"few": 2, "own": 0}, {"few": 3, "own": 0}, {"few": 3, "own": 0},
-        ]  # fmt: skip
+            {"few": 2, "own": 0},
+            {"few": 3, "own": 0},
+            {"few": 3, "own": 0},
+        ]
         rows[5].branch = "season"
         session.flush()
         assert judged_rules(session, rows[5], ["own"]) == {"own": 1}
@@ -668,8 +731,17 @@ def test_nobody_waits_for_what_authors_are_not_told_yet(telling: World) -> None:
         session.flush()
 
         def add(subject: str, later: float = 0.0) -> int:
-            row = Delivery(way_id=way_row.id, project_id=project, run=1, context="push main", subject=subject, said="", told=EXAMPLE,
-                           state="waiting", next_at=now + timedelta(seconds=later))  # fmt: skip
+            row = Delivery(
+                way_id=way_row.id,
+                project_id=project,
+                run=1,
+                context="push main",
+                subject=subject,
+                said="",
+                told=EXAMPLE,
+                state="waiting",
+                next_at=now + timedelta(seconds=later),
+            )
             session.add(row)
             session.flush()
             return row.id
@@ -721,10 +793,19 @@ def test_a_receiver_that_is_away_for_an_hour_hears_everything_in_order_and_knows
         session.flush()
         way_id = made.id
         for number in range(1, 13):
-            session.add(Delivery(
-                way_id=way_id, project_id=project_id, run=number, context="push main", subject=f"{number}", said="",
-                told=replace(EXAMPLE, number=number, news=""), state="waiting", next_at=begin + timedelta(minutes=4 * number),
-            ))  # fmt: skip
+            session.add(
+                Delivery(
+                    way_id=way_id,
+                    project_id=project_id,
+                    run=number,
+                    context="push main",
+                    subject=f"{number}",
+                    said="",
+                    told=replace(EXAMPLE, number=number, news=""),
+                    state="waiting",
+                    next_at=begin + timedelta(minutes=4 * number),
+                )
+            )
     requests.came.clear()
     away, lost = (503, {}, b"away"), (500, {}, b"it was taken, and the answer is lost")
     for minute in range(0, 200):
@@ -758,7 +839,7 @@ def test_what_needs_a_person_is_told_once_where_news_is_told(telling: World, roo
         '[jobs.sweep]\nhousekeeping = true\n[[jobs.sweep.steps]]\nname = "sweep"\ncommand = "exit 3"\n'
         '[jobs.lift]\nrunner = ["crane"]\nhousekeeping = true\n[[jobs.lift.steps]]\ncommand = "true"\n'
         '[[events.schedule]]\nname = "tidy"\nevery = "day"\nat = "03:10"\njobs = ["sweep", "lift"]\n[events.push]\n'
-    )  # fmt: skip
+    )
     repo.pushed({"myriant.toml": plan, "report.xml": PASSES}, "first")
     for job in ("sweep", "lift"):
         telling.http.post("/projects/needs/runs", json={"ref": "main", "jobs": [job]})
@@ -791,9 +872,12 @@ def test_each_hears_what_and_when_they_want_and_nothing_twice(telling: World, ro
     now = datetime.now(UTC)
     quiet = f"{now - timedelta(hours=1):%H:%M}-{now + timedelta(hours=2):%H:%M}"
     wishes = {
-        named[0]: {"wants": "nothing"}, named[1]: {"wants": "mine"}, named[2]: {"wants": "all", "gathered": "day 07:30"},
-        named[3]: {"wants": "all", "quiet": quiet}, "asked@fenmark.example": {"wants": "all"},
-    }  # fmt: skip
+        named[0]: {"wants": "nothing"},
+        named[1]: {"wants": "mine"},
+        named[2]: {"wants": "all", "gathered": "day 07:30"},
+        named[3]: {"wants": "all", "quiet": quiet},
+        "asked@fenmark.example": {"wants": "all"},
+    }
     for address, wish in wishes.items():
         answer = telling.http.put(f"/projects/wished/hearers/{address}", json=wish)
         assert answer.status_code == 204, answer.text

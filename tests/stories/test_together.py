@@ -45,10 +45,12 @@ def repo(world: World) -> Repository:
 @pytest.mark.parametrize(
     ("pulls", "status", "said"),
     [
-        ([1], 422, ""), ([1, 1], 422, "different"), ([999, 1000], 422, "no open pull request 999"),
+        ([1], 422, ""),
+        ([1, 1], 422, "different"),
+        ([999, 1000], 422, "no open pull request 999"),
         (list(range(1, 30)), 422, ""),
     ],
-)  # fmt: skip
+)
 def test_what_cannot_be_tested_together_is_refused(repo: Repository, pulls: list[int], status: int, said: str) -> None:
     answer = repo.world.http.post("/projects/together/batches", json={"pulls": pulls})
     assert answer.status_code == status and said in answer.text, answer.text

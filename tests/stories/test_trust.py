@@ -33,18 +33,42 @@ MANY = 'mkdir -p out; for i in $(seq 1003); do echo "<testsuite><testcase name=\
         ("green", step(GREEN), "clear", "1 of 1 test passed"),
         ("takes", step(GREEN) + step("true"), "held", "no trustworthy result"),
         ("skips", step(writing("<testsuite><testcase name='a'><skipped/></testcase></testsuite>")), "held", "no test"),
-        ("rerun", step(writing("<testsuite><testcase name='a'><rerunFailure/><failure message='m'/></testcase></testsuite>")), "held", "1 test newly fails"),
+        (
+            "rerun",
+            step(writing("<testsuite><testcase name='a'><rerunFailure/><failure message='m'/></testcase></testsuite>")),
+            "held",
+            "1 test newly fails",
+        ),
         ("lying", step(writing("<testsuite failures='7'><testcase name='a'/></testsuite>")), "held", "not whole"),
         ("quiet", step(writing(RED)), "held", "1 test newly fails"),
         ("ended", step(writing(junit(a="passed"), 3)), "held", ""),
-        ("empty", step(GREEN) + step("mkdir -p e; echo '<testsuite/>' > e/b.xml", 'tests = ["e/b.xml"], may-be-empty = true'), "clear", "1 of 1"),
-        ("sarif", step(GREEN) + step("mkdir -p e; echo '{\"version\": \"2.1.0\", \"runs\": []}' > e/b.xml", 'tests = ["e/b.xml"], may-be-empty = true'), "held", "no trustworthy result"),
+        (
+            "empty",
+            step(GREEN) + step("mkdir -p e; echo '<testsuite/>' > e/b.xml", 'tests = ["e/b.xml"], may-be-empty = true'),
+            "clear",
+            "1 of 1",
+        ),
+        (
+            "sarif",
+            step(GREEN)
+            + step(
+                'mkdir -p e; echo \'{"version": "2.1.0", "runs": []}\' > e/b.xml',
+                'tests = ["e/b.xml"], may-be-empty = true',
+            ),
+            "held",
+            "no trustworthy result",
+        ),
         ("blank", step("mkdir -p out; echo '<testsuite/>' > out/a.xml"), "held", "no trustworthy result"),
         ("stale", step("true", ""), "clear", ""),
         ("heaps", step(MANY), "clear", "1,003"),
-        ("heap", step(MANY + "echo '<testsuite><testcase name=\"z\"><failure/></testcase></testsuite>' > out/1003.xml"), "held", "1 test newly fails"),
+        (
+            "heap",
+            step(MANY + "echo '<testsuite><testcase name=\"z\"><failure/></testcase></testsuite>' > out/1003.xml"),
+            "held",
+            "1 test newly fails",
+        ),
     ],
-)  # fmt: skip
+)
 def test_what_steps_leave_is_trusted_only_as_far_as_it_goes(
     world: World, name: str, plan: str, verdict: str, said: str
 ) -> None:
@@ -71,18 +95,21 @@ Files = dict[str, str | None]
         # a test is put aside while another of a similar name comes: no guess makes them one
         ("guessed", [({"attic/a": A, "tests/a": None, "tests/c": "gauge_onf pass\n"}, "held", "1 test vanished")]),
         # the name is changed and changed back: neither of the two vanished
-        ("renamed", [
-            ({"tests/a": "gauge_onf pass\n"}, "clear", "2 of 2"),
-            ({"tests/a": A}, "clear", "2 of 2"),
-            ({"tests/a": None, "attic/a": A}, "held", "1 test vanished"),
-            ({"docs": "words"}, "held", "1 test vanished"),
-            ({"tests/a": A, "attic/a": None}, "clear", "2 of 2"),
-        ]),
+        (
+            "renamed",
+            [
+                ({"tests/a": "gauge_onf pass\n"}, "clear", "2 of 2"),
+                ({"tests/a": A}, "clear", "2 of 2"),
+                ({"tests/a": None, "attic/a": A}, "held", "1 test vanished"),
+                ({"docs": "words"}, "held", "1 test vanished"),
+                ({"tests/a": A, "attic/a": None}, "clear", "2 of 2"),
+            ],
+        ),
         # failing under a new name is a new failure
         ("failing", [({"tests/a": "gauge_onf fail\n"}, "held", "1 test newly fails")]),
         ("emptied", [({"tests/a": None, "tests/b": None}, "held", "no trustworthy result")]),
     ],
-)  # fmt: skip
+)
 def test_what_went_is_missed_until_its_source_is_gone(
     world: World, name: str, history: list[tuple[Files, str, str]]
 ) -> None:
@@ -109,9 +136,11 @@ def test_what_was_accepted_as_gone_is_missed_no_more_until_it_came_back(world: W
     assert world.http.post(at, json=wish).status_code == 201
     until_noted(repo, held["run"]["commit"], "clear")
     for files, verdict in (
-        ({"docs": "more"}, "clear"), ({"docs": "still more"}, "clear"), ({"tests/b": B, "attic/b": None}, "clear"),
+        ({"docs": "more"}, "clear"),
+        ({"docs": "still more"}, "clear"),
+        ({"tests/b": B, "attic/b": None}, "clear"),
         (gone, "held"),
-    ):  # fmt: skip
+    ):
         run = repo.pushed(files)["run"]
         assert run["verdict"] == verdict, (files, run["sentence"])
 
@@ -190,16 +219,18 @@ def test_rules_about_time_branches_and_analysis_are_judged(
 def test_a_rule_may_be_about_some_kinds_of_tests(world: World) -> None:
     repo = world.repository("rules-kinds", None)
     plan = (
-        HEAD + '[gate]\nnew-failures = "warn"\nfailed-steps = "warn"\n'
+        HEAD
+        + '[gate]\nnew-failures = "warn"\nfailed-steps = "warn"\n'
         + "".join(
             f'[[gate.rules]]\nname = "{name}"\nmeasure = "{measure}"\n{sign} = {limit}\nkinds = ["{kind}"]\n'
             for name, measure, sign, limit, kind in (
-                ("deep", "tests.failed", "at-most", 0, "deep"), ("enough", "tests.total", "at-least", 2, "unit"),
+                ("deep", "tests.failed", "at-most", 0, "deep"),
+                ("enough", "tests.total", "at-least", 2, "unit"),
                 ("none", "tests.total", "at-most", 9, "odd"),
             )
         )
         + '[[jobs.unit.steps]]\ncommand = "mkdir -p out; cp a.xml b.xml out/"\ncollect = [{ tests = ["out/a.xml"] }, { kind = "deep", tests = ["out/b.xml"] }]\n'
-    )  # fmt: skip
+    )
     two = "<testsuite name='t'><testcase name='a'/><testcase name='b'>{}</testcase></testsuite>"
     bad, good = two.format("<failure message='adrift'/>"), two.format("")
     for files, deep, enough in [
@@ -244,18 +275,36 @@ def test_rules_on_slower_tests_and_on_what_artifacts_weigh_are_judged(world: Wor
 @pytest.mark.parametrize(
     ("rule", "history"),
     [  # which of four lines are covered, what changes beside, the verdict, what the rule measured, whether it is met
-        ('measure = "coverage.change"\nat-least = -0.25', [
-            ("1111", {}, "clear", None, True), ("1110", {}, "clear", "−25.0 points", True),
-            ("1000", {}, "held", "−50.0 points", False), ("1100", {}, "clear", "−25.0 points", True)]),
-        ('measure = "coverage.lost"\nat-most = 0', [
-            ("1111", {}, "clear", None, True), ("1110", {}, "held", "1", False), ("1111", {}, "clear", "0", True),
-            ("1011", {"a.lua": "one\nTWO\nthree\nfour\n"}, "clear", "0", True)]),
-        ('measure = "coverage.line"\nat-least = "best of 3"\nlevel = "warn"', [
-            ("1111", {}, "clear", "100.0 %", True), ("1110", {}, "clear", "75.0 %", False),
-            ("1110", {"notes": "a"}, "clear", "75.0 %", False), ("1100", {}, "clear", "50.0 %", False),
-            ("1110", {}, "clear", "75.0 %", True)]),  # the best three are 75, 75 and 50 by now
+        (
+            'measure = "coverage.change"\nat-least = -0.25',
+            [
+                ("1111", {}, "clear", None, True),
+                ("1110", {}, "clear", "−25.0 points", True),
+                ("1000", {}, "held", "−50.0 points", False),
+                ("1100", {}, "clear", "−25.0 points", True),
+            ],
+        ),
+        (
+            'measure = "coverage.lost"\nat-most = 0',
+            [
+                ("1111", {}, "clear", None, True),
+                ("1110", {}, "held", "1", False),
+                ("1111", {}, "clear", "0", True),
+                ("1011", {"a.lua": "one\nTWO\nthree\nfour\n"}, "clear", "0", True),
+            ],
+        ),
+        (
+            'measure = "coverage.line"\nat-least = "best of 3"\nlevel = "warn"',
+            [
+                ("1111", {}, "clear", "100.0 %", True),
+                ("1110", {}, "clear", "75.0 %", False),
+                ("1110", {"notes": "a"}, "clear", "75.0 %", False),
+                ("1100", {}, "clear", "50.0 %", False),
+                ("1110", {}, "clear", "75.0 %", True),
+            ],
+        ),  # the best three are 75, 75 and 50 by now
     ],
-)  # fmt: skip
+)
 def test_coverage_is_compared_with_what_it_was(
     world: World, rule: str, history: list[tuple[str, dict[str, str], str, str | None, bool]]
 ) -> None:
@@ -347,65 +396,99 @@ TIDES = UNIT.replace("[jobs.unit]", '[jobs.tides]\nformerly = ["unit"]').replace
         # what a step of another job lists is not missed in this one, though its cell has the same values
         ("cells", [({"tests/a": "gauge_one flaky\n"}, "main", "clear", "1 flaky test")]),
         # a status that came without a failing test is not how its tests fail, also where a result is taken over
-        ("status", [
-            ({"ends": "3"}, "main", "held", "no test says why"),
-            ({"tests/a": "gauge_one fail\n"}, "main", "held", "1 test newly fails"),
-            ("quarantine", "", "", ""),
-            ({}, "topic", "held", "ended with 3, which is not how its tests fail"),
-            ({"ends": None}, "main", "clear", "1 quarantined failure"),
-        ]),
+        (
+            "status",
+            [
+                ({"ends": "3"}, "main", "held", "no test says why"),
+                ({"tests/a": "gauge_one fail\n"}, "main", "held", "1 test newly fails"),
+                ("quarantine", "", "", ""),
+                ({}, "topic", "held", "ended with 3, which is not how its tests fail"),
+                ({"ends": None}, "main", "clear", "1 quarantined failure"),
+            ],
+        ),
         # no attempt is its own witness: neither as it is read, nor as it was judged before
-        ("witness", [
-            ({"tests/a": "gauge_one fail\n"}, "main", "held", "1 test newly fails"),
-            ("quarantine", "", "", ""),
-            ({"ends": "3"}, "main", "held", "ended with 3, which is not how its tests fail"),
-            ({"notes": "words"}, "main", "held", "ended with 3, which is not how its tests fail"),
-        ]),
-        ("anew", [
-            ({"tests/a": "gauge_one fail\n", "ends": "3"}, "main", "held", "1 test newly fails"),
-            ("quarantine", "", "", ""),
-            ("again job=slow", "main", "held", "ended with 3, which is not how its tests fail"),
-        ]),
+        (
+            "witness",
+            [
+                ({"tests/a": "gauge_one fail\n"}, "main", "held", "1 test newly fails"),
+                ("quarantine", "", "", ""),
+                ({"ends": "3"}, "main", "held", "ended with 3, which is not how its tests fail"),
+                ({"notes": "words"}, "main", "held", "ended with 3, which is not how its tests fail"),
+            ],
+        ),
+        (
+            "anew",
+            [
+                ({"tests/a": "gauge_one fail\n", "ends": "3"}, "main", "held", "1 test newly fails"),
+                ("quarantine", "", "", ""),
+                ("again job=slow", "main", "held", "ended with 3, which is not how its tests fail"),
+            ],
+        ),
         # what was brought along from a day of quarantine is not known for ever
-        ("carried", [
-            ({"tests/a": "gauge_one fail\n"}, "main", "held", "1 test newly fails"),
-            ("quarantine", "", "", ""),
-            ({"notes": "words"}, "main", "clear", "1 quarantined failure"),
-            ("holds again", "", "", ""),
-            ({"docs/a": "words"}, "main", "exempt", "docs"),
-            ({"notes": "more"}, "main", "held", "1 test newly fails"),
-        ]),
+        (
+            "carried",
+            [
+                ({"tests/a": "gauge_one fail\n"}, "main", "held", "1 test newly fails"),
+                ("quarantine", "", "", ""),
+                ({"notes": "words"}, "main", "clear", "1 quarantined failure"),
+                ("holds again", "", "", ""),
+                ({"docs/a": "words"}, "main", "exempt", "docs"),
+                ({"notes": "more"}, "main", "held", "1 test newly fails"),
+            ],
+        ),
         # a job of another name is still compared with what it was called, other jobs beside it or not
-        ("job", [({"myriant.toml": TIDES, "tests/a": None, "attic/a": A}, "main", "held", "1 test vanished"),
-                 ({"notes": "words"}, "main", "held", "1 test vanished")]),
+        (
+            "job",
+            [
+                ({"myriant.toml": TIDES, "tests/a": None, "attic/a": A}, "main", "held", "1 test vanished"),
+                ({"notes": "words"}, "main", "held", "1 test vanished"),
+            ],
+        ),
         # tests whose source is gone are not waited for
-        ("gone", [
-            ({"tests/a": "gauge_one fail\n"}, "main", "held", "1 test newly fails"),
-            ("quarantine", "", "", ""),
-            ({"tests/b": None}, "main", "clear", "1 test removed"),
-        ]),
+        (
+            "gone",
+            [
+                ({"tests/a": "gauge_one fail\n"}, "main", "held", "1 test newly fails"),
+                ("quarantine", "", "", ""),
+                ({"tests/b": None}, "main", "clear", "1 test removed"),
+            ],
+        ),
         # that a new test may be an old one under another name is a guess, and no guess explains what is missing
-        ("guess", [
-            ({"tests/a": "gauge_one fail\n"}, "main", "held", "1 test newly fails"),
-            ("quarantine", "", "", ""),
-            ({"tests/b": None, "attic/b": B, "tests/c": "gauge_too pass\n"}, "main", "held", "stopped before 1 of its tests"),
-            ({"notes": "words"}, "main", "held", "stopped before 1 of its tests"),
-        ]),
+        (
+            "guess",
+            [
+                ({"tests/a": "gauge_one fail\n"}, "main", "held", "1 test newly fails"),
+                ("quarantine", "", "", ""),
+                (
+                    {"tests/b": None, "attic/b": B, "tests/c": "gauge_too pass\n"},
+                    "main",
+                    "held",
+                    "stopped before 1 of its tests",
+                ),
+                ({"notes": "words"}, "main", "held", "stopped before 1 of its tests"),
+            ],
+        ),
         # a context that is over counts no more where another says something: the note too
-        ("over", [
-            ({"tests/a": "gauge_one fail\n"}, "topic", "held", "1 test newly fails"),
-            ("quarantine", "", "", ""),
-            ({}, "main", "clear", "1 quarantined failure"),
-            ("without topic", "topic", "held", "clear"),
-        ]),
+        (
+            "over",
+            [
+                ({"tests/a": "gauge_one fail\n"}, "topic", "held", "1 test newly fails"),
+                ("quarantine", "", "", ""),
+                ({}, "main", "clear", "1 quarantined failure"),
+                ("without topic", "topic", "held", "clear"),
+            ],
+        ),
         # a test that failed and is not listed when it runs again still fails, wherever the answer is taken over
-        ("shy", [
-            ({"tests/a": "gauge_one shy\n"}, "main", "held", "1 test newly fails"),
-            ("again", "main", "held", "1 test newly fails"),
-            ({}, "topic", "held", "1 test newly fails"),
-        ]),
+        (
+            "shy",
+            [
+                ({"tests/a": "gauge_one shy\n"}, "main", "held", "1 test newly fails"),
+                ("again", "main", "held", "1 test newly fails"),
+                ({}, "topic", "held", "1 test newly fails"),
+            ],
+        ),
     ],
-)  # fmt: skip
+)
 def test_a_failed_step_is_explained_by_what_holds_there_and_then(
     world: World, name: str, history: list[tuple[Files | str, str, str, str]]
 ) -> None:

@@ -51,10 +51,13 @@ def test_a_waiver_lets_through_what_was_seen_there_and_nothing_worse_until_it_en
     held = repo.pushed({"a.lcov": covered(5)})["run"]
     assert held["verdict"] == "held"
     odd = (
-        ({"rule": "no new failures"}, "not held by"), ({"rule": "every result can be trusted"}, "not held by"),
-        ({"reason": " "}, "needs a reason"), ({"until": "2026-01-01T00:00:00Z"}, "ends within"),
-        ({"until": "2036-01-01T00:00:00Z"}, "ends within"), ({"until": "2036-01-01T00:00:00"}, "no time zone"),
-    )  # fmt: skip
+        ({"rule": "no new failures"}, "not held by"),
+        ({"rule": "every result can be trusted"}, "not held by"),
+        ({"reason": " "}, "needs a reason"),
+        ({"until": "2026-01-01T00:00:00Z"}, "ends within"),
+        ({"until": "2036-01-01T00:00:00Z"}, "ends within"),
+        ({"until": "2036-01-01T00:00:00"}, "no time zone"),
+    )
     for wish, said in odd:
         assert said in waive(world, repo, held["number"], 422, **wish)["detail"]
     assert waive(world, repo, held["number"])["shown"] == "50.0 %, at least 70.0 %"
@@ -67,10 +70,11 @@ def test_a_waiver_lets_through_what_was_seen_there_and_nothing_worse_until_it_en
         time.sleep(0.1)
     assert "waived   mostly covered: 50.0 %" in repo.note(held["commit"])
     steps = (
-        ({"a.lcov": covered(6)}, "clear", "60.0 %"), ({"a.lcov": covered(4)}, "held", "40.0 %, at least 70.0 %"),
+        ({"a.lcov": covered(6)}, "clear", "60.0 %"),
+        ({"a.lcov": covered(4)}, "held", "40.0 %, at least 70.0 %"),
         ({"a.lcov": covered(5), "a.xml": junit(a="adrift")}, "held", "1 test newly fails"),
         ({"a.xml": junit(a="passed")}, "clear", "is waived by"),
-    )  # fmt: skip
+    )
     for files, verdict, words in steps:
         run = repo.pushed(files)["run"]  # type: ignore[arg-type]
         assert (run["verdict"], words in run["sentence"]) == (verdict, True), run["sentence"]

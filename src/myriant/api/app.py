@@ -60,11 +60,30 @@ _log = logging.getLogger(__name__)
 _BEAT = 3.0  # seconds
 WEB = Path(__file__).parent.parent / "web"
 ROUTERS = (
-    protocol_attempts.router, protocol_runners.router,  # asked most, and looked through in this order
-    sign_in.router, projects.router, plans.router, runs.router, releases.router, coverage.router, findings.router,
-    tests.router, attempts.router, runners.router, secrets.router, caches.router, events.router, sendings.router,
-    source.router, filters.router, live_events.router, ways.router, trends.router, batches.router, foreign.router,
-)  # fmt: skip
+    protocol_attempts.router,
+    protocol_runners.router,  # asked most, and looked through in this order
+    sign_in.router,
+    projects.router,
+    plans.router,
+    runs.router,
+    releases.router,
+    coverage.router,
+    findings.router,
+    tests.router,
+    attempts.router,
+    runners.router,
+    secrets.router,
+    caches.router,
+    events.router,
+    sendings.router,
+    source.router,
+    filters.router,
+    live_events.router,
+    ways.router,
+    trends.router,
+    batches.router,
+    foreign.router,
+)
 
 
 PREFIX = "/api/v1"

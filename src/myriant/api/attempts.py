@@ -25,9 +25,15 @@ router = APIRouter()
 
 
 VIEWED = {
-    "html": "text/html; charset=utf-8", "htm": "text/html; charset=utf-8", "png": "image/png", "jpg": "image/jpeg",
-    "jpeg": "image/jpeg", "gif": "image/gif", "webp": "image/webp", "svg": "image/svg+xml",
-}  # fmt: skip
+    "html": "text/html; charset=utf-8",
+    "htm": "text/html; charset=utf-8",
+    "png": "image/png",
+    "jpg": "image/jpeg",
+    "jpeg": "image/jpeg",
+    "gif": "image/gif",
+    "webp": "image/webp",
+    "svg": "image/svg+xml",
+}
 
 
 _ISOLATED = {
@@ -83,9 +89,11 @@ def raw_report(
     safe = "".join(c if c.isascii() and (c.isalnum() or c in "._-") else "_" for c in file.name)
     mark = f'"{file.digest}"'
     headers = {
-        "Content-Disposition": f'attachment; filename="{safe}"', "X-Content-Type-Options": "nosniff", "ETag": mark,
+        "Content-Disposition": f'attachment; filename="{safe}"',
+        "X-Content-Type-Options": "nosniff",
+        "ETag": mark,
         "Accept-Ranges": "bytes",
-    }  # fmt: skip
+    }
     asked = part_of(wanted, file.size) if wanted and unchanged in (None, mark) else None
     if asked == NOT_THERE:
         return Response(status_code=416, headers={**headers, "Content-Range": f"bytes */{file.size}"})
@@ -94,9 +102,11 @@ def raw_report(
     if asked is not None:
         headers["Content-Range"] = f"bytes {start}-{end - 1}/{file.size}"
     return StreamingResponse(
-        site.blobs.piece(file.blob, start, end), 206 if asked is not None else 200, headers,
+        site.blobs.piece(file.blob, start, end),
+        206 if asked is not None else 200,
+        headers,
         media_type="application/octet-stream",
-    )  # fmt: skip
+    )
 
 
 NOT_THERE = (-1, -1)

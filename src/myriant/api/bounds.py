@@ -17,9 +17,15 @@ MOST_USUAL = 4 << 20  # of a body of JSON
 MOST_WANTED = 16 << 20  # of what git asks for
 BODY_SECONDS = 60.0  # between two pieces of a body
 BODIES: Mapping[str, int] = {
-    "finish": MOST_BODY, "put_log": MOST_PIECE, "put_record": MOST_PIECE, "put_part": MOST_PART,
-    "put_cache_part": MOST_PART, "put_reports": MOST_BODY, "take_sending_piece": MOST_BODY, "source_pack": MOST_WANTED,
-}  # fmt: skip
+    "finish": MOST_BODY,
+    "put_log": MOST_PIECE,
+    "put_record": MOST_PIECE,
+    "put_part": MOST_PART,
+    "put_cache_part": MOST_PART,
+    "put_reports": MOST_BODY,
+    "take_sending_piece": MOST_BODY,
+    "source_pack": MOST_WANTED,
+}
 _ADDRESSES = 10_000
 
 

@@ -18,9 +18,10 @@ from myriant.flow.views.coverage.trend import coverage_trend as _coverage_trend
 router = APIRouter()
 AJob = Annotated[str, Query(max_length=200)]
 _TYPES = {
-    "lcov": ("text/plain; charset=utf-8", "info"), "csv": ("text/csv; charset=utf-8", "csv"),
+    "lcov": ("text/plain; charset=utf-8", "info"),
+    "csv": ("text/csv; charset=utf-8", "csv"),
     "cobertura": ("application/xml; charset=utf-8", "xml"),
-}  # fmt: skip
+}
 
 
 @router.get("/projects/{project}/runs/{number}/coverage", dependencies=[VIEWER])
@@ -34,10 +35,13 @@ def coverage(site: TheSite, project: str, number: int, job: AJob = "", base: int
 
 @router.get("/projects/{project}/coverage-trend", dependencies=[VIEWER])
 def coverage_trend(
-    site: TheSite, project: str, folder: Annotated[str, Query(max_length=4000)] = "", job: AJob = "",
+    site: TheSite,
+    project: str,
+    folder: Annotated[str, Query(max_length=4000)] = "",
+    job: AJob = "",
     branch: Annotated[str | None, Query(max_length=500)] = None,
     most: Annotated[int, Query(ge=1, le=MOST_POINTS)] = 120,
-) -> CoverageTrend:  # fmt: skip
+) -> CoverageTrend:
     """How much of a folder the runs of a branch covered, the oldest first."""
     return _coverage_trend(site, project, folder, job, branch, most)
 
@@ -50,9 +54,13 @@ def coverage_by_cell(site: TheSite, project: str, number: int, job: AJob = "") -
 
 @router.get("/projects/{project}/runs/{number}/coverage/file", dependencies=[VIEWER])
 def coverage_of_file(
-    site: TheSite, project: str, number: int, path: Annotated[str, Query(max_length=4000)], job: AJob = "",
+    site: TheSite,
+    project: str,
+    number: int,
+    path: Annotated[str, Query(max_length=4000)],
+    job: AJob = "",
     base: int | None = None,
-) -> CoverageOfFile:  # fmt: skip
+) -> CoverageOfFile:
     """One file, line by line, with the cells that reach what only some of them do."""
     return _coverage_of_file(site, project, number, path, job, base)
 

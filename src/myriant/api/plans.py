@@ -161,9 +161,16 @@ def replay(site: TheSite, project: str, plan: PlanToReplay) -> Replay:
 def save(site: TheSite, who: ThePerson, project: str, plan: PlanToSave) -> Saved:
     """Commit a plan to a branch."""
     return save_plan(
-        site, project, who, text=plan.text, branch=plan.branch, message=plan.message, start=plan.start,
-        expected=plan.expected, ask=plan.ask,
-    )  # fmt: skip
+        site,
+        project,
+        who,
+        text=plan.text,
+        branch=plan.branch,
+        message=plan.message,
+        start=plan.start,
+        expected=plan.expected,
+        ask=plan.ask,
+    )
 
 
 @router.put("/projects/{project}/plan", status_code=204, dependencies=[MEMBER])

@@ -45,8 +45,9 @@ router = APIRouter()
 
 
 _EXPORTS = {
-    "xml": ("application/xml", junit_xml), "csv": ("text/csv; charset=utf-8", csv_rows),
-}  # fmt: skip
+    "xml": ("application/xml", junit_xml),
+    "csv": ("text/csv; charset=utf-8", csv_rows),
+}
 
 
 class ByHand(BaseModel):
@@ -138,9 +139,12 @@ def end_waiver(
 
 @router.get("/projects/{project}/runs", dependencies=[VIEWER])
 def runs(
-    site: TheSite, project: str, wanted: Annotated[RunsWanted, Query()], before: int | None = None,
+    site: TheSite,
+    project: str,
+    wanted: Annotated[RunsWanted, Query()],
+    before: int | None = None,
     limit: Annotated[int, Query(ge=1, le=500)] = 100,
-) -> RunList:  # fmt: skip
+) -> RunList:
     """All runs of a project that fit, on whatever branch, newest first."""
     return runs_of(site, project, wanted.told(), before, limit)
 
@@ -154,9 +158,11 @@ def runs_csv(site: TheSite, project: str, wanted: Annotated[RunsWanted, Query()]
 
 @router.get("/projects/{project}/failures", dependencies=[VIEWER])
 def failures(
-    site: TheSite, project: str, text: Annotated[str, Query(max_length=400)],
+    site: TheSite,
+    project: str,
+    text: Annotated[str, Query(max_length=400)],
     days: Annotated[int, Query(ge=1, le=3650)] = 30,
-) -> FailureSearch:  # fmt: skip
+) -> FailureSearch:
     """What failed with a text in its message or its test's name, by cause, over all runs of the last days."""
     return search_failures(site, project, text, days)
 
@@ -174,9 +180,12 @@ def artifacts(
 
 @router.get("/projects/{project}/logs", dependencies=[VIEWER])
 def logs(
-    site: TheSite, project: str, text: Annotated[str, Query(max_length=400)],
-    days: Annotated[int, Query(ge=1, le=3650)] = 30, before: Annotated[int | None, Query(ge=1, le=2**31 - 1)] = None,
-) -> LogSearch:  # fmt: skip
+    site: TheSite,
+    project: str,
+    text: Annotated[str, Query(max_length=400)],
+    days: Annotated[int, Query(ge=1, le=3650)] = 30,
+    before: Annotated[int | None, Query(ge=1, le=2**31 - 1)] = None,
+) -> LogSearch:
     """Which logs of the last days have a text, newest first; `before` goes on where an answer stopped."""
     return search_logs(site, project, text, days, before)
 
@@ -238,8 +247,9 @@ def run_again(site: TheSite, who: ThePerson, project: str, number: int, wish: Ag
 def export_results(site: TheSite, project: str, number: int, form: str) -> Response:
     """All results of a run: one JUnit XML with a suite for each cell (xml), CSV (csv) or Parquet (parquet)."""
     headers = {
-        "Content-Disposition": f'attachment; filename="results-{number}.{form}"', "X-Content-Type-Options": "nosniff",
-    }  # fmt: skip
+        "Content-Disposition": f'attachment; filename="results-{number}.{form}"',
+        "X-Content-Type-Options": "nosniff",
+    }
     if form == "parquet":
         data = parquet(site, project, number)
         return Response(data, media_type="application/vnd.apache.parquet", headers=headers)

@@ -75,10 +75,18 @@ def serve(app: ASGIApp, port: int, **more: Any) -> None:
     """Answer on loopback until a signal ends it."""
     Patient.most = most_connections()
     config = uvicorn.Config(
-        app, host="127.0.0.1", port=port, http=Patient, log_level="warning", access_log=False,
-        timeout_graceful_shutdown=1, timeout_keep_alive=60, server_header=False, h11_max_incomplete_event_size=None,
+        app,
+        host="127.0.0.1",
+        port=port,
+        http=Patient,
+        log_level="warning",
+        access_log=False,
+        timeout_graceful_shutdown=1,
+        timeout_keep_alive=60,
+        server_header=False,
+        h11_max_incomplete_event_size=None,
         **more,
-    )  # fmt: skip
+    )
     _Server(config).run()
 
 

@@ -200,9 +200,11 @@ def trends_as_parquet(
 
 @router.get("/projects/{project}/rankings", dependencies=[VIEWER])
 def rankings(
-    site: TheSite, project: str, branch: Annotated[str | None, Query(max_length=500)] = None,
+    site: TheSite,
+    project: str,
+    branch: Annotated[str | None, Query(max_length=500)] = None,
     runs: Annotated[int, Query(ge=1, le=MOST_RANKED)] = 200,
-) -> Rankings:  # fmt: skip
+) -> Rankings:
     """Where effort would pay most: tests that hold runs, fail together or are slow; files whose changes break."""
     return rankings_of(site, project, branch, runs)
 
@@ -222,9 +224,11 @@ def cost_csv(site: TheSite, project: str) -> Response:
 
 @router.get("/projects/{project}/outcomes", dependencies=[VIEWER])
 def outcomes(
-    site: TheSite, project: str, after: Annotated[int, Query(ge=0, le=2**62)] = 0,
+    site: TheSite,
+    project: str,
+    after: Annotated[int, Query(ge=0, le=2**62)] = 0,
     limit: Annotated[int, Query(ge=1, le=1000)] = 200,
-) -> Outcomes:  # fmt: skip
+) -> Outcomes:
     """What was said of runs after a cursor, the oldest first, as CloudEvents."""
     return _outcomes(site, project, after, limit)
 

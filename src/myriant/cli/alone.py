@@ -156,9 +156,15 @@ class Setting:
 
 
 def run_cells(
-    cells: Sequence[tuple[Job, Cell]], setting: Setting, *, slots: int, say: Say, show_log: bool,
-    steps: type[Steps] = Steps, shared: Sequence[Path] = (),
-) -> list[Outcomes]:  # fmt: skip
+    cells: Sequence[tuple[Job, Cell]],
+    setting: Setting,
+    *,
+    slots: int,
+    say: Say,
+    show_log: bool,
+    steps: type[Steps] = Steps,
+    shared: Sequence[Path] = (),
+) -> list[Outcomes]:
     """Run cells on this machine, as many side by side as `slots`."""
     runtimes = find_runtimes()
     with tempfile.TemporaryDirectory(prefix="myriant-here-", dir="/var/tmp") as folder:
@@ -182,10 +188,16 @@ def run_cells(
             placing = Placing(("/workspace", str(work / "workspace")), setting.present, setting.paths)
             listener = _Listener(cell, job, say, placing, show_log=show_log)
             attempt = Execution(
-                _lease(number, job, cell, setting), listener, sandbox, runtimes, tuple(shared), work,
-                FIRST_USER + 500 + slot, checkout=setting.checkout,
+                _lease(number, job, cell, setting),
+                listener,
+                sandbox,
+                runtimes,
+                tuple(shared),
+                work,
+                FIRST_USER + 500 + slot,
+                checkout=setting.checkout,
                 steps=steps,
-            )  # fmt: skip
+            )
             running.append(attempt)
             attempt.run()
             attempt.clean()
@@ -223,10 +235,23 @@ def _lease(number: int, job: Job, cell: Cell, setting: Setting) -> Lease:
     skipped = [why for _, why in steps_for(job, cell.values, setting.event)]
     e = setting.event
     told = Given(
-        number, "here", setting.project, 0, 0, 1, setting.commit, "", cell.values, list(cell.wants), job, skipped, [],
-        values, origins(setting.plan, job),
+        number,
+        "here",
+        setting.project,
+        0,
+        0,
+        1,
+        setting.commit,
+        "",
+        cell.values,
+        list(cell.wants),
+        job,
+        skipped,
+        [],
+        values,
+        origins(setting.plan, job),
         told={n: v for n, v in (("event", e.kind), ("branch", e.branch), ("tag", e.tag)) if n in job.told},
-    )  # fmt: skip
+    )
     return Lease.model_validate(given(told).model_dump(mode="json"))
 
 
@@ -276,8 +301,9 @@ def copy_working_tree(tree: Path, workspace: Path) -> None:
         return
     subprocess.run(
         ["git", "clone", "--quiet", "--depth=1", "--no-checkout", f"file://{top}", str(workspace / ".clone")],
-        check=False, capture_output=True,
-    )  # fmt: skip
+        check=False,
+        capture_output=True,
+    )
     if (workspace / ".clone/.git").is_dir():
         (workspace / ".clone/.git").rename(workspace / ".git")
         (workspace / ".clone").rmdir()

@@ -31,9 +31,11 @@ class Connection:
             address, token = found["address"], found["token"]
         self.address = address.rstrip("/")
         self._http = httpx.Client(
-            base_url=f"{self.address}/api/v1", headers={"Authorization": f"Bearer {token}"}, timeout=60,
+            base_url=f"{self.address}/api/v1",
+            headers={"Authorization": f"Bearer {token}"},
+            timeout=60,
             verify=certificates_for(self.address),
-        )  # fmt: skip
+        )
 
     def get(self, path: str, **params: Any) -> Any:
         return self._answer(self._send("GET", path, params={k: v for k, v in params.items() if v is not None}))
@@ -70,9 +72,11 @@ class Connection:
     def put_bytes(self, path: str, data: bytes, *, tries: int, **params: Any) -> Any:
         """PUT a piece; a broken connection is tried again."""
         again = Retrying(
-            retry=retry_if_exception_type(httpx.TransportError), wait=wait_incrementing(2.0, 2.0),
-            stop=stop_after_attempt(tries), reraise=True,
-        )  # fmt: skip
+            retry=retry_if_exception_type(httpx.TransportError),
+            wait=wait_incrementing(2.0, 2.0),
+            stop=stop_after_attempt(tries),
+            reraise=True,
+        )
         try:
             return self._answer(again(self._http.request, "PUT", path, content=data, params=params))
         except httpx.TransportError as error:

@@ -59,9 +59,17 @@ def _since(tree: Path) -> tuple[str, str] | None:
 def _changed(tree: Path, commit: str) -> dict[str, set[int]]:
     """Lines that were changed or added since a commit, also in files that git does not know yet, by path."""
     shown = _git(
-        tree, "diff", "--unified=0", "--no-color", "--no-ext-diff", "--find-renames", "--src-prefix=a/",
-        "--dst-prefix=b/", commit, "--",
-    )  # fmt: skip
+        tree,
+        "diff",
+        "--unified=0",
+        "--no-color",
+        "--no-ext-diff",
+        "--find-renames",
+        "--src-prefix=a/",
+        "--dst-prefix=b/",
+        commit,
+        "--",
+    )
     found = added_lines(hunks_in(shown or ""))
     top = Path((_git(tree, "rev-parse", "--show-toplevel") or str(tree)).strip())
     for path in filter(None, (_git(top, "ls-files", "-z", "--others", "--exclude-standard") or "").split("\0")):

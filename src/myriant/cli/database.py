@@ -89,9 +89,14 @@ class Database:
     def words(self, cluster: Path, programs: Path) -> list[str]:
         """The command that serves a cluster on loopback only."""
         settings = (
-            "listen_addresses=127.0.0.1", f"port={self.port}", "unix_socket_directories=", "max_connections=200",
-            "shared_buffers=256MB", "max_wal_size=2GB", "log_checkpoints=off",
-        )  # fmt: skip
+            "listen_addresses=127.0.0.1",
+            f"port={self.port}",
+            "unix_socket_directories=",
+            "max_connections=200",
+            "shared_buffers=256MB",
+            "max_wal_size=2GB",
+            "log_checkpoints=off",
+        )
         return [str(programs / "postgres"), "-D", str(cluster), *(w for setting in settings for w in ("-c", setting))]
 
     def _create(self, cluster: Path) -> None:
@@ -110,9 +115,17 @@ class Database:
             os.chown(self.folder, owner.pw_uid, owner.pw_gid)
         self.folder.chmod(0o700)
         words = [
-            str(newest / "bin/initdb"), "-D", str(cluster), "-U", _NAME, "--auth=scram-sha-256", f"--pwfile={password}",
-            "--encoding=UTF8", "--locale=C.UTF-8", "--no-sync",
-        ]  # fmt: skip
+            str(newest / "bin/initdb"),
+            "-D",
+            str(cluster),
+            "-U",
+            _NAME,
+            "--auth=scram-sha-256",
+            f"--pwfile={password}",
+            "--encoding=UTF8",
+            "--locale=C.UTF-8",
+            "--no-sync",
+        ]
         done = subprocess.run(_as_owner(words), capture_output=True, text=True, check=False, cwd="/")
         if done.returncode != 0:
             shutil.rmtree(cluster, ignore_errors=True)

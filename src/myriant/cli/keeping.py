@@ -90,11 +90,12 @@ def credential(project: Project) -> None:
 
 @secret.command(name="set")
 def set_secret(
-    project: Project, name: Name,
+    project: Project,
+    name: Name,
     job: Annotated[list[str], typer.Option(help="Only for this job (repeatable).")] = [],  # noqa: B006
     event: Annotated[list[str], typer.Option(help="Only for this event (repeatable); all but pull requests.")] = [],  # noqa: B006
     branch: Annotated[list[str], typer.Option(help="Only for such branches, main or season/* (repeatable).")] = [],  # noqa: B006
-) -> None:  # fmt: skip
+) -> None:
     """Keep a secret; its value is read from standard input, or asked for."""
     value = typer.prompt("Value", hide_input=True) if sys.stdin.isatty() else sys.stdin.read().rstrip("\n")
     body = {"value": value, "jobs": job, "events": event, "branches": branch}

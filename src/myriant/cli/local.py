@@ -50,9 +50,14 @@ def here(
         stop("no cell of the plan is meant by that", "list them: myriant plan cells", status=2)
     typer.echo(f"{counted(len(chosen), 'cell')} of {folder.resolve().name}, as it stands here")
     setting = alone.Setting(
-        folder.resolve().name, commit, Event("manual", branch), text, lambda to: alone.copy_working_tree(folder, to),
-        plan.coverage, files_here(folder),
-    )  # fmt: skip
+        folder.resolve().name,
+        commit,
+        Event("manual", branch),
+        text,
+        lambda to: alone.copy_working_tree(folder, to),
+        plan.coverage,
+        files_here(folder),
+    )
     _run(chosen, setting, slots=slots, log=log, share=share, changed_in=folder)
 
 
@@ -147,16 +152,27 @@ def _ask(words: str, folder: Path) -> str:
 
 
 def _run(
-    chosen: list[tuple[Job, Cell]], setting: alone.Setting, *, slots: int, log: bool, share: list[Path],
-    shell: bool = False, changed_in: Path | None = None,
-) -> None:  # fmt: skip
+    chosen: list[tuple[Job, Cell]],
+    setting: alone.Setting,
+    *,
+    slots: int,
+    log: bool,
+    share: list[Path],
+    shell: bool = False,
+    changed_in: Path | None = None,
+) -> None:
     from myriant.cli import alone
     from myriant.runner.attempt.steps import Steps
 
     outcomes = alone.run_cells(
-        chosen, setting, slots=slots, say=typer.echo, show_log=log, shared=[p.resolve() for p in share],
+        chosen,
+        setting,
+        slots=slots,
+        say=typer.echo,
+        show_log=log,
+        shared=[p.resolve() for p in share],
         steps=alone.ShellInstead if shell else Steps,
-    )  # fmt: skip
+    )
     if shell:
         return
     typer.echo("")

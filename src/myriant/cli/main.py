@@ -277,8 +277,10 @@ def _resolve(commit: str) -> str:
         return commit
     done = subprocess.run(
         ["git", "rev-parse", "--verify", "--quiet", "--end-of-options", f"{commit}^{{commit}}"],
-        capture_output=True, text=True, check=False,
-    )  # fmt: skip
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     if done.returncode != 0:
         stop(f"{commit} names no commit here", "give a full commit id, or go into a clone of the repository", status=4)
     return done.stdout.strip()

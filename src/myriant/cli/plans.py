@@ -49,9 +49,16 @@ def check(file: File = Path(FILE_NAME), as_json: Json = False) -> None:
 
 @plans.command()
 def cells(
-    file: File = Path(FILE_NAME), kind: Kind = "push", branch: Branch = "main", source: From = "", tag: Tag = "",
-    schedule: ScheduleName = "", changed: Changed = None, jobs: Jobs = None, as_json: Json = False,
-) -> None:  # fmt: skip
+    file: File = Path(FILE_NAME),
+    kind: Kind = "push",
+    branch: Branch = "main",
+    source: From = "",
+    tag: Tag = "",
+    schedule: ScheduleName = "",
+    changed: Changed = None,
+    jobs: Jobs = None,
+    as_json: Json = False,
+) -> None:
     """List the cells that an event would run."""
     found = _intent(file, kind, branch, source, tag, schedule, changed, jobs)[1]
     listed = [] if found.reason else found.cells
@@ -68,19 +75,31 @@ def cells(
 
 @plans.command()
 def rehearse(
-    file: File = Path(FILE_NAME), kind: Kind = "push", branch: Branch = "main", source: From = "", tag: Tag = "",
-    schedule: ScheduleName = "", changed: Changed = None, jobs: Jobs = None, as_json: Json = False,
-) -> None:  # fmt: skip
+    file: File = Path(FILE_NAME),
+    kind: Kind = "push",
+    branch: Branch = "main",
+    source: From = "",
+    tag: Tag = "",
+    schedule: ScheduleName = "",
+    changed: Changed = None,
+    jobs: Jobs = None,
+    as_json: Json = False,
+) -> None:
     """Say what an event would run, in what order, and why the rest would not."""
     plan, found = _intent(file, kind, branch, source, tag, schedule, changed, jobs)
     if as_json:
         told = [
             {
-                "job": j.job.id, "runs": j.runs and not found.reason, "reason": j.reason, "because": j.because,
-                "cells": j.selected, "not_selected": len(j.cells) - j.selected, "gated": j.job.gated,
+                "job": j.job.id,
+                "runs": j.runs and not found.reason,
+                "reason": j.reason,
+                "because": j.because,
+                "cells": j.selected,
+                "not_selected": len(j.cells) - j.selected,
+                "gated": j.job.gated,
             }
             for j in found.jobs
-        ]  # fmt: skip
+        ]
         document = {"event": str(found.event), "reason": found.reason, "order": order(plan), "jobs": told}
         typer.echo(json.dumps(document, ensure_ascii=False, indent=1))
         return
@@ -125,9 +144,15 @@ def format_file(
 
 
 def _intent(
-    file: Path, kind: str, branch: str, source: str, tag: str, schedule: str, changed: list[str] | None,
+    file: Path,
+    kind: str,
+    branch: str,
+    source: str,
+    tag: str,
+    schedule: str,
+    changed: list[str] | None,
     jobs: list[str] | None,
-) -> tuple[Plan, Intent]:  # fmt: skip
+) -> tuple[Plan, Intent]:
     if kind not in EVENTS:
         stop(f"there is no event {kind}", f"events: {', '.join(EVENTS)}", status=2)
     reading = _read(file)

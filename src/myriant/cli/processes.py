@@ -27,8 +27,16 @@ class Part:
     def start(self, environment: dict[str, str]) -> None:
         theirs = self.user.words() if self.user is not None else []
         command = [
-            "setpriv", *theirs, "--pdeathsig", "TERM", "--", sys.executable, "-m", "myriant.cli.main", *self.words
-        ]  # fmt: skip
+            "setpriv",
+            *theirs,
+            "--pdeathsig",
+            "TERM",
+            "--",
+            sys.executable,
+            "-m",
+            "myriant.cli.main",
+            *self.words,
+        ]
         self.process = subprocess.Popen(
             command, env=environment, stdin=subprocess.DEVNULL, start_new_session=True, umask=0o022
         )

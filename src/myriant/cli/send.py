@@ -41,9 +41,15 @@ def send(
     offers = [{"path": str(f), "digest": _digest(f), "size": f.stat().st_size, "content": c} for f, c in every]
     said = (project, commit, branch, job, cell, kind, version, *(f"{o['path']} {o['digest']}" for o in offers))
     wish = {
-        "id": sending_id([str(s) for s in said]), "commit": commit, "branch": branch, "job": job, "values": values,
-        "kind": kind, "version": version, "files": offers,
-    }  # fmt: skip
+        "id": sending_id([str(s) for s in said]),
+        "commit": commit,
+        "branch": branch,
+        "job": job,
+        "values": values,
+        "kind": kind,
+        "version": version,
+        "files": offers,
+    }
     server = Connection()
     told = server.post(f"/projects/{project}/sendings", wish)
     if told["run"] is not None:

@@ -42,9 +42,15 @@ class Installation:
     """One running installation; `begin` brings everything up, `stop` takes everything down."""
 
     def __init__(
-        self, place: Place, port: int, slots: int, share: Sequence[Path] = (), *, tell: Callable[[str], None] = say,
+        self,
+        place: Place,
+        port: int,
+        slots: int,
+        share: Sequence[Path] = (),
+        *,
+        tell: Callable[[str], None] = say,
         with_host: bool = False,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.place, self.port, self.slots, self.share, self.say = place, port, slots, share, tell
         self.host_port = (port + 1 if _is_free(port + 1) else free_port()) if with_host else None
         self.shelf_port = (port + 2 if _is_free(port + 2) else free_port()) if with_host else None

@@ -24,9 +24,15 @@ class User:
     def words(self) -> list[str]:
         """Words of setpriv(1) that make a process this user's, with no way back."""
         return [
-            "--reuid", str(self.uid), "--regid", str(self.gid), "--clear-groups", "--no-new-privs",
-            "--bounding-set=-all", "--inh-caps=-all",
-        ]  # fmt: skip
+            "--reuid",
+            str(self.uid),
+            "--regid",
+            str(self.gid),
+            "--clear-groups",
+            "--no-new-privs",
+            "--bounding-set=-all",
+            "--inh-caps=-all",
+        ]
 
 
 def become(user: User) -> None:

@@ -39,9 +39,10 @@ async def _work(site: Site) -> None:
     async with app.open_async():
         outward = _run(app, OUTWARD, install_signal_handlers=False)
         beside = [
-            asyncio.create_task(_sweep_again_and_again(site, app)), asyncio.create_task(_look_again_and_again(site)),
+            asyncio.create_task(_sweep_again_and_again(site, app)),
+            asyncio.create_task(_look_again_and_again(site)),
             asyncio.create_task(outward),
-        ]  # fmt: skip
+        ]
         try:
             await _run(app, INWARD)
         finally:
@@ -53,10 +54,16 @@ async def _work(site: Site) -> None:
 
 async def _run(app: procrastinate.App, queue: str, *, install_signal_handlers: bool = True) -> None:
     await app.run_worker_async(
-        queues=[queue], concurrency=4, wait=True, fetch_job_polling_interval=_POLL_SECONDS, delete_jobs="successful",
-        update_heartbeat_interval=5.0, stalled_worker_timeout=15.0, shutdown_graceful_timeout=5.0,
+        queues=[queue],
+        concurrency=4,
+        wait=True,
+        fetch_job_polling_interval=_POLL_SECONDS,
+        delete_jobs="successful",
+        update_heartbeat_interval=5.0,
+        stalled_worker_timeout=15.0,
+        shutdown_graceful_timeout=5.0,
         install_signal_handlers=install_signal_handlers,
-    )  # fmt: skip
+    )
 
 
 def _database_began(site: Site) -> str:

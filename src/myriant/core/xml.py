@@ -35,9 +35,12 @@ _DECLARED = re.compile(rb"<\?xml[^>]*?encoding\s*=\s*[\"']([^\"']{1,60})")
 _BEGIN = re.compile(rb"<\?xml\s|<(?:\w+:)?(?:testsuites?|coverage)\b")
 _ODD_CODECS = {"utf_7", "punycode", "idna", "unicode_escape", "raw_unicode_escape", "undefined", "mbcs", "oem"}
 _MARKS = (
-    (codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF32_LE, "utf-32"), (codecs.BOM_UTF32_BE, "utf-32"),
-    (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"),
-)  # fmt: skip
+    (codecs.BOM_UTF8, "utf-8"),
+    (codecs.BOM_UTF32_LE, "utf-32"),
+    (codecs.BOM_UTF32_BE, "utf-32"),
+    (codecs.BOM_UTF16_LE, "utf-16"),
+    (codecs.BOM_UTF16_BE, "utf-16"),
+)
 _REPLACED = "\N{REPLACEMENT CHARACTER}".encode()
 
 

@@ -102,18 +102,28 @@ def _tell_the_host(site: Site, address: str, token: str) -> None:
     pulls, at = ("pull-request",), f"{address}/api/{REPOSITORY}"
     wishes = {
         "harbour": WayWish(
-            always=True, events=pulls, url=f"{at}/outcomes", headers=headers,
+            always=True,
+            events=pulls,
+            url=f"{at}/outcomes",
+            headers=headers,
             body=json.dumps({**_OUTCOME, "context": "myriant into {branch}"}),
         ),
         "harbour-pushes": WayWish(
-            always=True, events=("push",), url=f"{at}/outcomes", headers=headers,
+            always=True,
+            events=("push",),
+            url=f"{at}/outcomes",
+            headers=headers,
             body=json.dumps({**_OUTCOME, "context": "{context}"}),
         ),
         "harbour-text": WayWish(
-            always=True, events=pulls, url=f"{at}/changes/{{pull_request}}/text", method="PUT", headers=headers,
+            always=True,
+            events=pulls,
+            url=f"{at}/changes/{{pull_request}}/text",
+            method="PUT",
+            headers=headers,
             body=json.dumps({"text": "{text}"}),
         ),
-    }  # fmt: skip
+    }
     for name, wish in wishes.items():
         set_way(site, REPOSITORY, name, wish, _BY)
 
@@ -128,10 +138,18 @@ def _ask(host: httpx.Client, folder: Path, asked: Asked) -> None:
     origin = asked.fork or REPOSITORY
     git(tree, "push", "--quiet", str(folder / f"{origin}.git"), f"HEAD:refs/heads/{asked.branch}")
     git(tree, "checkout", "--quiet", "main")
-    _put(host, "POST", f"/api/{REPOSITORY}/changes", {
-        "title": asked.title, "author": asked.author.name, "source": asked.branch, "origin": origin,
-        "may_write": not asked.fork,
-    })  # fmt: skip
+    _put(
+        host,
+        "POST",
+        f"/api/{REPOSITORY}/changes",
+        {
+            "title": asked.title,
+            "author": asked.author.name,
+            "source": asked.branch,
+            "origin": origin,
+            "may_write": not asked.fork,
+        },
+    )
 
 
 @retry(

@@ -71,9 +71,19 @@ def _load_lockstep(site: Site, folder: Path, runtimes: list[Runtime], say: Calla
     def cells(i: int) -> list[PastCell]:
         return lockstep_past.cells(i, base, versions, luck)
 
-    _live(site, folder, "lockstep", commits, lockstep_past.edit, cells, luck, say,
-          no_run=lockstep_past.NO_RUN, superseded=lockstep_past.SUPERSEDED,
-          accepted={lockstep_past.REFACTORED: "one loop stands for them, and goes through the same months"})  # fmt: skip
+    _live(
+        site,
+        folder,
+        "lockstep",
+        commits,
+        lockstep_past.edit,
+        cells,
+        luck,
+        say,
+        no_run=lockstep_past.NO_RUN,
+        superseded=lockstep_past.SUPERSEDED,
+        accepted={lockstep_past.REFACTORED: "one loop stands for them, and goes through the same months"},
+    )
 
 
 def _load_tidebook(
@@ -96,8 +106,18 @@ def _load_tidebook(
     def cells(i: int) -> list[PastCell]:
         return tidebook_past.cells(i, tree, base, found, luck)
 
-    _live(site, folder, "tidebook", commits, tidebook_past.edit, cells, luck, say,
-          no_run=tidebook_past.NO_RUN, superseded=tidebook_past.SUPERSEDED)  # fmt: skip
+    _live(
+        site,
+        folder,
+        "tidebook",
+        commits,
+        tidebook_past.edit,
+        cells,
+        luck,
+        say,
+        no_run=tidebook_past.NO_RUN,
+        superseded=tidebook_past.SUPERSEDED,
+    )
 
 
 def _final(tree: Path, folder: Path) -> Path:

@@ -15,9 +15,27 @@ from myriant.runner.runtimes import Runtime
 
 COUNT = 80
 LOCKS = (
-    "Heron Reach", "Saltmarsh", "Otter Bend", "Millrace", "Reedham", "Willow", "Coldwater", "Lantern", "Sluice End",
-    "Teal", "Staithe", "Gravel Pit", "Upper Fen", "Lower Fen", "Bittern", "Osier", "Plover", "Eelhouse", "Sedge", "Marl",
-)  # fmt: skip
+    "Heron Reach",
+    "Saltmarsh",
+    "Otter Bend",
+    "Millrace",
+    "Reedham",
+    "Willow",
+    "Coldwater",
+    "Lantern",
+    "Sluice End",
+    "Teal",
+    "Staithe",
+    "Gravel Pit",
+    "Upper Fen",
+    "Lower Fen",
+    "Bittern",
+    "Osier",
+    "Plover",
+    "Eelhouse",
+    "Sedge",
+    "Marl",
+)
 _FEWER = Edit(
     "test/toll_test.lua",
     "for month, season in ipairs(seasons) do",

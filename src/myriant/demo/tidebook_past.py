@@ -42,8 +42,15 @@ def {name}(station, hours):
     return "%s: {said}" % station.name if level > {limit} else None
 '''
 NOTICES = (
-    "spring_tide", "neap_tide", "storm_surge", "low_bridge", "closed_sluice", "slack_water", "fog_signal", "night_watch",
-)  # fmt: skip
+    "spring_tide",
+    "neap_tide",
+    "storm_surge",
+    "low_bridge",
+    "closed_sluice",
+    "slack_water",
+    "fog_signal",
+    "night_watch",
+)
 STYLE_BAD, STRICT_BAD, SLOW, VOID, SUPERSEDED = range(18, 20), range(33, 36), range(41, 58), 52, 70
 FLAKY = {26: 1, 37: 4, 49: 2, 63: 0}
 NO_RUN = {47}
@@ -205,9 +212,10 @@ def cells(
     report = PastReport(0, "tests", "style", "out/style.xml", junit(base.style, bad, luck))
     found.append(PastCell("style", f"python={wish}", 0.15, {"python": exact}, [report], [0] if bad else []))
     known = [
-        c for c in base.year
+        c
+        for c in base.year
         if "[" not in c.name or any(f'"{name}"' in sources["stations.py"] for name in [c.name.partition("[")[2][:-1]])
-    ]  # fmt: skip
+    ]
     report = PastReport(2, "tests", "slow", "out/year.xml", junit(known, {}, luck, 2.6 if i in SLOW else 1.0))
     seconds = sum(c.seconds for c in known) * (2.6 if i in SLOW else 1.0) + 0.5
     found.append(PastCell("year", f"python={wish}", seconds, {"python": exact}, [report]))

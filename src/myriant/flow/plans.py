@@ -70,9 +70,11 @@ def job_of(session: Session, run: Run, job: str) -> Job:
 def told_to(job: Job, run: Run) -> dict[str, str]:
     """What of the event a job asked to be told."""
     every = {
-        "event": str(run.event), "branch": run.branch, "tag": run.tag,
+        "event": str(run.event),
+        "branch": run.branch,
+        "tag": run.tag,
         "pull-request": str(run.pull_request) if run.pull_request is not None else "",
-    }  # fmt: skip
+    }
     return {name: every[name] for name in job.told}
 
 

@@ -83,9 +83,20 @@ def _counted(parts: Sequence[str]) -> list[FileChange]:
 def _fill(path: Path, before: str, after: str, files: Sequence[FileChange]) -> None:
     named = [n for f in files for n in (f.path, f.before) if n is not None]
     shown = git(
-        path, "--literal-pathspecs", "diff", "--no-color", "--no-ext-diff", "--find-renames", "--unified=3",
-        "--src-prefix=a/", "--dst-prefix=b/", before, after, "--", *named,
-    ).decode("utf-8", "replace")  # fmt: skip
+        path,
+        "--literal-pathspecs",
+        "diff",
+        "--no-color",
+        "--no-ext-diff",
+        "--find-renames",
+        "--unified=3",
+        "--src-prefix=a/",
+        "--dst-prefix=b/",
+        before,
+        after,
+        "--",
+        *named,
+    ).decode("utf-8", "replace")
     order = iter(_by_file(shown))
     by_path = {f.path: f for f in files}
     for name, parts in order:

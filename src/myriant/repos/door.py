@@ -160,10 +160,27 @@ def _serve(program: str, repository: Path, files: list[int]) -> int:
     except OSError:  # git says what is wrong with it, as somebody who can do nothing
         (user, group), there = (_NOBODY, _NOBODY), str(repository)
     done = subprocess.run(
-        ["setpriv", "--reuid", str(user), "--regid", str(group), "--clear-groups", "--no-new-privs", "--pdeathsig",
-         "TERM", "--", "git", program, there],
-        stdin=files[0], stdout=files[1], stderr=files[2], env=clean_environment(), check=False,
-    )  # fmt: skip
+        [
+            "setpriv",
+            "--reuid",
+            str(user),
+            "--regid",
+            str(group),
+            "--clear-groups",
+            "--no-new-privs",
+            "--pdeathsig",
+            "TERM",
+            "--",
+            "git",
+            program,
+            there,
+        ],
+        stdin=files[0],
+        stdout=files[1],
+        stderr=files[2],
+        env=clean_environment(),
+        check=False,
+    )
     return done.returncode
 
 

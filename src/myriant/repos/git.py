@@ -43,10 +43,20 @@ def git(
 ) -> bytes:
     """Run git and return what it printed. Raises GitError with git's own words."""
     command = [
-        "git", "-c", "user.name=Myriant", "-c", "user.email=myriant@localhost",
-        "-c", "gc.auto=0", "-c", "core.quotePath=false", "-c", "protocol.ext.allow=never",
-        *(["-C", str(directory)] if directory else []), *arguments,
-    ]  # fmt: skip
+        "git",
+        "-c",
+        "user.name=Myriant",
+        "-c",
+        "user.email=myriant@localhost",
+        "-c",
+        "gc.auto=0",
+        "-c",
+        "core.quotePath=false",
+        "-c",
+        "protocol.ext.allow=never",
+        *(["-C", str(directory)] if directory else []),
+        *arguments,
+    ]
     try:
         done = subprocess.run(
             command,

@@ -116,9 +116,14 @@ def try_hook(repository: Path) -> str:
             words = ["setpriv", "--reuid", str(user[0]), "--regid", str(user[1]), "--clear-groups"]
         try:
             done = subprocess.run(
-                [*words, str(repository / "hooks/post-receive")], cwd=repository, stdin=subprocess.DEVNULL,
-                capture_output=True, timeout=30, check=False, env={"PATH": "/usr/local/bin:/usr/bin:/bin", _TRY: "1"},
-            )  # fmt: skip
+                [*words, str(repository / "hooks/post-receive")],
+                cwd=repository,
+                stdin=subprocess.DEVNULL,
+                capture_output=True,
+                timeout=30,
+                check=False,
+                env={"PATH": "/usr/local/bin:/usr/bin:/bin", _TRY: "1"},
+            )
         except (OSError, subprocess.TimeoutExpired) as error:
             return f"it could not be run: {error}"
         if done.returncode:

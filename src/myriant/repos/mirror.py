@@ -59,10 +59,16 @@ class Mirror:
                 for key in ("allowAnySHA1InWant", "allowReachableSHA1InWant"):
                     git(self.path, "config", f"uploadpack.{key}", "true")
             self.remote.git(
-                self.path, "fetch", "--quiet", "--prune", "--force", "--no-auto-gc",
-                "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*",
+                self.path,
+                "fetch",
+                "--quiet",
+                "--prune",
+                "--force",
+                "--no-auto-gc",
+                "+refs/heads/*:refs/heads/*",
+                "+refs/tags/*:refs/tags/*",
                 *([f"+{self.pulls}:{self.pulls}"] if self.pulls else []),
-            )  # fmt: skip
+            )
 
     def has(self, commit: str) -> bool:
         if not is_object_id(commit):
@@ -130,9 +136,19 @@ class Mirror:
         Raises GitError.
         """
         shown = git(
-            self.path, "log", "--first-parent", "--diff-merges=first-parent", "--name-only", "--no-renames", "-z",
-            "--format=%x01%H", f"--max-count={limit}", commit, f"^{since}", "--",
-        ).decode("utf-8", "replace")  # fmt: skip
+            self.path,
+            "log",
+            "--first-parent",
+            "--diff-merges=first-parent",
+            "--name-only",
+            "--no-renames",
+            "-z",
+            "--format=%x01%H",
+            f"--max-count={limit}",
+            commit,
+            f"^{since}",
+            "--",
+        ).decode("utf-8", "replace")
         found: list[tuple[str, list[str]]] = []
         for word in shown.split("\0"):
             text = word.removeprefix("\n")
@@ -145,9 +161,19 @@ class Mirror:
     def files_of_path(self, commit: str, paths: Sequence[str], limit: int) -> list[list[str]]:
         """What each of the newest commits up to this one that changed one of these paths changed. Raises GitError."""
         shown = git(
-            self.path, "log", "--full-diff", "--no-merges", "--name-only", "--no-renames", "-z", "--format=%x01",
-            f"--max-count={limit}", commit, "--", *(f":(top,literal){p}" for p in paths),
-        ).decode("utf-8", "replace")  # fmt: skip
+            self.path,
+            "log",
+            "--full-diff",
+            "--no-merges",
+            "--name-only",
+            "--no-renames",
+            "-z",
+            "--format=%x01",
+            f"--max-count={limit}",
+            commit,
+            "--",
+            *(f":(top,literal){p}" for p in paths),
+        ).decode("utf-8", "replace")
         return [[f for f in part.strip("\0\n").split("\0") if f] for part in shown.split("\x01")[1:]]
 
     def changed_files(self, before: str, after: str) -> tuple[str, ...] | None:
@@ -165,18 +191,37 @@ class Mirror:
     def hunks(self, before: str, after: str) -> dict[str, list[Hunk]]:
         """By path at `after`: first old line, how many, first new line, how many; through renames. Raises GitError."""
         shown = git(
-            self.path, "diff", "--unified=0", "--no-color", "--no-ext-diff", "--find-renames", "--src-prefix=a/",
-            "--dst-prefix=b/", before, after, "--",
-        ).decode("utf-8", "replace")  # fmt: skip
+            self.path,
+            "diff",
+            "--unified=0",
+            "--no-color",
+            "--no-ext-diff",
+            "--find-renames",
+            "--src-prefix=a/",
+            "--dst-prefix=b/",
+            before,
+            after,
+            "--",
+        ).decode("utf-8", "replace")
         return hunks_in(shown)
 
     def changed_functions(self, before: str, after: str) -> dict[str, set[str]]:
         """The functions and classes that a change lies in, defines or removes, by path at `after`. Raises GitError."""
         settings = ("-c", f"core.attributesFile={_ATTRIBUTES}", "-c", "core.bigFileThreshold=1m")
         shown = git(
-            self.path, *settings, "diff", "--unified=0", "--no-color", "--no-ext-diff", "--find-renames",
-            "--src-prefix=a/", "--dst-prefix=b/", before, after, "--",
-        ).decode("utf-8", "replace")  # fmt: skip
+            self.path,
+            *settings,
+            "diff",
+            "--unified=0",
+            "--no-color",
+            "--no-ext-diff",
+            "--find-renames",
+            "--src-prefix=a/",
+            "--dst-prefix=b/",
+            before,
+            after,
+            "--",
+        ).decode("utf-8", "replace")
         return functions_in(shown)
 
     def between(self, before: str, after: str, limit: int = 500) -> list[Commit]:
@@ -184,9 +229,11 @@ class Mirror:
         try:
             if not self.is_ancestor(before, after):
                 return []
-            ids = git(
-                self.path, "rev-list", "--first-parent", f"--max-count={limit}", after, f"^{before}", "--"
-            ).decode().split()[1:]  # fmt: skip
+            ids = (
+                git(self.path, "rev-list", "--first-parent", f"--max-count={limit}", after, f"^{before}", "--")
+                .decode()
+                .split()[1:]
+            )
         except GitError:
             return []
         return [self.commit(i) for i in ids]
@@ -225,10 +272,22 @@ class Mirror:
         if self.commit(source).tree == tree and self.is_ancestor(target, source):
             return Merge(source, tree, ())
         dated = "2000-01-01T00:00:00Z"
-        commit = git(
-            self.path, "commit-tree", tree, "-p", target, "-p", source, "-m", f"Merge {source[:12]} into {target[:12]}",
-            environment={"GIT_AUTHOR_DATE": dated, "GIT_COMMITTER_DATE": dated},
-        ).decode().strip()  # fmt: skip
+        commit = (
+            git(
+                self.path,
+                "commit-tree",
+                tree,
+                "-p",
+                target,
+                "-p",
+                source,
+                "-m",
+                f"Merge {source[:12]} into {target[:12]}",
+                environment={"GIT_AUTHOR_DATE": dated, "GIT_COMMITTER_DATE": dated},
+            )
+            .decode()
+            .strip()
+        )
         git(self.path, "update-ref", f"refs/myriant/merges/{keep_as}", commit)
         return Merge(commit, tree, ())
 
@@ -238,10 +297,23 @@ class Mirror:
         if conflicts:
             return Merge(None, tree, conflicts)
         dated = at.isoformat()
-        commit = git(
-            self.path, "commit-tree", tree, "-p", base, "-p", source, "-F", "-", feed=message.encode(),
-            environment={"GIT_AUTHOR_DATE": dated, "GIT_COMMITTER_DATE": dated},
-        ).decode().strip()  # fmt: skip
+        commit = (
+            git(
+                self.path,
+                "commit-tree",
+                tree,
+                "-p",
+                base,
+                "-p",
+                source,
+                "-F",
+                "-",
+                feed=message.encode(),
+                environment={"GIT_AUTHOR_DATE": dated, "GIT_COMMITTER_DATE": dated},
+            )
+            .decode()
+            .strip()
+        )
         git(self.path, "update-ref", f"refs/myriant/batches/{keep_as}", commit)
         return Merge(commit, tree, ())
 
@@ -308,9 +380,21 @@ class Mirror:
         if not wanted:
             return {}
         listed = git(
-            self.path, "grep", "-z", "-o", "-I", "-w", "--fixed-strings", "--full-name", "-f", "-", commit, "--",
-            feed="\n".join(wanted).encode() + b"\n", allowed=(0, 1),
-        ).decode("utf-8", "replace")  # fmt: skip
+            self.path,
+            "grep",
+            "-z",
+            "-o",
+            "-I",
+            "-w",
+            "--fixed-strings",
+            "--full-name",
+            "-f",
+            "-",
+            commit,
+            "--",
+            feed="\n".join(wanted).encode() + b"\n",
+            allowed=(0, 1),
+        ).decode("utf-8", "replace")
         found: dict[str, set[str]] = {}
         for line in listed.split("\n"):
             path, _, word = line.partition("\0")

@@ -41,9 +41,16 @@ class Remote:
         program = "receive-pack" if command == "push" else "upload-pack"
         served = [f"--{program}={served}"] if (served := self._served(program)) else []
         return git(
-            directory, command, *served, *flags, "--", self.address, *rest, timeout=timeout,
+            directory,
+            command,
+            *served,
+            *flags,
+            "--",
+            self.address,
+            *rest,
+            timeout=timeout,
             environment=self._environment(),
-        )  # fmt: skip
+        )
 
     def _served(self, program: str) -> str:
         path = self.local

@@ -83,9 +83,12 @@ class Server:
         self._token = token
         limits = httpx.Limits(max_connections=200, max_keepalive_connections=50)
         self._http = httpx.Client(
-            base_url=f"{self.address}/api/v1", timeout=httpx.Timeout(30, read=90), limits=limits,
-            verify=certificates_for(self.address), transport=transport,
-        )  # fmt: skip
+            base_url=f"{self.address}/api/v1",
+            timeout=httpx.Timeout(30, read=90),
+            limits=limits,
+            verify=certificates_for(self.address),
+            transport=transport,
+        )
         self.stopping = threading.Event()
         self._untold = Untold(self._tell_now)
 
@@ -158,8 +161,9 @@ class Server:
         self._untold.add_record(lease, kind, content)
 
     def find_cache(self, lease: Lease, name: str, key: dict[str, Any]) -> CacheAnswer:
-        answer = self._call("POST", f"/attempts/{lease.attempt}/caches/find", token=lease.token,
-                            json={"name": name, "key": key})  # fmt: skip
+        answer = self._call(
+            "POST", f"/attempts/{lease.attempt}/caches/find", token=lease.token, json={"name": name, "key": key}
+        )
         return CacheAnswer.model_validate(answer.json())
 
     def fetch_cache(self, lease: Lease, entry: int, target: Path, digest: str) -> None:

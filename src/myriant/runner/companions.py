@@ -48,9 +48,13 @@ class Companion:
     """One companion while it runs."""
 
     def __init__(
-        self, wish: CompanionWish, command: tuple[list[str], dict[str, str], Path | None], log: Path, bounds: Bounds,
+        self,
+        wish: CompanionWish,
+        command: tuple[list[str], dict[str, str], Path | None],
+        log: Path,
+        bounds: Bounds,
         keep: Callable[[bytes], bytes],
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.wish, self.log = wish, log
         self._keep = keep
         self._stopped = threading.Event()

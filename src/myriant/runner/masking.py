@@ -175,14 +175,32 @@ def _parts(value: str) -> list[str]:
 def _coded(part: str) -> Iterator[bytes]:
     raw = part.encode("utf-8", "surrogatepass")
     texts = [
-        part, part[::-1], part.upper(), part.lower(), repr(part)[1:-1], ascii(part)[1:-1], json.dumps(part)[1:-1],
-        json.dumps(part, ensure_ascii=False)[1:-1], escape(part), quoteattr(part)[1:-1], html.escape(part),
-        part.replace("'", "'\\''"), part.replace("'", "'\"'\"'"), part.replace("'", "''"), part.replace('"', '\\"'),
-        part.replace("\n", "\\n"), part.replace("\n", "\r\n"), codecs.encode(part, "rot13"),
-        "".join(f"&#{ord(c)};" for c in part), "".join(f"&#x{ord(c):x};" for c in part),
-        "".join(f"\\u{ord(c):04x}" for c in part), "".join(f"\\x{b:02x}" for b in raw),
-        "".join(f"\\{b:03o}" for b in raw), "".join(f"%{b:02X}" for b in raw), "".join(f"%{b:02x}" for b in raw),
-    ]  # fmt: skip
+        part,
+        part[::-1],
+        part.upper(),
+        part.lower(),
+        repr(part)[1:-1],
+        ascii(part)[1:-1],
+        json.dumps(part)[1:-1],
+        json.dumps(part, ensure_ascii=False)[1:-1],
+        escape(part),
+        quoteattr(part)[1:-1],
+        html.escape(part),
+        part.replace("'", "'\\''"),
+        part.replace("'", "'\"'\"'"),
+        part.replace("'", "''"),
+        part.replace('"', '\\"'),
+        part.replace("\n", "\\n"),
+        part.replace("\n", "\r\n"),
+        codecs.encode(part, "rot13"),
+        "".join(f"&#{ord(c)};" for c in part),
+        "".join(f"&#x{ord(c):x};" for c in part),
+        "".join(f"\\u{ord(c):04x}" for c in part),
+        "".join(f"\\x{b:02x}" for b in raw),
+        "".join(f"\\{b:03o}" for b in raw),
+        "".join(f"%{b:02X}" for b in raw),
+        "".join(f"%{b:02x}" for b in raw),
+    ]
     for safe in ("", "/", "-_.~"):
         quoted = urllib.parse.quote(part, safe=safe)
         texts += [quoted, re.sub("%[0-9A-F]{2}", lambda m: m[0].lower(), quoted), urllib.parse.quote(quoted, safe="")]

@@ -14,8 +14,14 @@ from myriant.runner.relay import Relay, named_ports
 from myriant.settings import settings
 
 _PRIVATE = (
-    "0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "169.254.0.0/16", "172.16.0.0/12", "192.168.0.0/16", "198.18.0.0/15",
-)  # fmt: skip
+    "0.0.0.0/8",
+    "10.0.0.0/8",
+    "100.64.0.0/10",
+    "169.254.0.0/16",
+    "172.16.0.0/12",
+    "192.168.0.0/16",
+    "198.18.0.0/15",
+)
 RESOLVER = "10.0.2.3"  # answers as the machine's own resolver does
 _GATEWAY = "10.0.2.2"
 REACHABLE = "MYRIANT_REACHABLE"  # what steps may reach all the same: 10.1.0.0/16,192.168.7.3,127.0.0.1:8422
@@ -64,10 +70,21 @@ class OwnNetwork:
         over, self._alive = os.pipe()  # it ends when this side is closed: with this process, however that ends
         try:
             self._way = subprocess.Popen(
-                ["slirp4netns", "--configure", "--mtu=65520", "--disable-host-loopback", f"--ready-fd={told}",
-                 f"--exit-fd={over}", str(self.pid), "tap0"],
-                stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, pass_fds=(told, over),
-            )  # fmt: skip
+                [
+                    "slirp4netns",
+                    "--configure",
+                    "--mtu=65520",
+                    "--disable-host-loopback",
+                    f"--ready-fd={told}",
+                    f"--exit-fd={over}",
+                    str(self.pid),
+                    "tap0",
+                ],
+                stdin=subprocess.DEVNULL,
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+                pass_fds=(told, over),
+            )
             os.close(told)
             told = -1
             if not select.select([ready], [], [], 10)[0] or os.read(ready, 1) != b"1":
@@ -79,9 +96,11 @@ class OwnNetwork:
                 os.close(told)
         lines = "".join(f"{line}\n" for line in routes(own_addresses(), settings().reachable))
         done = subprocess.run(
-            ["nsenter", f"--net=/proc/{self.pid}/ns/net", "--", "ip", "-batch", "-"], input=lines.encode(),
-            capture_output=True, check=False,
-        )  # fmt: skip
+            ["nsenter", f"--net=/proc/{self.pid}/ns/net", "--", "ip", "-batch", "-"],
+            input=lines.encode(),
+            capture_output=True,
+            check=False,
+        )
         if done.returncode:
             raise OSError(f"its routes could not be set: {done.stderr.decode('utf-8', 'replace').strip()[-200:]}")
         if ports := named_ports(settings().reachable):

@@ -263,9 +263,14 @@ class Porter:
                 errors = os.open(self._room.base / "porter", os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
                 try:
                     self._process = subprocess.Popen(
-                        command, env=values, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=errors,
-                        start_new_session=True, bufsize=frames.MOST_FRAME,
-                    )  # fmt: skip
+                        command,
+                        env=values,
+                        stdin=subprocess.PIPE,
+                        stdout=subprocess.PIPE,
+                        stderr=errors,
+                        start_new_session=True,
+                        bufsize=frames.MOST_FRAME,
+                    )
                 finally:
                     os.close(errors)
                 assert self._process.stdout is not None

@@ -50,9 +50,14 @@ class Watched:
 
     def __init__(self, command: Sequence[str], environment: Mapping[str, str], folder: Path | None) -> None:
         self.process = subprocess.Popen(
-            command, env=environment, cwd=folder, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
-            stderr=subprocess.STDOUT, start_new_session=True,
-        )  # fmt: skip
+            command,
+            env=environment,
+            cwd=folder,
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            start_new_session=True,
+        )
 
     def kill(self) -> None:
         with contextlib.suppress(ProcessLookupError, PermissionError):

@@ -46,9 +46,18 @@ class _Ended(Exception):
 
 class Runner:
     def __init__(
-        self, server: Server, *, name: str | None, slots: int, work: Path, shared: Sequence[Path],
-        labels: Sequence[str] = (), price: float = 0.0, registered: Path | None = None, machine_class: str = "",
-    ) -> None:  # fmt: skip
+        self,
+        server: Server,
+        *,
+        name: str | None,
+        slots: int,
+        work: Path,
+        shared: Sequence[Path],
+        labels: Sequence[str] = (),
+        price: float = 0.0,
+        registered: Path | None = None,
+        machine_class: str = "",
+    ) -> None:
         self.machine_class = machine_class
         self.registered = registered
         self.server, self.slots, self.work, self.labels, self.price = server, slots, work, labels, price
@@ -188,15 +197,31 @@ class Runner:
 
 
 def run_runner(
-    address: str, token: str, *, name: str | None, slots: int, work: Path, shared: Sequence[Path] = (),
-    labels: Sequence[str] = (), price: float = 0.0, registered: Path | None = None, machine_class: str = "",
-) -> None:  # fmt: skip
+    address: str,
+    token: str,
+    *,
+    name: str | None,
+    slots: int,
+    work: Path,
+    shared: Sequence[Path] = (),
+    labels: Sequence[str] = (),
+    price: float = 0.0,
+    registered: Path | None = None,
+    machine_class: str = "",
+) -> None:
     """Be a runner until a signal ends it: SIGTERM at once, SIGHUP when what it has is done."""
     server = Server(address, token)
     runner = Runner(
-        server, name=name, slots=slots, work=work, shared=shared, labels=labels, price=price, registered=registered,
+        server,
+        name=name,
+        slots=slots,
+        work=work,
+        shared=shared,
+        labels=labels,
+        price=price,
+        registered=registered,
         machine_class=machine_class,
-    )  # fmt: skip
+    )
 
     def end(*_: object) -> None:
         for number in (signal.SIGINT, signal.SIGTERM):

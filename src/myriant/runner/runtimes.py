@@ -90,10 +90,20 @@ FAMILIES = {
     "dotnet": Family(re.compile(r"dotnet"), ("--version",), re.compile(rf"^{_NUMBERS}", re.M), ("dotnet",)),
 }
 _VERSION_FOLDERS = (
-    "~/.pyenv/versions/*/bin", "~/.nvm/versions/node/*/bin", "~/.rbenv/versions/*/bin", "~/.plenv/versions/*/bin",
-    "~/perl5/perlbrew/perls/*/bin", "~/.rustup/toolchains/*/bin", "~/.sdkman/candidates/java/*/bin", "~/sdk/go*/bin",
-    "/usr/local/go/bin", "/usr/lib/go-*/bin", "/usr/lib/jvm/*/bin", "/usr/lib/llvm-*/bin", "/opt/*/bin",
-)  # fmt: skip
+    "~/.pyenv/versions/*/bin",
+    "~/.nvm/versions/node/*/bin",
+    "~/.rbenv/versions/*/bin",
+    "~/.plenv/versions/*/bin",
+    "~/perl5/perlbrew/perls/*/bin",
+    "~/.rustup/toolchains/*/bin",
+    "~/.sdkman/candidates/java/*/bin",
+    "~/sdk/go*/bin",
+    "/usr/local/go/bin",
+    "/usr/lib/go-*/bin",
+    "/usr/lib/jvm/*/bin",
+    "/usr/lib/llvm-*/bin",
+    "/opt/*/bin",
+)
 _SYSTEM = (Path("/usr/bin"), Path("/bin"), Path("/usr/local/bin"))
 _ASKING = {"PATH": "/usr/bin:/bin", "HOME": "/nonexistent", "LC_ALL": "C", "DOTNET_CLI_TELEMETRY_OPTOUT": "1"}
 

@@ -80,9 +80,17 @@ class Sandbox:
         if self.root:
             user = str(room.user)
             limits += [
-                "setpriv", "--reuid", user, "--regid", user, "--clear-groups", "--bounding-set=-all", "--inh-caps=-all",
-                "--no-new-privs", "--",
-            ]  # fmt: skip
+                "setpriv",
+                "--reuid",
+                user,
+                "--regid",
+                user,
+                "--clear-groups",
+                "--bounding-set=-all",
+                "--inh-caps=-all",
+                "--no-new-privs",
+                "--",
+            ]
         joined = ["nsenter", f"--net=/proc/{net}/ns/net", "--"] if net is not None else []
         walls = self._walls(room, folder, network or net is not None)
         return [*joined, *walls, *limits, *inner], dict(environment), None
@@ -95,11 +103,26 @@ class Sandbox:
 
     def _walls(self, room: Room, folder: str, network: bool) -> list[str]:
         words = [
-            *self._filtered(room), "--unshare-pid", "--unshare-ipc", "--unshare-uts", "--hostname", "cell",
-            "--die-with-parent", "--new-session", "--proc", "/proc", "--dev", "/dev", "--perms", "0755", "--dir",
+            *self._filtered(room),
+            "--unshare-pid",
+            "--unshare-ipc",
+            "--unshare-uts",
+            "--hostname",
+            "cell",
+            "--die-with-parent",
+            "--new-session",
+            "--proc",
+            "/proc",
+            "--dev",
+            "/dev",
+            "--perms",
+            "0755",
+            "--dir",
             "/etc",
-            "--ro-bind", "/usr", "/usr",
-        ]  # fmt: skip
+            "--ro-bind",
+            "/usr",
+            "/usr",
+        ]
         if not network:
             words.append("--unshare-net")
         if not self.root:

@@ -103,11 +103,16 @@ def fetch(lease: Lease, source: str, sandbox: Sandbox, room: Room, stopped: thre
     """Check the lease's commit out into a room's empty workspace. Raises SourceMissing."""
     given = room.give("gitconfig", _GIT_CONFIG)
     environment = {
-        "PATH": "/usr/local/bin:/usr/bin:/bin", "HOME": "/nonexistent", "GIT_CONFIG_NOSYSTEM": "1",
-        "GIT_TERMINAL_PROMPT": "0", "LC_ALL": "C.UTF-8", "GIT_CONFIG_COUNT": "1",
-        "GIT_CONFIG_KEY_0": f"http.{source}.extraHeader", "GIT_CONFIG_VALUE_0": f"Authorization: Bearer {lease.token}",
+        "PATH": "/usr/local/bin:/usr/bin:/bin",
+        "HOME": "/nonexistent",
+        "GIT_CONFIG_NOSYSTEM": "1",
+        "GIT_TERMINAL_PROMPT": "0",
+        "LC_ALL": "C.UTF-8",
+        "GIT_CONFIG_COUNT": "1",
+        "GIT_CONFIG_KEY_0": f"http.{source}.extraHeader",
+        "GIT_CONFIG_VALUE_0": f"Authorization: Bearer {lease.token}",
         "GIT_CONFIG_GLOBAL": given if sandbox.bubblewrap else str(room.given / "gitconfig"),
-    }  # fmt: skip
+    }
     wish = lease.source
     depth = [] if wish.full else ["--depth=1"]
     tags = ["+refs/tags/*:refs/tags/*"] if wish.tags else []

@@ -173,9 +173,16 @@ class Host:
     # --- pull requests --------------------------------------------------------------------------
 
     def open(
-        self, name: str, *, title: str, author: str, source: str, target: str = "main", origin: str = "",
+        self,
+        name: str,
+        *,
+        title: str,
+        author: str,
+        source: str,
+        target: str = "main",
+        origin: str = "",
         may_write: bool = True,
-    ) -> Change:  # fmt: skip
+    ) -> Change:
         with self._changing():
             row = self.repository(name)
             number = max(row.changes, default=0) + 1
@@ -272,10 +279,13 @@ class Host:
     def _say(self, row: Repository, change: Change, what: str) -> None:
         ref = f"refs/changes/{change.number}/head"
         content = {
-            "number": change.number, "title": change.title, "author": change.author,
-            "source": change.source if change.origin == row.name else ref, "target": change.target,
+            "number": change.number,
+            "title": change.title,
+            "author": change.author,
+            "source": change.source if change.origin == row.name else ref,
+            "target": change.target,
             "authorMayWrite": change.may_write,
-        }  # fmt: skip
+        }
         subject = {"id": f"{row.name}/{change.number}", "type": "change", "content": content}
         self._put(row, f"dev.cdevents.change.{what}.0.2.0", {"subject": subject})
 
@@ -286,9 +296,14 @@ class Host:
         if not row.address:
             return
         event = {
-            "specversion": "1.0", "id": uuid.uuid4().hex, "source": f"{self.address}/{row.name}", "type": kind,
-            "time": datetime.now(UTC).isoformat(), "datacontenttype": "application/json", "data": data,
-        }  # fmt: skip
+            "specversion": "1.0",
+            "id": uuid.uuid4().hex,
+            "source": f"{self.address}/{row.name}",
+            "type": kind,
+            "time": datetime.now(UTC).isoformat(),
+            "datacontenttype": "application/json",
+            "data": data,
+        }
         with self._news:
             self._queue.append((row.name, event, 0, 0.0))
             self._news.notify_all()

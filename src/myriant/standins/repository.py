@@ -95,11 +95,18 @@ def serve_git(
 ) -> Served:
     """Git's own service over HTTP (git-http-backend(1)) for one request; `user` may push, nobody else."""
     cgi = {
-        "GIT_PROJECT_ROOT": str(root), "GIT_HTTP_EXPORT_ALL": "1", "PATH_INFO": path, "REQUEST_METHOD": method,
-        "QUERY_STRING": query, "CONTENT_TYPE": headers.get("content-type", ""), "CONTENT_LENGTH": str(len(body)),
+        "GIT_PROJECT_ROOT": str(root),
+        "GIT_HTTP_EXPORT_ALL": "1",
+        "PATH_INFO": path,
+        "REQUEST_METHOD": method,
+        "QUERY_STRING": query,
+        "CONTENT_TYPE": headers.get("content-type", ""),
+        "CONTENT_LENGTH": str(len(body)),
         "HTTP_CONTENT_ENCODING": headers.get("content-encoding", ""),
-        "GIT_PROTOCOL": headers.get("git-protocol", ""), "REMOTE_USER": user, "REMOTE_ADDR": "127.0.0.1",
-    }  # fmt: skip
+        "GIT_PROTOCOL": headers.get("git-protocol", ""),
+        "REMOTE_USER": user,
+        "REMOTE_ADDR": "127.0.0.1",
+    }
     command = ["git", "-c", "safe.directory=*", "http-backend"]
     done = subprocess.run(command, input=body, capture_output=True, env=_environment(cgi), check=False)
     head, _, content = done.stdout.partition(b"\r\n\r\n")

@@ -65,9 +65,14 @@ class Doors:
         name, number = path["name"], path["number"]
         found = self.host.change(name, number)
         return {
-            "number": number, "title": found.title, "state": found.state, "head": found.head, "text": found.text,
-            "in_the_way": self.host.in_the_way(name, number), "outcomes": self._said(name, found.head),
-        }  # fmt: skip
+            "number": number,
+            "title": found.title,
+            "state": found.state,
+            "head": found.head,
+            "text": found.text,
+            "in_the_way": self.host.in_the_way(name, number),
+            "outcomes": self._said(name, found.head),
+        }
 
     def commit(self, _: Json, path: Json) -> Json:
         row = self.host.repository(path["name"])
@@ -117,9 +122,15 @@ class Doors:
         if len(body) > MOST_BODY:
             return Response("too much at once", 413)
         served = await run_in_threadpool(
-            serve_git, self.host.folder, request.method, path, query, request.headers, body,
+            serve_git,
+            self.host.folder,
+            request.method,
+            path,
+            query,
+            request.headers,
+            body,
             "harbour" if pushes else "",
-        )  # fmt: skip
+        )
         if pushes and request.method == "POST":
             await run_in_threadpool(self.host.look)
         return Response(served.body, served.status, served.headers)

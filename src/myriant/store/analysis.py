@@ -16,13 +16,20 @@ def keep_analysis(session: Session, attempt_id: int, results: Iterable[Marked]) 
     """Store the results of an attempt that has none yet."""
     rows = [
         {
-            "attempt_id": attempt_id, "key": r.key, "tool": _clean(r.tool), "rule": _clean(r.rule), "level": r.level,
-            "path": _clean(r.path), "line": r.line, "message": _clean(r.message), "about": _clean(r.about),
+            "attempt_id": attempt_id,
+            "key": r.key,
+            "tool": _clean(r.tool),
+            "rule": _clean(r.rule),
+            "level": r.level,
+            "path": _clean(r.path),
+            "line": r.line,
+            "message": _clean(r.message),
+            "about": _clean(r.about),
             "suppressed": r.suppressed,
             "related": [{k: _clean(v) if isinstance(v, str) else v for k, v in asdict(p).items()} for p in r.related],
         }
         for r in results
-    ]  # fmt: skip
+    ]
     for at in range(0, len(rows), 1000):
         session.execute(insert(AnalysisResult), rows[at : at + 1000])
 

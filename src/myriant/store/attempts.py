@@ -48,9 +48,11 @@ def every_attempt_of(session: Session, cell_id: int) -> Sequence[tuple[int, int,
 def reruns_of(session: Session, cells: Sequence[Cell]) -> int:
     """Attempts with a result beside the newest ones: those that a person had made again."""
     query = select(func.count()).where(
-        Attempt.cell_id.in_([c.id for c in cells]), Attempt.state.in_(TRUSTED), Attempt.number > 0,
+        Attempt.cell_id.in_([c.id for c in cells]),
+        Attempt.state.in_(TRUSTED),
+        Attempt.number > 0,
         Attempt.id.not_in([c.attempt_id or 0 for c in cells]),
-    )  # fmt: skip
+    )
     return session.scalar(query) or 0
 
 

@@ -19,12 +19,15 @@ def cache_entries(
     return session.scalars(
         select(CacheEntry)
         .where(
-            CacheEntry.project_id == project_id, CacheEntry.scope.in_(scopes), CacheEntry.kept,
-            CacheEntry.job == job, CacheEntry.name == name,
+            CacheEntry.project_id == project_id,
+            CacheEntry.scope.in_(scopes),
+            CacheEntry.kept,
+            CacheEntry.job == job,
+            CacheEntry.name == name,
         )
         .order_by(CacheEntry.created_at.desc())
         .limit(200)
-    ).all()  # fmt: skip
+    ).all()
 
 
 def take_in_cache(session: Session, values: Mapping[str, Any]) -> bool:

@@ -24,10 +24,17 @@ def progress_of_runs(session: Session, runs: Sequence[int]) -> dict[int, tuple[i
     """Of each run's cells that its verdict waits for: how many have ended, are there, run, have failed so far."""
     found = dict.fromkeys(runs, (0, 0, 0, 0))
     if runs:
-        asked = select(
-            Cell.run_id, func.count().filter(Cell.state.not_in(OPEN)), func.count(),
-            func.count().filter(Cell.state == State.RUNNING), func.count().filter(Cell.state == State.FAILED),
-        ).where(Cell.run_id.in_(runs), Cell.selected, ~Cell.gated).group_by(Cell.run_id)  # fmt: skip
+        asked = (
+            select(
+                Cell.run_id,
+                func.count().filter(Cell.state.not_in(OPEN)),
+                func.count(),
+                func.count().filter(Cell.state == State.RUNNING),
+                func.count().filter(Cell.state == State.FAILED),
+            )
+            .where(Cell.run_id.in_(runs), Cell.selected, ~Cell.gated)
+            .group_by(Cell.run_id)
+        )
         found |= {run: (ended, cells, running, failed) for run, ended, cells, running, failed in session.execute(asked)}
     return found
 

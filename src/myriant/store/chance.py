@@ -54,9 +54,19 @@ def attempts_with_result(session: Session, project_id: int, runs: int) -> list[W
     hour = cast(func.extract("hour", func.timezone("UTC", Attempt.created_at)), Integer)
     rows = session.execute(
         select(
-            Attempt.id, Cell.id, Cell.job, Cell.key, Attempt.id == Cell.attempt_id,
-            (recent.c.branch == main) & (recent.c.event == EventKind.PUSH), Control.place,
-            seconds, func.coalesce(Control.commit, tested), recent.c.depth, Attempt.runner, hour, Search.commits,
+            Attempt.id,
+            Cell.id,
+            Cell.job,
+            Cell.key,
+            Attempt.id == Cell.attempt_id,
+            (recent.c.branch == main) & (recent.c.event == EventKind.PUSH),
+            Control.place,
+            seconds,
+            func.coalesce(Control.commit, tested),
+            recent.c.depth,
+            Attempt.runner,
+            hour,
+            Search.commits,
         )
         .join(Cell, Cell.id == Attempt.cell_id)
         .join(recent, recent.c.id == Cell.run_id)
@@ -64,7 +74,7 @@ def attempts_with_result(session: Session, project_id: int, runs: int) -> list[W
         .outerjoin(Search, Search.id == Control.search_id)
         .where(Attempt.state.in_(TRUSTED), or_(Attempt.number > 0, Control.id.is_not(None)))
         .order_by(recent.c.depth, recent.c.number, (Attempt.number < 0), Attempt.id)
-    ).all()  # fmt: skip
+    ).all()
     depths = {row[8]: row[9] for row in rows if row[5] and row[6] in (None, Place.HERE)}
     found = []
     for *known, depth, runner, hour_of_day, searched in rows:
@@ -189,9 +199,13 @@ def answers_in_cell(
         .join(Run, Run.id == Cell.run_id)
         .outerjoin(Control, Control.attempt_id == Attempt.id)
         .where(
-            Run.project_id == project_id, Cell.job == job, Cell.key == key, Attempt.state.in_(TRUSTED),
-            or_(Attempt.number > 0, Control.id.is_not(None)), commit.in_(list(commits)),
+            Run.project_id == project_id,
+            Cell.job == job,
+            Cell.key == key,
+            Attempt.state.in_(TRUSTED),
+            or_(Attempt.number > 0, Control.id.is_not(None)),
+            commit.in_(list(commits)),
         )
         .order_by(Attempt.id)
-    )  # fmt: skip
+    )
     return [(attempt, said, at) for attempt, said, at in rows]

@@ -130,8 +130,12 @@ def give_cells(
     rows = raw(session).execute(
         _GIVE,
         {
-            "cells": [c.cell_id for c in cells], "numbers": [c.attempts + 1 for c in cells], "digests": list(digests),
-            "runner": runner.name, "runner_id": runner.id, "lease": lease,
+            "cells": [c.cell_id for c in cells],
+            "numbers": [c.attempts + 1 for c in cells],
+            "digests": list(digests),
+            "runner": runner.name,
+            "runner_id": runner.id,
+            "lease": lease,
         },
-    )  # fmt: skip
+    )
     return dict(rows.fetchall())

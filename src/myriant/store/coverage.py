@@ -42,8 +42,15 @@ def keep_coverage(
     rows = []
     for path, file in files.items():
         whole = file.totals
-        rows.append({"total_id": row.id, "file_id": ids[path], "digest": digests[path],
-                     "lines_valid": whole.lines_valid, "lines_covered": whole.lines_covered})  # fmt: skip
+        rows.append(
+            {
+                "total_id": row.id,
+                "file_id": ids[path],
+                "digest": digests[path],
+                "lines_valid": whole.lines_valid,
+                "lines_covered": whole.lines_covered,
+            }
+        )
     session.execute(insert(CoverageFile), rows)
 
 

@@ -46,12 +46,16 @@ def newest_runs_beside(session: Session, project_id: int, contexts: Collection[s
     """Of each commit of which one of these contexts says something and another too, the newest run; newest first."""
     here, other = aliased(Run), aliased(Run)
     said = (here.project_id == project_id) & (here.verdict != Verdict.NONE)
-    commits = select(here.commit).where(said, here.context.in_(contexts)).where(
-        select(other.id)
-        .where(other.project_id == project_id, other.commit == here.commit, other.verdict != Verdict.NONE)
-        .where(other.context != "", other.context.not_in(contexts))
-        .exists()
-    )  # fmt: skip
+    commits = (
+        select(here.commit)
+        .where(said, here.context.in_(contexts))
+        .where(
+            select(other.id)
+            .where(other.project_id == project_id, other.commit == here.commit, other.verdict != Verdict.NONE)
+            .where(other.context != "", other.context.not_in(contexts))
+            .exists()
+        )
+    )
     newest = select(func.max(Run.id)).where(Run.project_id == project_id, Run.commit.in_(commits))
     newest = newest.where(Run.context != "", Run.verdict != Verdict.NONE).group_by(Run.commit)
     return session.scalars(select(Run).where(Run.id.in_(newest)).order_by(Run.id.desc()).limit(most)).all()
@@ -78,13 +82,18 @@ def judged_jobs(
         return found
     rows = session.execute(
         select(
-            JobResult.job, JobResult.run_id, JobResult.number, JobResult.commit, JobResult.context, JobResult.trusted,
+            JobResult.job,
+            JobResult.run_id,
+            JobResult.number,
+            JobResult.commit,
+            JobResult.context,
+            JobResult.trusted,
             JobResult.good,
         )
         .where(JobResult.project_id == project_id, JobResult.job.in_(jobs), JobResult.commit.in_(commits))
         .where(JobResult.good.is_not(None), JobResult.run_id != but)
         .order_by(JobResult.number)
-    )  # fmt: skip
+    )
     for job, run_id, number, commit, context, trusted, good in rows:
         told = JobSaid(run_id, number, commit, context, bool(trusted), bool(good))
         found.setdefault(job, {}).setdefault(commit, []).append(told)
@@ -96,11 +105,17 @@ def plan_job_results(session: Session, run: Run, jobs: Mapping[str, tuple[bool, 
     session.execute(delete(JobResult).where(JobResult.run_id == run.id))
     session.add_all(
         JobResult(
-            run_id=run.id, job=job, project_id=run.project_id, commit=run.commit, context=run.context,
-            number=run.number, asked=asked, baseline_id=baseline,
+            run_id=run.id,
+            job=job,
+            project_id=run.project_id,
+            commit=run.commit,
+            context=run.context,
+            number=run.number,
+            asked=asked,
+            baseline_id=baseline,
         )
         for job, (asked, baseline) in jobs.items()
-    )  # fmt: skip
+    )
     session.flush()
 
 

@@ -105,14 +105,21 @@ def made_in(session: Session, runs: Sequence[int]) -> list[Made]:
     """The artifacts of runs, in the order of their cells."""
     query = (
         select(
-            Cell.run_id, Cell.job, Cell.key, Report.path, Report.digest, Report.size, Report.id, Report.blob != "",
+            Cell.run_id,
+            Cell.job,
+            Cell.key,
+            Report.path,
+            Report.digest,
+            Report.size,
+            Report.id,
+            Report.blob != "",
             Cell.state == State.PASSED,
         )
         .join(Attempt, Attempt.id == Cell.attempt_id)
         .join(Report, Report.attempt_id == Attempt.id)
         .where(Cell.run_id.in_(runs), Report.content == Content.ARTIFACT)
         .order_by(Cell.run_id, Cell.position, Report.number)
-    )  # fmt: skip
+    )
     return [Made(*row) for row in session.execute(query)] if runs else []
 
 
@@ -140,14 +147,25 @@ def artifacts_named(session: Session, project_id: int, text: str, before: int | 
     says = Report.path.icontains(text, autoescape=True) | Report.digest.startswith(text.lower(), autoescape=True)
     query = (
         select(
-            Report.id, Report.path, Report.digest, Report.size, Report.blob != "", Report.until, Run.number,
-            Run.verdict, Run.tag, Run.branch, Run.created_at, Cell.job, Cell.key,
+            Report.id,
+            Report.path,
+            Report.digest,
+            Report.size,
+            Report.blob != "",
+            Report.until,
+            Run.number,
+            Run.verdict,
+            Run.tag,
+            Run.branch,
+            Run.created_at,
+            Cell.job,
+            Cell.key,
         )
         .join(Attempt, Attempt.id == Report.attempt_id)
         .join(Cell, Cell.attempt_id == Attempt.id)
         .join(Run, Run.id == Cell.run_id)
         .where(Run.project_id == project_id, Report.content == Content.ARTIFACT, Cell.reused.is_(None))
-    )  # fmt: skip
+    )
     if text:
         query = query.where(says)
     if before is not None:

@@ -116,9 +116,17 @@ def keep_results(
     ):
         for row in not_passed:
             copy.write_row(
-                (attempt_id, row.number, int(row.outcome), _clean(row.message), _clean(row.detail), row.seconds,
-                 row.signature, json.dumps(_clean_all(row.extra)))
-            )  # fmt: skip
+                (
+                    attempt_id,
+                    row.number,
+                    int(row.outcome),
+                    _clean(row.message),
+                    _clean(row.detail),
+                    row.seconds,
+                    row.signature,
+                    json.dumps(_clean_all(row.extra)),
+                )
+            )
 
 
 def outcomes_of(session: Session, attempts: Sequence[int]) -> dict[int, Outcomes]:
@@ -312,9 +320,12 @@ def earlier_attempts(session: Session, run: Run) -> dict[tuple[str, str], list[i
     a run in which it is left out.
     """
     same = select(Run.id).where(
-        Run.project_id == run.project_id, Run.commit == run.commit, Run.context == run.context,
-        Run.number <= run.number, or_(Run.id == run.id, Run.context != ""),
-    )  # fmt: skip
+        Run.project_id == run.project_id,
+        Run.commit == run.commit,
+        Run.context == run.context,
+        Run.number <= run.number,
+        or_(Run.id == run.id, Run.context != ""),
+    )
     now = (
         select(Cell.job, Cell.key, Cell.attempt_id)
         .where(Cell.run_id == run.id, Cell.reused.is_(None), ~Cell.advisory)

@@ -178,10 +178,14 @@ def older_waiting_runs(session: Session, run: Run) -> Sequence[Run]:
     """Runs in the same context that came before and have not ended."""
     return session.scalars(
         select(Run).where(
-            Run.project_id == run.project_id, Run.context == run.context, Run.number < run.number,
-            Run.verdict.in_((Verdict.UNDECIDED, Verdict.HELD)), Run.state.in_(OPEN), Run.ended_at.is_(None),
+            Run.project_id == run.project_id,
+            Run.context == run.context,
+            Run.number < run.number,
+            Run.verdict.in_((Verdict.UNDECIDED, Verdict.HELD)),
+            Run.state.in_(OPEN),
+            Run.ended_at.is_(None),
         )
-    ).all()  # fmt: skip
+    ).all()
 
 
 def approvals_of(session: Session, run_id: int) -> Sequence[Approval]:
@@ -198,9 +202,7 @@ def approvals_waiting(session: Session) -> Sequence[tuple[str, int, str, datetim
     """Project, run, job and end of each approval that somebody may give now."""
     query = select(Project.name, Run.number, Approval.job, Approval.until)
     query = query.join(Run, Run.id == Approval.run_id).join(Project, Project.id == Run.project_id)
-    return session.execute(
-        query.where(Approval.state == ApprovalState.WAITING).order_by(Approval.until)
-    ).all()  # fmt: skip
+    return session.execute(query.where(Approval.state == ApprovalState.WAITING).order_by(Approval.until)).all()
 
 
 def newest_run_of_pull(session: Session, project_id: int, pull: int) -> Run | None:

@@ -17,12 +17,19 @@ SUBJECTS: Mapping[str, tuple[str, ...]] = {
     "logs": ("log_chunk", "usual_lines"),
     "coverage": ("coverage_total", "coverage_file", "coverage_vector", "source_file"),
     "runs, cells and attempts": (
-        "run", "cell", "attempt", "step", "attempt_record", "job_result", "report", "plan_text",
+        "run",
+        "cell",
+        "attempt",
+        "step",
+        "attempt_record",
+        "job_result",
+        "report",
+        "plan_text",
     ),
     "what was analysed": ("analysis_result",),
     "news": ("delivery", "kept_news", "outcome", "change"),
     "work that waits or was done": ("procrastinate_jobs", "procrastinate_events", "procrastinate_periodic_defers"),
-}  # fmt: skip
+}
 OTHER = "everything else"
 FILES = "files outside the database"
 

@@ -61,10 +61,18 @@ class Series:
         """Some of the runs, by their places."""
         rows = np.asarray(places, np.int64)
         return Series(
-            [self.number[i] for i in places], [self.commit[i] for i in places], [self.title[i] for i in places],
-            [self.author[i] for i in places], [self.verdict[i] for i in places], self.made[rows], self.started[rows],
-            self.ended[rows], self.totals[rows], self.covered[rows], self.valid[rows],
-        )  # fmt: skip
+            [self.number[i] for i in places],
+            [self.commit[i] for i in places],
+            [self.title[i] for i in places],
+            [self.author[i] for i in places],
+            [self.verdict[i] for i in places],
+            self.made[rows],
+            self.started[rows],
+            self.ended[rows],
+            self.totals[rows],
+            self.covered[rows],
+            self.valid[rows],
+        )
 
 
 _SERIES = """
@@ -91,9 +99,18 @@ def series_on(session: Session, project_id: int, context: str, most: int) -> Ser
         for column in (row or [None] * 11)
     )
     return Series(
-        number, commit, title, author, verdict, _numbers(made), _numbers(started), _numbers(ended),
-        np.array(totals, np.int64).reshape(len(number), len(TOTALS)), _numbers(covered), _numbers(valid),
-    )  # fmt: skip
+        number,
+        commit,
+        title,
+        author,
+        verdict,
+        _numbers(made),
+        _numbers(started),
+        _numbers(ended),
+        np.array(totals, np.int64).reshape(len(number), len(TOTALS)),
+        _numbers(covered),
+        _numbers(valid),
+    )
 
 
 def _numbers(column: Sequence[float | None]) -> NDArray[np.float64]:
@@ -108,10 +125,13 @@ def minutes_between(session: Session, project_id: int, context: str, since: date
         .join(Cell, Cell.id == Attempt.cell_id)
         .join(Run, Run.id == Cell.run_id)
         .where(
-            Run.project_id == project_id, Run.context == context, Run.verdict.in_(DECIDED), Run.created_at >= since,
+            Run.project_id == project_id,
+            Run.context == context,
+            Run.verdict.in_(DECIDED),
+            Run.created_at >= since,
             Run.created_at < until,
         )
-    )  # fmt: skip
+    )
     return float(session.scalar(query) or 0.0)
 
 
@@ -145,12 +165,20 @@ def _judged(project_id: int) -> Select[Any]:
     base, measures = aliased(Run), as_json(Run.measures)
     return (
         select(
-            Run.id, Run.number, Run.title, Run.verdict, measures["jobs"], measures["coverage.changed"],
-            Run.judged, measures["seconds"].as_float(), Run.ended_at, base.number,
+            Run.id,
+            Run.number,
+            Run.title,
+            Run.verdict,
+            measures["jobs"],
+            measures["coverage.changed"],
+            Run.judged,
+            measures["seconds"].as_float(),
+            Run.ended_at,
+            base.number,
         )
         .outerjoin(base, base.id == Run.baseline_id)
         .where(Run.project_id == project_id, Run.verdict.in_(DECIDED))
-    )  # fmt: skip
+    )
 
 
 def judged_on(session: Session, project_id: int, context: str, most: int) -> Sequence[tuple[Any, ...]]:

@@ -58,9 +58,22 @@ def _rows(session: Session, which: ColumnElement[bool], most: int) -> list[Row[A
     return list(
         session.execute(
             select(
-                Cell.id, Cell.run_id, Cell.job, Cell.key, Cell.wants, Cell.state, Cell.ready, Cell.reason,
-                Cell.predicted, Cell.at_once, Run.number, Run.event, Run.project_id, Project.name.label("project"),
-                Attempt.created_at.label("began"), Attempt.runner,
+                Cell.id,
+                Cell.run_id,
+                Cell.job,
+                Cell.key,
+                Cell.wants,
+                Cell.state,
+                Cell.ready,
+                Cell.reason,
+                Cell.predicted,
+                Cell.at_once,
+                Run.number,
+                Run.event,
+                Run.project_id,
+                Project.name.label("project"),
+                Attempt.created_at.label("began"),
+                Attempt.runner,
             )
             .join(Run, Run.id == Cell.run_id)
             .join(Project, Project.id == Run.project_id)
@@ -69,4 +82,4 @@ def _rows(session: Session, which: ColumnElement[bool], most: int) -> list[Row[A
             .order_by(Cell.ready.desc(), Cell.rank, Cell.id)
             .limit(most)
         )
-    )  # fmt: skip
+    )

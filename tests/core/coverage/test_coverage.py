@@ -124,21 +124,45 @@ TWO_SOURCES = (
     ("source", "present", "plan", "form", "files"),
     [
         (CLOVER, None, CoveragePaths(), "clover", {"src/tide/harmonics.js": ([1, 2, 9], [7], (2, 4))}),
-        (JACOCO, ["app/src/main/java/example/tide/Harmonics.java"], CoveragePaths(), "jacoco",
-         {"app/src/main/java/example/tide/Harmonics.java": ([1, 2], [7], (3, 6))}),
-        (JACOCO, None, CoveragePaths(root="java"), "jacoco", {"java/example/tide/Harmonics.java": ([1, 2], [7], (3, 6))}),
+        (
+            JACOCO,
+            ["app/src/main/java/example/tide/Harmonics.java"],
+            CoveragePaths(),
+            "jacoco",
+            {"app/src/main/java/example/tide/Harmonics.java": ([1, 2], [7], (3, 6))},
+        ),
+        (
+            JACOCO,
+            None,
+            CoveragePaths(root="java"),
+            "jacoco",
+            {"java/example/tide/Harmonics.java": ([1, 2], [7], (3, 6))},
+        ),
         (METHODS, None, CoveragePaths(), "cobertura", {"src/tide/harmonics.py": ([1, 2], [7, 9], (1, 2))}),
         (ONLY_METHODS, None, CoveragePaths(), "cobertura", {"a.py": ([3], [], (0, 0))}),
-        (TWO_SOURCES, ["src/tide.py", "tests/test_tide.py"], CoveragePaths(), "cobertura",
-         {"src/tide.py": ([1], [], (0, 0)), "tests/test_tide.py": ([], [1], (0, 0))}),
-        (TWO_SOURCES, ["src/tide.py", "tests/test_tide.py"], CoveragePaths(exclude=("tests/**",)), "cobertura",
-         {"src/tide.py": ([1], [], (0, 0))}),
+        (
+            TWO_SOURCES,
+            ["src/tide.py", "tests/test_tide.py"],
+            CoveragePaths(),
+            "cobertura",
+            {"src/tide.py": ([1], [], (0, 0)), "tests/test_tide.py": ([], [1], (0, 0))},
+        ),
+        (
+            TWO_SOURCES,
+            ["src/tide.py", "tests/test_tide.py"],
+            CoveragePaths(exclude=("tests/**",)),
+            "cobertura",
+            {"src/tide.py": ([1], [], (0, 0))},
+        ),
     ],
-)  # fmt: skip
+)
 def test_a_report_is_read_by_its_dialect_and_placed_in_the_repository(
-    source: bytes, present: list[str] | None, plan: CoveragePaths, form: str,
+    source: bytes,
+    present: list[str] | None,
+    plan: CoveragePaths,
+    form: str,
     files: dict[str, tuple[list[int], list[int], tuple[int, int]]],
-) -> None:  # fmt: skip
+) -> None:
     found, coverage = read_coverage([source], Placing(present=present, plan=plan))
     assert found == form and coverage.error is None, coverage.problems
     told = {
@@ -203,9 +227,11 @@ hits = st.dictionaries(st.integers(1, 60), st.integers(0, 5), min_size=1)
 ARMS = st.dictionaries(st.integers(1, 9), st.integers(1, 4), max_size=5).flatmap(
     lambda sizes: st.tuples(
         st.just(sizes),
-        st.lists(st.fixed_dictionaries({n: st.sets(st.integers(0, k - 1)) for n, k in sizes.items()}), min_size=1, max_size=4),
+        st.lists(
+            st.fixed_dictionaries({n: st.sets(st.integers(0, k - 1)) for n, k in sizes.items()}), min_size=1, max_size=4
+        ),
     )
-)  # fmt: skip
+)
 
 
 def with_arms(sizes: dict[int, int], taken: dict[int, set[int]], *, only_missed: bool) -> FileCoverage:
@@ -245,7 +271,7 @@ def test_branches_that_are_known_merge_to_what_any_cell_took(
         (b"BRDA:1,0,0,1\nBRDA:1,0,1,-", b"BRDA:1,0,7,-\nBRDA:1,0,8,1", (1, 2)),  # they name otherwise
         (b"BRDA:1,0,0,1\nBRDA:1,0,1,-", b"", (1, 2)),
     ],
-)  # fmt: skip
+)
 def test_branches_of_two_cells(one: bytes, other: bytes, branches: tuple[int, int]) -> None:
     read = [
         read_coverage([b"SF:a.py\nDA:1,1\n" + text + b"\nend_of_record\n"])[1].files["a.py"] for text in (one, other)
@@ -277,14 +303,16 @@ FUNCTIONS = [
     (b"SF:a.c\nFN:3,f\nFN:9,12,g,int\nFNDA:4,f\nFNDA:0,g,int\nDA:3,4\nend_of_record\n", {(3, "f"): 4, (9, "g,int"): 0}),
     (b"SF:a.c\nFNL:0,3,5\nFNA:0,4,f\nFNL:1,9\nFNA:1,0,g\nDA:3,4\nend_of_record\n", {(3, "f"): 4, (9, "g"): 0}),
     (b"SF:a.c\nFNDA:1,alone\nFN:x,bad\nDA:3,4\nend_of_record\n", {(0, "alone"): 1}),
-    (b'<report name="t"><package name="e"><class name="e/A" sourcefilename="a.c"><method name="add" desc="(II)I" line="7">'
-     b'<counter type="LINE" missed="0" covered="3"/><counter type="METHOD" missed="0" covered="1"/></method>'
-     b'<method name="never" desc="()V" line="9"><counter type="METHOD" missed="1" covered="0"/></method></class>'
-     b'<sourcefile name="a.c"><line nr="7" mi="0" ci="3"/></sourcefile></package></report>',
-     {(7, "A.add(II)I"): 1, (9, "A.never()V"): 0}),
+    (
+        b'<report name="t"><package name="e"><class name="e/A" sourcefilename="a.c"><method name="add" desc="(II)I" line="7">'
+        b'<counter type="LINE" missed="0" covered="3"/><counter type="METHOD" missed="0" covered="1"/></method>'
+        b'<method name="never" desc="()V" line="9"><counter type="METHOD" missed="1" covered="0"/></method></class>'
+        b'<sourcefile name="a.c"><line nr="7" mi="0" ci="3"/></sourcefile></package></report>',
+        {(7, "A.add(II)I"): 1, (9, "A.never()V"): 0},
+    ),
     (CLOVER, {(8, "f"): 3}),
     (ONLY_METHODS, {(3, "f"): 1}),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("source", "functions"), FUNCTIONS)
@@ -296,8 +324,13 @@ def test_functions_are_read_by_line_and_name(source: bytes, functions: dict[tupl
 @given(hits)
 def test_what_was_packed_before_branches_had_names_is_read(found: dict[int, int]) -> None:
     file = file_of(found)
-    arrays = (np.diff(file.lines, prepend=0), file.hits, np.diff(file.branch_lines, prepend=0), file.branches_valid,
-              file.branches_covered)  # fmt: skip
+    arrays = (
+        np.diff(file.lines, prepend=0),
+        file.hits,
+        np.diff(file.branch_lines, prepend=0),
+        file.branches_valid,
+        file.branches_covered,
+    )
     body = zlib.compress(b"".join(np.asarray(a, "<i4").tobytes() for a in arrays))
     again = unpack_file(struct.pack("<II", len(file.lines), len(file.branch_lines)) + body)
     assert again.totals == file.totals and np.array_equal(again.lines, file.lines)
@@ -329,9 +362,10 @@ def test_what_is_exported_is_read_as_it_was(
 @given(
     st.lists(
         st.dictionaries(st.sampled_from("ab"), st.dictionaries(st.integers(1, 6), st.integers(0, 1), min_size=1)),
-        min_size=1, max_size=6,
+        min_size=1,
+        max_size=6,
     )
-)  # fmt: skip
+)
 def test_no_fewer_cells_reach_as_much(cells: list[dict[str, dict[int, int]]]) -> None:
     of_cells = [{path: file_of(lines) for path, lines in files.items()} for files in cells]
     told = shares_of_cells(of_cells)
@@ -382,8 +416,10 @@ def test_alike_files_are_merged_as_any_others_are(reports: int, size: int, data:
 
     usual = list(range(1, size + 1))
     odd = data.draw(st.sampled_from([usual, usual[1:], [n + 1 for n in usual]]))
-    parts = [{"a": file(usual), "b": file(odd if i else usual), **({"c": file([7])} if i % 2 else {})}
-             for i in range(reports)]  # fmt: skip
+    parts = [
+        {"a": file(usual), "b": file(odd if i else usual), **({"c": file([7])} if i % 2 else {})}
+        for i in range(reports)
+    ]
     found = merge_files(parts)
     for path in {p for part in parts for p in part}:
         one = merge([part[path] for part in parts if path in part])

@@ -32,8 +32,12 @@ LINES = st.lists(st.sampled_from("abcdefgh"), max_size=25)
 @given(LINES, LINES)
 def test_every_old_line_is_found_where_it_went(old: list[str], new: list[str]) -> None:
     moved = Moved(hunks_of(old, new))
-    kept = {a: c for tag, a0, a1, c0, _ in difflib.SequenceMatcher(None, old, new, autojunk=False).get_opcodes()
-            if tag == "equal" for a, c in zip(range(a0, a1), range(c0, c0 + a1 - a0), strict=True)}  # fmt: skip
+    kept = {
+        a: c
+        for tag, a0, a1, c0, _ in difflib.SequenceMatcher(None, old, new, autojunk=False).get_opcodes()
+        if tag == "equal"
+        for a, c in zip(range(a0, a1), range(c0, c0 + a1 - a0), strict=True)
+    }
     for i in range(len(old)):
         assert moved.to(i + 1) == (kept[i] + 1 if i in kept else None)
 

@@ -37,62 +37,138 @@ REPOSITORIES: dict[str, tuple[dict[str, str], str, list[str], list[str]]] = {
     "python": (
         {
             "pyproject.toml": '[project]\nname = "weir"\nversion = "1"\nrequires-python = ">=3.11"\n',
-            "requirements.txt": "pytest\n", ".python-version": "3.12\n",
+            "requirements.txt": "pytest\n",
+            ".python-version": "3.12\n",
             "weir.py": "def level(): return 3\n",
             "tests/test_weir.py": "import sys; sys.path.insert(0, '.')\nfrom weir import level\ndef test_level(): assert level() == 3\ndef test_low(): assert level() == 2\n",
         },
-        "Python with pytest", ['python = ["3.11", "3.12"]', "-r requirements.txt", "--junitxml=out/unit.xml"], [],
+        "Python with pytest",
+        ['python = ["3.11", "3.12"]', "-r requirements.txt", "--junitxml=out/unit.xml"],
+        [],
     ),
     "python with coverage": (
-        {"setup.py": "setup(python_requires='>=3.8', classifiers=['Programming Language :: Python :: 3.8', 'Programming Language :: Python :: 3.12'])", "requirements-dev.txt": "pytest\npytest-cov\n", "test_x.py": ""},
-        "Python with pytest", ['python = ["3.8", "3.12"]', 'coverage = ["out/coverage.xml"]', "never falls"], [],
+        {
+            "setup.py": "setup(python_requires='>=3.8', classifiers=['Programming Language :: Python :: 3.8', 'Programming Language :: Python :: 3.12'])",
+            "requirements-dev.txt": "pytest\npytest-cov\n",
+            "test_x.py": "",
+        },
+        "Python with pytest",
+        ['python = ["3.8", "3.12"]', 'coverage = ["out/coverage.xml"]', "never falls"],
+        [],
     ),
     "node": (
         {
             "package.json": '{"name": "gauge", "engines": {"node": ">=18"}, "scripts": {"test": "node --test"}}',
             "gauge.test.js": "const test = require('node:test'); const assert = require('node:assert');\ntest('level', () => assert.equal(3, 3));\ntest('low', () => assert.equal(3, 2));\n",
         },
-        "Node with its own test program", ['node = ["20"]', "--test-reporter=junit"], ["node"],
+        "Node with its own test program",
+        ['node = ["20"]', "--test-reporter=junit"],
+        ["node"],
     ),
     "node with Jest": (
         {"package.json": '{"devDependencies": {"jest": "29"}}', "package-lock.json": "{}", ".nvmrc": "v20\n"},
-        "Node with Jest", ["npm ci", "jest-junit"], [],
+        "Node with Jest",
+        ["npm ci", "jest-junit"],
+        [],
     ),
     "node with Vitest in a folder": (
         {"web/package.json": '{"devDependencies": {"vitest": "2"}}', "web/yarn.lock": ""},
-        "Node with Vitest", ['folder  = "web"', 'tests = ["web/out/unit.xml"]', "yarn install --frozen-lockfile"], [],
+        "Node with Vitest",
+        ['folder  = "web"', 'tests = ["web/out/unit.xml"]', "yarn install --frozen-lockfile"],
+        [],
     ),
     "lua": (
-        {"tests/gate_test.lua": "assert(1 == 1)\n", "tests/lock_test.lua": "assert(1 == 2)\n", "gate.lua": "return {}\n"},
-        "Lua", ['lua = ["5.1", "5.4"]'], ["lua5.4"],
+        {
+            "tests/gate_test.lua": "assert(1 == 1)\n",
+            "tests/lock_test.lua": "assert(1 == 2)\n",
+            "gate.lua": "return {}\n",
+        },
+        "Lua",
+        ['lua = ["5.1", "5.4"]'],
+        ["lua5.4"],
     ),
-    "lua with busted": ({"gate-1.rockspec": 'dependencies = { "lua >= 5.3" }', "spec/gate_spec.lua": ""}, "Lua with busted", ['lua = ["5.4"]'], []),
-    "lua that writes": ({"test/run.lua": "io.open('out/results.xml', 'w'):write('<testsuite/>')"}, "Lua", ['tests = ["out/results.xml"]'], []),
-    "maven": ({"pom.xml": "<project><properties><maven.compiler.release>17</maven.compiler.release></properties></project>"}, "Java with Maven", ['java = ["17", "21"]', "surefire-reports"], []),
-    "gradle": ({"build.gradle.kts": "java { toolchain { languageVersion = JavaLanguageVersion.of(21) } }", "gradlew": ""}, "Java with Gradle", ["./gradlew"], []),
+    "lua with busted": (
+        {"gate-1.rockspec": 'dependencies = { "lua >= 5.3" }', "spec/gate_spec.lua": ""},
+        "Lua with busted",
+        ['lua = ["5.4"]'],
+        [],
+    ),
+    "lua that writes": (
+        {"test/run.lua": "io.open('out/results.xml', 'w'):write('<testsuite/>')"},
+        "Lua",
+        ['tests = ["out/results.xml"]'],
+        [],
+    ),
+    "maven": (
+        {"pom.xml": "<project><properties><maven.compiler.release>17</maven.compiler.release></properties></project>"},
+        "Java with Maven",
+        ['java = ["17", "21"]', "surefire-reports"],
+        [],
+    ),
+    "gradle": (
+        {"build.gradle.kts": "java { toolchain { languageVersion = JavaLanguageVersion.of(21) } }", "gradlew": ""},
+        "Java with Gradle",
+        ["./gradlew"],
+        [],
+    ),
     "cmake": (
         {
             "CMakeLists.txt": "cmake_minimum_required(VERSION 3.13)\nproject(sluice C)\nenable_testing()\nadd_executable(t t.c)\nadd_test(NAME good COMMAND t)\nadd_test(NAME bad COMMAND t x)\n",
             "t.c": "int main(int n, char **v) { return n - 1; }\n",
         },
-        "C or C++ with CMake", ["--output-junit"], ["cmake", "ctest", "cc"],
+        "C or C++ with CMake",
+        ["--output-junit"],
+        ["cmake", "ctest", "cc"],
     ),
-    "perl": ({"Makefile.PL": "WriteMakefile(MIN_PERL_VERSION => '5.010')", "t/basic.t": ""}, "Perl with prove", ["prove -l -r"], []),
-    "php": ({"composer.json": '{"require": {"php": "^8.2"}, "require-dev": {"phpunit/phpunit": "^11"}}', "composer.lock": "{}", "phpunit.xml.dist": ""}, "PHP with PHPUnit", ['php = ["8.2", "8.3"]', "--log-junit"], []),
-    "ruby": ({"Gemfile": 'gem "rspec"\n', ".ruby-version": "3.3.1\n", "spec/a_spec.rb": ""}, "Ruby with RSpec", ['ruby = ["3.3", "3.4"]', "RspecJunitFormatter"], []),
-    "ruby with Minitest": ({"Gemfile": 'gem "minitest"\n', "test/a_test.rb": ""}, "Ruby with Minitest", ["rake test"], []),
+    "perl": (
+        {"Makefile.PL": "WriteMakefile(MIN_PERL_VERSION => '5.010')", "t/basic.t": ""},
+        "Perl with prove",
+        ["prove -l -r"],
+        [],
+    ),
+    "php": (
+        {
+            "composer.json": '{"require": {"php": "^8.2"}, "require-dev": {"phpunit/phpunit": "^11"}}',
+            "composer.lock": "{}",
+            "phpunit.xml.dist": "",
+        },
+        "PHP with PHPUnit",
+        ['php = ["8.2", "8.3"]', "--log-junit"],
+        [],
+    ),
+    "ruby": (
+        {"Gemfile": 'gem "rspec"\n', ".ruby-version": "3.3.1\n", "spec/a_spec.rb": ""},
+        "Ruby with RSpec",
+        ['ruby = ["3.3", "3.4"]', "RspecJunitFormatter"],
+        [],
+    ),
+    "ruby with Minitest": (
+        {"Gemfile": 'gem "minitest"\n', "test/a_test.rb": ""},
+        "Ruby with Minitest",
+        ["rake test"],
+        [],
+    ),
     "go": ({"go.mod": "module fenmark.example/tide\n\ngo 1.22\n"}, "Go", ['go = ["1.22", "1.23"]', "gotestsum"], []),
     "rust": (
         {
             "Cargo.toml": '[package]\nname = "lockgate"\nversion = "0.1.0"\nedition = "2021"\n',
-            "src/lib.rs": "#[cfg(test)] mod tests { #[test] fn good() {} #[test] fn bad() { panic!(\"low\") } }\n",
+            "src/lib.rs": '#[cfg(test)] mod tests { #[test] fn good() {} #[test] fn bad() { panic!("low") } }\n',
         },
-        "Rust with Cargo", ["cargo test --no-run", "--format junit"], ["cargo"],
+        "Rust with Cargo",
+        ["cargo test --no-run", "--format junit"],
+        ["cargo"],
     ),
-    "dotnet": ({"Tide.Tests/Tide.Tests.csproj": '<Project><TargetFrameworks>net8.0;net9.0</TargetFrameworks><PackageReference Include="Microsoft.NET.Test.Sdk"/></Project>'}, ".NET", ['dotnet = ["8.0", "9.0"]'], []),
+    "dotnet": (
+        {
+            "Tide.Tests/Tide.Tests.csproj": '<Project><TargetFrameworks>net8.0;net9.0</TargetFrameworks><PackageReference Include="Microsoft.NET.Test.Sdk"/></Project>'
+        },
+        ".NET",
+        ['dotnet = ["8.0", "9.0"]'],
+        [],
+    ),
     "shell with bats": ({"test/lock.bats": ""}, "Shell tests with Bats", ["bats --report-formatter junit"], []),
     "shell": ({"tests/good.sh": "exit 0\n", "tests/bad.sh": "echo no; exit 3\n"}, "Shell scripts as tests", [], ["sh"]),
-}  # fmt: skip
+}
 
 
 def proposed(files: dict[str, str], offers: list[str] = OFFERS) -> list[Proposal]:

@@ -121,9 +121,17 @@ KINDS = [
     ("ERROR: No matching distribution found for gauge==9", "no such version of a package", "gauge==9"),
     ("ERROR: ResolutionImpossible", "dependencies that exclude one another", "pins"),
     ("ERROR: THESE PACKAGES DO NOT MATCH THE HASHES", "digest of a package differs", "locked"),
-    ("ERROR: Package 'x' requires a different Python: 3.8.1 not in '>=3.9'", "runtime too old for a package", "drop the cell"),
+    (
+        "ERROR: Package 'x' requires a different Python: 3.8.1 not in '>=3.9'",
+        "runtime too old for a package",
+        "drop the cell",
+    ),
     ("SyntaxError: invalid syntax", "syntax of a newer runtime", "invalid syntax"),
-    ("AttributeError: module 'tomllib' has no attribute 'load'", "attribute or function missing in this version", "version"),
+    (
+        "AttributeError: module 'tomllib' has no attribute 'load'",
+        "attribute or function missing in this version",
+        "version",
+    ),
     ("src/gauge.c:7:3: error: expected ';'", "does not compile", "first error"),
     ("connect: Connection refused 127.0.0.1:5432", "connection refused", "127.0.0.1:5432"),
     ('FATAL:  database "logbook" does not exist', "database unknown", "logbook"),
@@ -164,10 +172,10 @@ KINDS = [
     ("npm error code ENEEDAUTH", "not signed in to a registry", "token"),
     ("would reformat tide.py", "style differs", "formatter"),
     ("Line coverage (83.3%) is below the expected minimum", "too little covered", "Coverage"),
-    ('tide.py:5: error: Incompatible types in assignment', "types do not fit", "first one"),
+    ("tide.py:5: error: Incompatible types in assignment", "types do not fit", "first one"),
     ("AssertionError: 1 != 2", "values differ", "another value"),
     ("Terminated", "stopped by a signal", "outside"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("text", "name", "said"), KINDS)
@@ -180,8 +188,15 @@ def test_a_kind_of_failure_is_told_with_its_next_step(text: str, name: str, said
 def test_rules_of_a_project_are_checked_and_an_exit_status_tells_what_no_text_does() -> None:
     assert (told := kind_of(["nothing"], 137)) is not None and told.name == "out of memory"
     assert kind_of(["nothing"], 1) is None
-    for wrong in ("[[kind]]", 'kind = 1', '[[kind]]\nname="a"\nsay="b"', '[[kind]]\nname="a"\nsay="b"\npattern="("',
-                  '[[kind]]\nname="a"\nsay="b"\npattern=""', '[[kind]]\nname="a"\nsay="b"\nexit=[999]', "]["):  # fmt: skip
+    for wrong in (
+        "[[kind]]",
+        "kind = 1",
+        '[[kind]]\nname="a"\nsay="b"',
+        '[[kind]]\nname="a"\nsay="b"\npattern="("',
+        '[[kind]]\nname="a"\nsay="b"\npattern=""',
+        '[[kind]]\nname="a"\nsay="b"\nexit=[999]',
+        "][",
+    ):
         with pytest.raises(KindError):
             kinds_from(wrong)
 
@@ -191,10 +206,15 @@ def test_commits_are_ranked_by_what_they_touched() -> None:
         '  File "/workspace/tests/test_gauge.py", line 3, in t\n  File "/workspace/tide/read.py", line 9, in r'
     )
     ranked = rank(
-        [Touched("docs", ("README.md",)), Touched("lock", ("requirements.txt",)), Touched("named", ("tide/gauge.py",)),
-         Touched("test", ("tests/test_gauge.py",)), Touched("stack", ("tide/read.py",))],
+        [
+            Touched("docs", ("README.md",)),
+            Touched("lock", ("requirements.txt",)),
+            Touched("named", ("tide/gauge.py",)),
+            Touched("test", ("tests/test_gauge.py",)),
+            Touched("stack", ("tide/read.py",)),
+        ],
         Failure(frames, ["tests/test_gauge.py"]),
-    )  # fmt: skip
+    )
     assert [s.commit for s in ranked] == ["stack", "test", "named", "lock", "docs"]
     assert ranked[0].because == ("changed tide/read.py, which the stack names",) and ranked[-1].because == ()
 
@@ -203,23 +223,54 @@ def test_commits_are_ranked_by_what_they_touched() -> None:
     ("commits", "text", "together", "first"),
     [
         # the failing line calls what one of them changed; a word of the sentence is no name
-        ([Touched("a", ("tide/ebb.py",), {"tide/ebb.py": ["water"]}), Touched("b", ("tide/flow.py",), {"tide/flow.py": ["level_at"]})],
-         ">       assert level_at(3) == 4\nE       AssertionError: no water", {}, ("b", "changed level_at in tide/flow.py, which the failure names")),
-        ([Touched("a", ("docs/x.md",)), Touched("b", ("data/ports.csv",))], "cannot read data/ports.csv: line 3", {},
-         ("b", "changed data/ports.csv, which the message names")),
-        ([Touched("a", ("x.py",)), Touched("b", ("tide/ebb.py",))], "", {"tide/ebb.py": (6, 8), "x.py": (1, 8)},
-         ("b", "changed tide/ebb.py, as 6 of 8 commits to the test's file did")),
-        ([Touched("a", ("x.py",)), Touched("b", ("tide/ebb.py",))], "", {"x.py": (3, 8)}, ("a", "")),  # in fewer than half
+        (
+            [
+                Touched("a", ("tide/ebb.py",), {"tide/ebb.py": ["water"]}),
+                Touched("b", ("tide/flow.py",), {"tide/flow.py": ["level_at"]}),
+            ],
+            ">       assert level_at(3) == 4\nE       AssertionError: no water",
+            {},
+            ("b", "changed level_at in tide/flow.py, which the failure names"),
+        ),
+        (
+            [Touched("a", ("docs/x.md",)), Touched("b", ("data/ports.csv",))],
+            "cannot read data/ports.csv: line 3",
+            {},
+            ("b", "changed data/ports.csv, which the message names"),
+        ),
+        (
+            [Touched("a", ("x.py",)), Touched("b", ("tide/ebb.py",))],
+            "",
+            {"tide/ebb.py": (6, 8), "x.py": (1, 8)},
+            ("b", "changed tide/ebb.py, as 6 of 8 commits to the test's file did"),
+        ),
+        (
+            [Touched("a", ("x.py",)), Touched("b", ("tide/ebb.py",))],
+            "",
+            {"x.py": (3, 8)},
+            ("a", ""),
+        ),  # in fewer than half
         # of two that the failure names, the one whose lines ran there
-        ([Touched("a", ("p.py",), {"p.py": ["low_water"]}, {"p.py": False}), Touched("b", ("q.py",), {"q.py": ["low_water"]}, {"q.py": True})],
-         "low_water(1)", {}, ("b", "changed low_water in q.py, which the failure names")),
+        (
+            [
+                Touched("a", ("p.py",), {"p.py": ["low_water"]}, {"p.py": False}),
+                Touched("b", ("q.py",), {"q.py": ["low_water"]}, {"q.py": True}),
+            ],
+            "low_water(1)",
+            {},
+            ("b", "changed low_water in q.py, which the failure names"),
+        ),
         # another file of that name is not the one that the message names
-        ([Touched("a", ("ebb/__init__.py",)), Touched("b", ("flow/__init__.py",))], "cannot import name low from flow/__init__.py", {},
-         ("b", "changed flow/__init__.py, which the message names")),
+        (
+            [Touched("a", ("ebb/__init__.py",)), Touched("b", ("flow/__init__.py",))],
+            "cannot import name low from flow/__init__.py",
+            {},
+            ("b", "changed flow/__init__.py, which the message names"),
+        ),
         # nothing speaks for any of them: the newest is no likelier
         ([Touched("a", ("x.py",)), Touched("b", ("y.py",))], "assert 1 == 2", {"x.py": (2, 9)}, ("a", "")),
     ],
-)  # fmt: skip
+)
 def test_the_likely_change_is_the_one_that_something_speaks_for(
     commits: list[Touched], text: str, together: dict[str, tuple[int, int]], first: tuple[str, str]
 ) -> None:

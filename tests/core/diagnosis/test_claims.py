@@ -106,7 +106,9 @@ CONTROLS = [
 ]
 
 
-@pytest.mark.parametrize(("here", "base", "run", "parts", "known", "random", "said"), [c[1:] for c in CONTROLS], ids=[c[0] for c in CONTROLS])  # fmt: skip
+@pytest.mark.parametrize(
+    ("here", "base", "run", "parts", "known", "random", "said"), [c[1:] for c in CONTROLS], ids=[c[0] for c in CONTROLS]
+)
 def test_a_control_run_says_no_more_than_its_repeats_show(
     here: Tries, base: Tries, run: Tries, parts: int, known: Tries, random: float, said: str
 ) -> None:
@@ -165,10 +167,17 @@ def test_certainty_is_rounded_down_and_never_whole() -> None:
     assert [certainty(c) for c in (0.974, 0.9899, 0.9949, 0.9995, 1.0)] == ["97 %", "98 %", "99 %", "99.9 %", "99.9 %"]
 
 
-@pytest.mark.parametrize(("selector", "affected", "cells", "told"), [
-    ("lua=5.1", 6, 24, True), ("lua=5.1,database=a", 2, 24, False), ("lua=5.1,database=a,locale=de", 1, 24, False),
-    ("lua=5.1", 3, 12, True), ("lua=5.1", 1, 4, False), (None, 3, 12, False),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("selector", "affected", "cells", "told"),
+    [
+        ("lua=5.1", 6, 24, True),
+        ("lua=5.1,database=a", 2, 24, False),
+        ("lua=5.1,database=a,locale=de", 1, 24, False),
+        ("lua=5.1", 3, 12, True),
+        ("lua=5.1", 1, 4, False),
+        (None, 3, 12, False),
+    ],
+)
 def test_a_condition_is_named_where_cells_that_happened_to_fail_would_show_none(
     selector: str | None, affected: int, cells: int, told: bool
 ) -> None:

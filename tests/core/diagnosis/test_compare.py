@@ -55,10 +55,18 @@ def test_a_failure_in_a_cell_without_earlier_result_is_new_and_first_here() -> N
 @pytest.mark.parametrize(
     ("newest", "earlier", "told"),
     [
-        ("p", ["f"], "y"), ("f", ["p"], "f"), ("s", ["f"], "f"), (".", ["e"], "e"), ("", ["f"], "f"), ("p", ["p"], "p"),
-        ("s", ["p"], "s"), ("p", ["f", "p"], "y"), ("s", ["f", "p"], "f"), ("pp", ["fs"], "yp"),
+        ("p", ["f"], "y"),
+        ("f", ["p"], "f"),
+        ("s", ["f"], "f"),
+        (".", ["e"], "e"),
+        ("", ["f"], "f"),
+        ("p", ["p"], "p"),
+        ("s", ["p"], "s"),
+        ("p", ["f", "p"], "y"),
+        ("s", ["f", "p"], "f"),
+        ("pp", ["fs"], "yp"),
     ],
-)  # fmt: skip
+)
 def test_a_later_attempt_that_leaves_a_test_out_disproves_nothing(newest: str, earlier: list[str], told: str) -> None:
     letters = {**LETTERS, "y": 5}
     arrays = [np.array([letters[c] for c in row], np.uint8) for row in (newest, *earlier)]

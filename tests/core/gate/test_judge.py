@@ -67,13 +67,19 @@ TOTAL = Rule("enough", "tests.total", "at-least", Fraction(5))
         ([], {}, None, Evidence(newly_skipped={"unit": 3}), {"newly_skipped": "block"}, "held"),
         ([], {}, None, Evidence(loosened=["job unit is gone"]), {}, "held"),
         ([RATCHET], {"coverage.line": Fraction(8, 10)}, {"coverage.line": Fraction(8, 10)}, Evidence(), {}, "clear"),
-        ([RATCHET], {"coverage.line": Fraction(799999, 10**6)}, {"coverage.line": Fraction(8, 10)}, Evidence(), {},
-         "held"),
+        (
+            [RATCHET],
+            {"coverage.line": Fraction(799999, 10**6)},
+            {"coverage.line": Fraction(8, 10)},
+            Evidence(),
+            {},
+            "held",
+        ),
         ([RATCHET], {"coverage.line": Fraction(1, 10)}, None, Evidence(), {}, "clear"),
         ([RATCHET], {"coverage.line": None}, {"coverage.line": Fraction(8, 10)}, Evidence(), {}, "held"),
         ([TOTAL], {"tests.total": None}, None, Evidence(), {}, "held"),
     ],
-)  # fmt: skip
+)
 def test_a_verdict_follows_from_every_blocking_rule(
     rules: list[Rule],
     now: dict[str, Fraction | int | None],
@@ -93,9 +99,7 @@ def test_a_measure_over_nothing_is_not_measured(jobs: list[dict[str, int]], valu
     assert value_of([{"tests.passed": 0, "tests.failed": 0, "tests.errored": 0}], "tests.share-passed") is None
 
 
-def waived(
-    worst: str, name: str = "ratchet", about: str = "coverage.line at-least"
-) -> dict[str, list[Waived]]:  # fmt: skip
+def waived(worst: str, name: str = "ratchet", about: str = "coverage.line at-least") -> dict[str, list[Waived]]:
     return {name: [Waived("Ada", datetime(2026, 12, 5, tzinfo=UTC), "it moves", about, Fraction(worst))]}
 
 
@@ -145,8 +149,12 @@ def test_no_built_in_rule_is_waived_and_none_that_is_met_or_warns() -> None:
 
 def test_only_the_jobs_that_held_somebody_up_are_no_baselines() -> None:
     evidence = Evidence(new={"unit": 1, "lint": 0}, loosened=["job old is gone"])
-    judged = judge(plan(), [Rule("r", "coverage.line", "at-least", Fraction(1), jobs=("web",))],
-                   measured({"coverage.line": 0}), evidence)  # fmt: skip
+    judged = judge(
+        plan(),
+        [Rule("r", "coverage.line", "at-least", Fraction(1), jobs=("web",))],
+        measured({"coverage.line": 0}),
+        evidence,
+    )
     assert good_jobs(["unit", "lint", "web"], judged) == {"lint"}
     everywhere = judge(plan(), [Rule("r", "coverage.line", "at-least", Fraction(1))], measured({}), Evidence())
     assert good_jobs(["unit", "lint"], everywhere) == set()
@@ -198,21 +206,31 @@ def told(evidence: Evidence = NOTHING, rules: tuple[Rule, ...] = (), **counts: i
 @pytest.mark.parametrize(
     ("said", "words"),
     [
-        (told(Evidence(new={"unit": 3}), tests_new=3, tests_total=80, tests_passed=77, tests_failed=3),
-         "Held: 3 tests newly fail, only where python=3.8. 12 of 12 cells in 1 min 48 s, against 9f3c21a."),
-        (told(tests_total=80, tests_passed=78, tests_skipped=2, tests_fixed=1),
-         "Clear: 78 of 78 tests passed, 2 skipped; 1 test fixed. 12 of 12 cells in 1 min 48 s, against 9f3c21a."),
-        (told(Evidence(newly_skipped={"unit": 2}), tests_total=5, tests_passed=3, tests_skipped=2),
-         "Clear: 3 of 3 tests passed, 2 skipped; 2 tests newly skipped (warns). "
-         "12 of 12 cells in 1 min 48 s, against 9f3c21a."),
-        (told(NOTHING, (RATCHET, TOTAL), tests_total=5, tests_passed=5),
-         "Clear: 5 of 5 tests passed. ratchet (50.0 %, at least 80.0 %) is waived by Ada until 5 December 2026: it moves. "
-         "1 further rule waived. 12 of 12 cells in 1 min 48 s, against 9f3c21a."),
-        (told(tests_total=5, tests_passed=4, tests_known=1, tests_failed=1, tests_quarantined=2),
-         "Clear: 4 of 5 tests passed. Set aside: 1 known failure, 2 quarantined failures. "
-         "12 of 12 cells in 1 min 48 s, against 9f3c21a."),
+        (
+            told(Evidence(new={"unit": 3}), tests_new=3, tests_total=80, tests_passed=77, tests_failed=3),
+            "Held: 3 tests newly fail, only where python=3.8. 12 of 12 cells in 1 min 48 s, against 9f3c21a.",
+        ),
+        (
+            told(tests_total=80, tests_passed=78, tests_skipped=2, tests_fixed=1),
+            "Clear: 78 of 78 tests passed, 2 skipped; 1 test fixed. 12 of 12 cells in 1 min 48 s, against 9f3c21a.",
+        ),
+        (
+            told(Evidence(newly_skipped={"unit": 2}), tests_total=5, tests_passed=3, tests_skipped=2),
+            "Clear: 3 of 3 tests passed, 2 skipped; 2 tests newly skipped (warns). "
+            "12 of 12 cells in 1 min 48 s, against 9f3c21a.",
+        ),
+        (
+            told(NOTHING, (RATCHET, TOTAL), tests_total=5, tests_passed=5),
+            "Clear: 5 of 5 tests passed. ratchet (50.0 %, at least 80.0 %) is waived by Ada until 5 December 2026: it moves. "
+            "1 further rule waived. 12 of 12 cells in 1 min 48 s, against 9f3c21a.",
+        ),
+        (
+            told(tests_total=5, tests_passed=4, tests_known=1, tests_failed=1, tests_quarantined=2),
+            "Clear: 4 of 5 tests passed. Set aside: 1 known failure, 2 quarantined failures. "
+            "12 of 12 cells in 1 min 48 s, against 9f3c21a.",
+        ),
     ],
-)  # fmt: skip
+)
 def test_the_sentence_says_what_a_person_would_paste_into_a_chat(said: Told, words: str) -> None:
     assert sentence(said) == words
 
@@ -226,8 +244,9 @@ def test_a_sentence_names_few_reasons_and_counts_the_rest() -> None:
 
 def test_nothing_that_only_warns_is_hidden_and_nothing_clear_newly_fails() -> None:
     warned = judge(plan(new_failures="warn"), [], measured({}), Evidence(new={"unit": 1}))
-    said = sentence(Told(verdict_of(warned), Tally(tests_new=1, tests_failed=1, tests_total=1), None, 0, warned, 1, 1,
-                         1.0, None))  # fmt: skip
+    said = sentence(
+        Told(verdict_of(warned), Tally(tests_new=1, tests_failed=1, tests_total=1), None, 0, warned, 1, 1, 1.0, None)
+    )
     assert said.startswith("Clear: 0 of 1 test passed; 1 test newly fails (warns).")
 
 
@@ -241,9 +260,15 @@ def test_the_note_has_a_block_for_each_context_under_the_commits_word() -> None:
     ]
     new = [NotedFailure("unit", "a", f"t{i}", "line one\nline two") for i in range(60)]
     held = block(
-        verdict=Verdict.HELD, context="push main", address="http://x", number=7, said="Held.", judged=judged,
-        cells=cells, new=new,
-    )  # fmt: skip
+        verdict=Verdict.HELD,
+        context="push main",
+        address="http://x",
+        number=7,
+        said="Held.",
+        judged=judged,
+        cells=cells,
+        new=new,
+    )
     clear = block(verdict=Verdict.CLEAR, context="tag v1", address="http://y", number=8, said="Clear.")
     note = commit_note(Word(Verdict.HELD, "push main", 7), [held, clear])
     assert note.startswith("verdict: held (push to main)\n\npush to main: held\nrun: #7 http://x\n")
@@ -257,10 +282,15 @@ def test_the_note_has_a_block_for_each_context_under_the_commits_word() -> None:
     ("more", "left_over", "said", "then"),
     [
         (False, 8, "Held early: 1 test newly fails, against 9f3c21a.", "8 cells still to end, which cannot clear it."),
-        (True, 1, "Held early: at least 1 test newly fails, against 9f3c21a.", "1 cell still to end, which cannot clear it."),
+        (
+            True,
+            1,
+            "Held early: at least 1 test newly fails, against 9f3c21a.",
+            "1 cell still to end, which cannot clear it.",
+        ),
         (False, 0, "Held: 1 test newly fails. 4 of 12 cells in 1 min 48 s, against 9f3c21a.", ""),
     ],
-)  # fmt: skip
+)
 def test_a_run_held_early_says_no_number_that_changes_while_nobody_says_it_anew(
     more: bool, left_over: int, said: str, then: str
 ) -> None:
@@ -303,8 +333,15 @@ def test_how_far_a_run_is(counts: tuple[int, int, int, int], judged: bool, said:
     assert progress(*counts, judged=judged) == said
 
 
-@pytest.mark.parametrize(("before", "verdict", "level"), [({}, "clear", "warn"), ({"enough": 2}, "clear", "warn"),
-                                                         ({"enough": 3}, "held", "block"), ({"other": 9}, "clear", "warn")])  # fmt: skip
+@pytest.mark.parametrize(
+    ("before", "verdict", "level"),
+    [
+        ({}, "clear", "warn"),
+        ({"enough": 2}, "clear", "warn"),
+        ({"enough": 3}, "held", "block"),
+        ({"other": 9}, "clear", "warn"),
+    ],
+)
 def test_a_new_rule_only_warns_in_its_first_runs(before: dict[str, int], verdict: str, level: str) -> None:
     rule = Rule("enough", "tests.total", "at-least", Fraction(5), after_runs=3)
     judged = judge(plan(), [rule], measured({"tests.total": 4}), NOTHING, judged_before=before)

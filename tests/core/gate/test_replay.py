@@ -21,12 +21,29 @@ def rule(measure: str, sign: Literal["at-most", "at-least"], limit: Any, **more:
     return Rule(f"{measure} {sign} {limit}", measure, sign, Fraction(limit) if limit != "baseline" else limit, **more)
 
 
-def past(number: int, *, new: int = 0, line: str | None = None, verdict: Verdict = C, baseline: int | None = None,
-         held: tuple[str, ...] = (), seconds: int | None = 10, changed: str | None = None) -> Past:  # fmt: skip
+def past(
+    number: int,
+    *,
+    new: int = 0,
+    line: str | None = None,
+    verdict: Verdict = C,
+    baseline: int | None = None,
+    held: tuple[str, ...] = (),
+    seconds: int | None = 10,
+    changed: str | None = None,
+) -> Past:
     jobs = {"unit": {"tests.new": new, "tests.passed": 9, "tests.failed": new, "tests.errored": 0}}
     shares = {"coverage.line": {"": Fraction(line)}} if line else {}
-    return Past(number, verdict, jobs, shares, Fraction(changed) if changed else None,
-                Fraction(seconds) if seconds is not None else None, baseline, held)  # fmt: skip
+    return Past(
+        number,
+        verdict,
+        jobs,
+        shares,
+        Fraction(changed) if changed else None,
+        Fraction(seconds) if seconds is not None else None,
+        baseline,
+        held,
+    )
 
 
 @pytest.mark.parametrize(
@@ -37,16 +54,34 @@ def past(number: int, *, new: int = 0, line: str | None = None, verdict: Verdict
         ([rule("tests.new", "at-most", 2, level="warn")], [past(2, new=3)], [C]),
         ([rule("tests.new", "at-most", 0, jobs=("none",))], [past(2, new=3)], [C]),  # not measured then
         ([rule("coverage.line", "at-least", "0.8")], [past(1, line="0.8"), past(2, line="0.79"), past(3)], [C, H, C]),
-        ([rule("coverage.line", "at-least", "baseline")],
-         [past(1, line="0.8"), past(2, line="0.7", baseline=1), past(3, line="0.7", baseline=2), past(4, line="0.1", baseline=9)],
-         [C, H, C, C]),
-        ([rule("coverage.line", "at-least", "baseline", best_of=2)],
-         [past(1, line="0.8"), past(2, line="0.7", baseline=1), past(3, line="0.7", baseline=2), past(4, line="0.7", baseline=3)],
-         [C, H, H, C]),
+        (
+            [rule("coverage.line", "at-least", "baseline")],
+            [
+                past(1, line="0.8"),
+                past(2, line="0.7", baseline=1),
+                past(3, line="0.7", baseline=2),
+                past(4, line="0.1", baseline=9),
+            ],
+            [C, H, C, C],
+        ),
+        (
+            [rule("coverage.line", "at-least", "baseline", best_of=2)],
+            [
+                past(1, line="0.8"),
+                past(2, line="0.7", baseline=1),
+                past(3, line="0.7", baseline=2),
+                past(4, line="0.7", baseline=3),
+            ],
+            [C, H, H, C],
+        ),
         ([rule("coverage.changed", "at-least", "0.5")], [past(1, changed="1/3"), past(2)], [H, C]),
-        ([rule("seconds.total", "at-most", 60)], [past(1, seconds=61), past(2, seconds=60), past(3, seconds=None)], [H, C, C]),
+        (
+            [rule("seconds.total", "at-most", 60)],
+            [past(1, seconds=61), past(2, seconds=60), past(3, seconds=None)],
+            [H, C, C],
+        ),
     ],
-)  # fmt: skip
+)
 def test_each_run_is_said_as_the_rules_say(rules: list[Rule], history: list[Past], now: list[Verdict]) -> None:
     assert [r.now for r in replay(rules, history)] == now
 

@@ -24,8 +24,10 @@ ORDER = [Verdict.HELD, Verdict.UNDECIDED, Verdict.CLEAR, Verdict.EXEMPT]
 SAID = st.builds(
     Said,
     st.sampled_from(["", "push main", "push side", "tag v1", "pull-request 3", "schedule nightly"]),
-    st.sampled_from(list(Verdict)), st.integers(1, 30), st.booleans(),
-)  # fmt: skip
+    st.sampled_from(list(Verdict)),
+    st.integers(1, 30),
+    st.booleans(),
+)
 
 
 @pytest.mark.parametrize(
@@ -34,20 +36,24 @@ SAID = st.builds(
         ([], Word()),
         ([Said("", Verdict.CLEAR, 1)], Word()),  # evidence is no verdict
         ([Said("push main", Verdict.NONE, 1)], Word()),  # nothing was asked
-        ([Said("push main", Verdict.HELD, 1), Said("push side", Verdict.CLEAR, 2)],
-         Word(Verdict.HELD, "push main", 1)),
-        ([Said("push main", Verdict.HELD, 1), Said("push main", Verdict.CLEAR, 2)],
-         Word(Verdict.CLEAR, "push main", 2)),
-        ([Said("push main", Verdict.HELD, 1), Said("push main", Verdict.NONE, 2)],
-         Word(Verdict.HELD, "push main", 1)),
-        ([Said("push main", Verdict.CLEAR, 1), Said("tag v1", Verdict.UNDECIDED, 2)],
-         Word(Verdict.UNDECIDED, "tag v1", 2)),
-        ([Said("push side", Verdict.HELD, 1, ended=True), Said("push main", Verdict.CLEAR, 2)],
-         Word(Verdict.CLEAR, "push main", 2)),
+        ([Said("push main", Verdict.HELD, 1), Said("push side", Verdict.CLEAR, 2)], Word(Verdict.HELD, "push main", 1)),
+        (
+            [Said("push main", Verdict.HELD, 1), Said("push main", Verdict.CLEAR, 2)],
+            Word(Verdict.CLEAR, "push main", 2),
+        ),
+        ([Said("push main", Verdict.HELD, 1), Said("push main", Verdict.NONE, 2)], Word(Verdict.HELD, "push main", 1)),
+        (
+            [Said("push main", Verdict.CLEAR, 1), Said("tag v1", Verdict.UNDECIDED, 2)],
+            Word(Verdict.UNDECIDED, "tag v1", 2),
+        ),
+        (
+            [Said("push side", Verdict.HELD, 1, ended=True), Said("push main", Verdict.CLEAR, 2)],
+            Word(Verdict.CLEAR, "push main", 2),
+        ),
         ([Said("push side", Verdict.HELD, 1, ended=True)], Word(Verdict.HELD, "push side", 1)),
         ([Said("push main", Verdict.EXEMPT, 1), Said("tag v1", Verdict.CLEAR, 2)], Word(Verdict.CLEAR, "tag v1", 2)),
     ],
-)  # fmt: skip
+)
 def test_a_commits_word_is_the_worst_of_the_newest_verdicts_of_its_contexts(said: list[Said], expected: Word) -> None:
     assert word(said) == expected
 
@@ -138,12 +144,11 @@ def test_a_vanished_test_is_removed_only_where_its_name_left_its_source(
 @pytest.mark.parametrize(
     ("source", "name", "lines"),
     [
-        ("def test_a():\n    x = 1\n\n    assert x\n\ndef test_b():\n    pass\n", "test_a",
-         "def ():\nx = 1\nassert x"),
+        ("def test_a():\n    x = 1\n\n    assert x\n\ndef test_b():\n    pass\n", "test_a", "def ():\nx = 1\nassert x"),
         ('test("a b", () => {\n  expect(1)\n})\ntest("c", 2)\n', "a b", 'test("", () => {\nexpect(1)\n})'),
         ("x = 1\n", "test_a", ""),
     ],
-)  # fmt: skip
+)
 def test_a_tests_own_lines_are_those_of_its_block(source: str, name: str, lines: str) -> None:
     assert own_lines(source, name) == lines
 
@@ -190,29 +195,44 @@ def plan(text: str) -> Plan:
 LESS = [
     ('push = { branches = ["main", "season/*"] }', 'push = { branches = ["main"] }', "the push event names main only"),
     ('pull-request = { into = ["main"] }\n', "", ""),  # left out of [events] the default stands: any target
-    ('branches = ["main", "season/*"]', 'branches = ["main", "season/*"], unless-only = ["**"]',
-     "the push event is excused by changes of ** only"),
+    (
+        'branches = ["main", "season/*"]',
+        'branches = ["main", "season/*"], unless-only = ["**"]',
+        "the push event is excused by changes of ** only",
+    ),
     ('tag = { names = ["v*"] }', 'tag = { names = ["v9*"] }', "the tag event names v9* only"),
     ('tag = { names = ["v*"] }\n', "", "the tag event is gone"),
     ('[[events.schedule]]\nname = "nightly"', '[[events.schedule]]\nname = "weekly"', "the schedule nightly is gone"),
-    ('[[events.schedule]]\nname = "nightly"', '[[events.schedule]]\njobs = ["lint"]\nname = "nightly"',
-     "the schedule nightly names lint only"),
-    ('[jobs.unit]\n', '[jobs.unit]\nhousekeeping = true\n', "job unit is housekeeping"),
+    (
+        '[[events.schedule]]\nname = "nightly"',
+        '[[events.schedule]]\njobs = ["lint"]\nname = "nightly"',
+        "the schedule nightly names lint only",
+    ),
+    ("[jobs.unit]\n", "[jobs.unit]\nhousekeeping = true\n", "job unit is housekeeping"),
     ('vary = { lua = ["5.1", "5.4"] }', 'vary = { lua = ["5.4"] }', "job unit: 1 cell gone (lua=5.1)"),
     ('runtime = ["lua"]', 'runtime = ["lua"]\ndrop = [{ lua = "5.1" }]', "job unit: 1 cell gone (lua=5.1)"),
-    ('runtime = ["lua"]', 'runtime = ["lua"]\nadvisory = [{ lua = "*" }]',
-     "job unit: 2 cells made advisory (lua=5.1; lua=5.4)"),
+    (
+        'runtime = ["lua"]',
+        'runtime = ["lua"]\nadvisory = [{ lua = "*" }]',
+        "job unit: 2 cells made advisory (lua=5.1; lua=5.4)",
+    ),
     ('touching = ["src/**", "tests/**"]', 'touching = ["src/**"]', "job unit: it looks at src/** only"),
-    ("[jobs.lint]\n", '[jobs.lint]\nwhen = [{ event = "tag" }]\n',
-     "job lint: it does not run any more for a push to main, a push to season/x, a pull request from topic into main, "
-     "the schedule nightly"),
+    (
+        "[jobs.lint]\n",
+        '[jobs.lint]\nwhen = [{ event = "tag" }]\n',
+        "job lint: it does not run any more for a push to main, a push to season/x, a pull request from topic into main, "
+        "the schedule nightly",
+    ),
     ("[jobs.lint]\n", "[jobs.lint]\ngated = true\n", "job lint is gated: it runs behind the verdict"),
     ("[jobs.lint]\n[[jobs.lint.steps]]", "[jobs.style]\n[[jobs.style.steps]]", "job lint is gone"),
     ('command = "make lint"', 'command = "make lint"\nmay-fail = true', "job lint: step lint may fail"),
     (', coverage = ["out/cov.xml"] }', " }", "job unit: coverage reports are not collected any more"),
     ('tests = ["out/unit.xml"], coverage', "coverage", "job unit: unit tests are not collected any more"),
-    ('coverage = ["out/cov.xml"] }', 'coverage = ["out/cov.xml"], may-be-empty = true }',
-     "job unit: unit tests may be empty"),
+    (
+        'coverage = ["out/cov.xml"] }',
+        'coverage = ["out/cov.xml"], may-be-empty = true }',
+        "job unit: unit tests may be empty",
+    ),
     ("at-least = 0.8", "at-least = 0.7", "the rule “covered” asks less: at least 0.7 instead of at least 0.8"),
     ("at-least = 0.8", 'at-least = 0.8\nlevel = "warn"', "the rule “covered” only warns"),
     ("at-least = 0.8", 'at-least = 0.8\njobs = ["unit"]', "the rule “covered” is gone"),
@@ -220,18 +240,26 @@ LESS = [
     ("at-least = 0.8", "at-least = 0.8\nafter-runs = 5", "the rule “covered” only warns for its first 5 runs"),
     ("[[gate.rules]]", '[gate]\nvanished = "warn"\n[[gate.rules]]', "the built-in rule vanished only warns"),
     ("[jobs.lint]\n", '[coverage]\nexclude = ["src/bad.py"]\n[jobs.lint]\n', "coverage leaves out src/bad.py"),
-    ("[jobs.lint]\n", '[coverage]\nmap = [{ from = "made.py", to = "src/bad.py" }]\n[jobs.lint]\n',
-     "coverage takes made.py for src/bad.py"),
+    (
+        "[jobs.lint]\n",
+        '[coverage]\nmap = [{ from = "made.py", to = "src/bad.py" }]\n[jobs.lint]\n',
+        "coverage takes made.py for src/bad.py",
+    ),
     ("[jobs.lint]\n", '[coverage]\nroot = "old"\n[jobs.lint]\n', "paths of coverage reports are relative to old"),
-]  # fmt: skip
+]
 MORE = [
-    ("", ""), ('lua = ["5.1", "5.4"]', 'lua = ["5.1", "5.3", "5.4"]'), ("at-least = 0.8", "at-least = 0.9"),
-    ('push = { branches = ["main", "season/*"] }', "push = {}"), ("[jobs.lint]\n", "[jobs.lint]\ntitle = 'Style'\n"),
-    ('command = "make test"', 'command = "make tests"'), ('name = "build"\n', 'name = "compile"\n'),
+    ("", ""),
+    ('lua = ["5.1", "5.4"]', 'lua = ["5.1", "5.3", "5.4"]'),
+    ("at-least = 0.8", "at-least = 0.9"),
+    ('push = { branches = ["main", "season/*"] }', "push = {}"),
+    ("[jobs.lint]\n", "[jobs.lint]\ntitle = 'Style'\n"),
+    ('command = "make test"', 'command = "make tests"'),
+    ('name = "build"\n', 'name = "compile"\n'),
     ('vary = { lua = ["5.1", "5.4"] }', 'vary = { lua = ["5.1", "5.4"], n = ["1", "2"] }'),
     ("[jobs.lint]\n[[jobs.lint.steps]]", '[jobs.style]\nformerly = ["lint"]\n[[jobs.style.steps]]'),
-    ('touching = ["src/**", "tests/**"]\n', ""), ('tag = { names = ["v*"] }', "tag = {}"),
-]  # fmt: skip
+    ('touching = ["src/**", "tests/**"]\n', ""),
+    ('tag = { names = ["v*"] }', "tag = {}"),
+]
 
 
 @pytest.mark.parametrize(
@@ -239,11 +267,19 @@ MORE = [
     [
         ('"best of 20"', '"baseline"', []),
         ('"best of 20"', '"best of 5"', []),
-        ('"best of 5"', '"best of 20"', ["asks less: at least the best of 5 baselines instead of at least the best of 20 baselines"]),
-        ('"baseline"', '"best of 2"', ["asks less: at least the baseline's instead of at least the best of 2 baselines"]),
+        (
+            '"best of 5"',
+            '"best of 20"',
+            ["asks less: at least the best of 5 baselines instead of at least the best of 20 baselines"],
+        ),
+        (
+            '"baseline"',
+            '"best of 2"',
+            ["asks less: at least the baseline's instead of at least the best of 2 baselines"],
+        ),
         ("0.9", '"best of 2"', ["asks less: at least 0.9 instead of at least the best of 2 baselines"]),
     ],
-)  # fmt: skip
+)
 def test_fewer_baselines_to_look_back_over_ask_less(now: str, before: str, told: list[str]) -> None:
     plans = [plan(BASE.replace("at-least = 0.8", f"at-least = {limit}")) for limit in (now, before)]
     assert loosened(*plans) == [f"the rule “covered” {line}" for line in told]
@@ -294,19 +330,23 @@ command = "true"
     merged = asked(plan(BASE), plan(text))
     assert {c.key for c in expand(merged.job("unit"))} == {"lua=5.1", "lua=5.4", "lua=5.3"}
     assert merged.job("unit").steps[1].command == "make tests" and merged.find("more") is not None
-    assert asked(plan(BASE), plan(BASE.replace("[[gate", '[gate]\nvoid = "warn"\n[[gate', 1))).level_of(
-        BuiltIn.VOID
-    ) == "block"  # fmt: skip
+    assert (
+        asked(plan(BASE), plan(BASE.replace("[[gate", '[gate]\nvoid = "warn"\n[[gate', 1))).level_of(BuiltIn.VOID)
+        == "block"
+    )
 
 
 @pytest.mark.parametrize(
     ("old", "new", "same"),
     [
-        ("make test", "make tests", False), ('lua = ["5.1", "5.4"]', 'lua = ["5.1"]', False),
-        ("[jobs.unit]\n", "[jobs.unit]\ntitle = 'Units'\n", True), ("touching = [", "touching = ['x', ", True),
-        ("make lint", "make style", True), ("[jobs.unit]\n", "\n\n[jobs.unit]\n", True),
+        ("make test", "make tests", False),
+        ('lua = ["5.1", "5.4"]', 'lua = ["5.1"]', False),
+        ("[jobs.unit]\n", "[jobs.unit]\ntitle = 'Units'\n", True),
+        ("touching = [", "touching = ['x', ", True),
+        ("make lint", "make style", True),
+        ("[jobs.unit]\n", "\n\n[jobs.unit]\n", True),
     ],
-)  # fmt: skip
+)
 def test_a_jobs_part_of_its_plan_is_what_decides_its_results(old: str, new: str, same: bool) -> None:
     mine, other = plan(BASE).job("unit"), plan(BASE.replace(old, new, 1)).job("unit")
     assert (part_of_plan(mine) == part_of_plan(other)) == same
@@ -332,9 +372,14 @@ def test_a_jobs_part_of_its_plan_is_what_decides_its_results(old: str, new: str,
     ],
 )
 def test_a_failed_step_has_ended_well_only_when_all_of_it_is_set_aside(
-    status: int | None, failing: str, flaky: str, aside: str, statuses: tuple[int, ...], expected: str | None,
+    status: int | None,
+    failing: str,
+    flaky: str,
+    aside: str,
+    statuses: tuple[int, ...],
+    expected: str | None,
     said: str | None,
-) -> None:  # fmt: skip
+) -> None:
     found = not_aside(status, StepResults(set(failing), set(flaky), {"a", "b"}), set(aside), statuses, expected)
     assert found == said
 
@@ -347,13 +392,15 @@ def test_contexts_name_a_push_by_its_branch() -> None:
     ("before", "now", "said"),
     [
         ("", "after-runs = 5", ["the rule “covered” only warns for its first 5 runs"]),
-        ("after-runs = 5", "after-runs = 5", []), ("after-runs = 5", "", []), ("after-runs = 5", "after-runs = 3", []),
+        ("after-runs = 5", "after-runs = 5", []),
+        ("after-runs = 5", "", []),
+        ("after-runs = 5", "after-runs = 3", []),
         ("after-runs = 5", "after-runs = 6", ["the rule “covered” only warns for its first 6 runs"]),
         # under another name it is counted from the beginning
         ("after-runs = 5", 'after-runs = 5\nname = "new"', ["the rule “covered” only warns for its first 5 runs"]),
         ("", 'name = "new"', []),
     ],
-)  # fmt: skip
+)
 def test_a_rule_that_has_settled_cannot_be_made_to_warn_again_in_silence(
     before: str, now: str, said: list[str]
 ) -> None:

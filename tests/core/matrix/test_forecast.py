@@ -10,9 +10,14 @@ from myriant.core.matrix.forecast import USUAL_SECONDS, Slot, Waiting, forecast
 OFFERS = [frozenset({"lua 5.1"}), frozenset({"lua 5.1", "lua 5.4"}), frozenset[str]()]
 slots = st.lists(st.builds(Slot, st.floats(0, 50), st.sampled_from(OFFERS)), max_size=6)
 cells = st.lists(
-    st.tuples(st.sampled_from([(), ("lua 5.1",), ("lua 5.4",), ("lua 9",)]), st.one_of(st.none(), st.floats(0.5, 40)), st.integers(0, 2), st.sampled_from([None, 1, 2])),
+    st.tuples(
+        st.sampled_from([(), ("lua 5.1",), ("lua 5.4",), ("lua 9",)]),
+        st.one_of(st.none(), st.floats(0.5, 40)),
+        st.integers(0, 2),
+        st.sampled_from([None, 1, 2]),
+    ),
     max_size=14,
-)  # fmt: skip
+)
 
 
 @given(slots, cells)

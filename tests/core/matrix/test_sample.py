@@ -52,8 +52,15 @@ def test_a_sample_covers_whatever_an_allowed_row_has_and_chooses_only_allowed_ro
 
 @pytest.mark.parametrize(
     ("levels", "strength", "most"),
-    [([3] * 4, 2, 9), ([3] * 13, 2, 16), ([2] * 100, 2, 11), ([4] * 15 + [3] * 17 + [2] * 29, 2, 35), ([2] * 12, 4, 60), ([6, 5, 4, 3, 2], 2, 30)],
-)  # fmt: skip
+    [
+        ([3] * 4, 2, 9),
+        ([3] * 13, 2, 16),
+        ([2] * 100, 2, 11),
+        ([4] * 15 + [3] * 17 + [2] * 29, 2, 35),
+        ([2] * 12, 4, 60),
+        ([6, 5, 4, 3, 2], 2, 30),
+    ],
+)
 def test_samples_stay_small(levels: list[int], strength: int, most: int) -> None:
     rows = [tuple(r) for r in sample(levels, strength).tolist()]
     assert len(rows) <= most

@@ -27,7 +27,7 @@ FULL = (Path(__file__).parent / "full.toml").read_text()
         ("  a.b=1 # why\r\n", "a.b = 1 # why\n"),
         (FULL, FULL),
     ],
-)  # fmt: skip
+)
 def test_it_is_written_evenly(text: str, expected: str) -> None:
     assert format_plan(text) == expected
 

@@ -46,13 +46,26 @@ def test_a_glob_matches_what_it_means(glob: str, path: str) -> None:
 @pytest.mark.parametrize(
     ("glob", "path", "does"),
     [
-        ("*.xml", "out/deep/a.xml", True), ("out/*.xml", "out/deep/a.xml", False), ("out/**/*.xml", "out/a.xml", True),
-        ("out/**/*.xml", "out/b/c/a.xml", True), ("**/a", "a", True), ("**", "a/b", True), ("docs/", "docs/a/b", True),
-        ("docs/", "x/docs/a", True), ("/docs", "x/docs", False), ("./docs/*", "docs/a", True), ("a[1-3]", "a2", True),
-        ("a[!1-3]", "a2", False), ("a[1-3]", "a4", False), ("a[", "a[", True), ("[a-]", "-", True), ("[/]", "/", False),
-        ("src/*/test_?.py", "src/x/test_1.py", True), ("src/*/test_?.py", "src/x/y/test_1.py", False),
+        ("*.xml", "out/deep/a.xml", True),
+        ("out/*.xml", "out/deep/a.xml", False),
+        ("out/**/*.xml", "out/a.xml", True),
+        ("out/**/*.xml", "out/b/c/a.xml", True),
+        ("**/a", "a", True),
+        ("**", "a/b", True),
+        ("docs/", "docs/a/b", True),
+        ("docs/", "x/docs/a", True),
+        ("/docs", "x/docs", False),
+        ("./docs/*", "docs/a", True),
+        ("a[1-3]", "a2", True),
+        ("a[!1-3]", "a2", False),
+        ("a[1-3]", "a4", False),
+        ("a[", "a[", True),
+        ("[a-]", "-", True),
+        ("[/]", "/", False),
+        ("src/*/test_?.py", "src/x/test_1.py", True),
+        ("src/*/test_?.py", "src/x/y/test_1.py", False),
     ],
-)  # fmt: skip
+)
 def test_globs_by_example(glob: str, path: str, does: bool) -> None:
     assert matches(glob, path) is does
 

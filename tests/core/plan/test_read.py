@@ -111,14 +111,22 @@ HOSTILE = [
     (b"x" * (1 << 20) + b"x", "at most 1,048,576 are read"),
     (b"version = 1\nx = " + b"[" * 5000 + b"]" * 5000, "nested too deeply"),
     (b"version = 1\nx = " + b"9" * 5000, "cannot be read"),
-    (b"version = 1\n[jobs.unit]\nvary = {" + b",".join(b"d%d = [%s]" % (i, b",".join(b'"%d"' % v for v in range(10))) for i in range(9)) + b"}\n", "1,000,000,000 cells"),
-    (b"version = 1\n[jobs.unit]\n" + b"".join(b"key%d = 1\n" % i for i in range(10_000)), "9,002 more problems are not listed"),
+    (
+        b"version = 1\n[jobs.unit]\nvary = {"
+        + b",".join(b"d%d = [%s]" % (i, b",".join(b'"%d"' % v for v in range(10))) for i in range(9))
+        + b"}\n",
+        "1,000,000,000 cells",
+    ),
+    (
+        b"version = 1\n[jobs.unit]\n" + b"".join(b"key%d = 1\n" % i for i in range(10_000)),
+        "9,002 more problems are not listed",
+    ),
     (b"version = 1\n" + b"a = = 1\n" * 10_000, "not valid TOML"),
     (b"version = 1\n" + b"".join(b"[jobs.j%d]\n" % i for i in range(3000)), "3000 jobs; at most 64"),
     (b"version = 1\n[jobs.unit]\ntimeout = 1e999999999\n", "no duration"),
     (b'version = 1\n[[gate.rules]]\nmeasure = "tests.new"\nat-most = 1e999999999\n', "no limit that can be met"),
     (b"jobs = 3\nversion = []\nevents = 1979-05-27\ngate = { rules = 7 }\n", "jobs must be a table"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("source", "said"), HOSTILE, ids=[said for _, said in HOSTILE])
@@ -128,8 +136,43 @@ def test_hostile_plans_are_answered(source: bytes, said: str) -> None:
 
 
 FULL = (Path(__file__).parent / "full.toml").read_text()
-TOKENS = ["=", "[", "]", "{", "}", '"', "'", ",", "\n", "[[", "]]", "true", "3.10", "1e999999999", "0x", "99999999999999999999", "1979-05-27",
-          "steps", "vary", "version", "jobs", "<= ", "!", "*", "#", "\\", "\0", "\ud800", "é", '"""', "nan", "-1", ".", "shared", "when"]  # fmt: skip
+TOKENS = [
+    "=",
+    "[",
+    "]",
+    "{",
+    "}",
+    '"',
+    "'",
+    ",",
+    "\n",
+    "[[",
+    "]]",
+    "true",
+    "3.10",
+    "1e999999999",
+    "0x",
+    "99999999999999999999",
+    "1979-05-27",
+    "steps",
+    "vary",
+    "version",
+    "jobs",
+    "<= ",
+    "!",
+    "*",
+    "#",
+    "\\",
+    "\0",
+    "\ud800",
+    "é",
+    '"""',
+    "nan",
+    "-1",
+    ".",
+    "shared",
+    "when",
+]
 
 
 @st.composite
@@ -182,8 +225,9 @@ def test_every_key_of_the_format_is_read() -> None:
     assert not reading.problems
     plan = reading.plan
     assert [(n.at, n.to, n.committers, n.url_secret) for n in plan.notify] == [
-        (("held", "cleared"), (), True, ""), (("held", "cleared", "released"), (), False, "CHAT_HOOK"),
-    ]  # fmt: skip
+        (("held", "cleared"), (), True, ""),
+        (("held", "cleared", "released"), (), False, "CHAT_HOOK"),
+    ]
     unit, integration, publish = plan.job("unit"), plan.job("integration"), plan.job("publish")
     assert (unit.env, unit.timeout, integration.env) == (
         {"TZ": "UTC", "LEVEL": "high"},
@@ -201,8 +245,9 @@ def test_every_key_of_the_format_is_read() -> None:
         unit.steps[3].may_fail and unit.steps[3].command == (".venv/bin/ruff", "check") and integration.steps[0].always
     )
     assert [(c.kind, c.tests, c.coverage, c.attachments, c.may_be_empty) for c in unit.steps[2].collect] == [
-        ("unit", ("out/unit.xml",), ("out/coverage.xml",), (), False), ("unit", (), (), ("out/*.png",), True),
-    ]  # fmt: skip
+        ("unit", ("out/unit.xml",), ("out/coverage.xml",), (), False),
+        ("unit", (), (), ("out/*.png",), True),
+    ]
     assert (unit.limits.memory, unit.retry.void, unit.at_once, unit.formerly) == (2 << 30, 2, 4, ("tests",))
     assert [(a.job, a.even_if_failed) for a in integration.after] == [("unit", False), ("notes", True)]
     assert (integration.runtime, integration.pin, integration.source.history) == (

@@ -14,8 +14,16 @@ from myriant.core.plan.schedule import ScheduleError, from_cron, in_words
     ("words", "now", "expected"),
     [
         (("day", "02:20", "Europe/Oslo"), "2026-11-23T10:00", ["2026-11-24T01:20", "2026-11-25T01:20"]),
-        (("day", "02:30", "Europe/Oslo"), "2026-03-28T12:00", ["2026-03-29T01:30", "2026-03-30T00:30"]),  # skipped by the clocks
-        (("day", "02:30", "Europe/Oslo"), "2026-10-24T12:00", ["2026-10-25T00:30", "2026-10-26T01:30"]),  # comes twice, fires once
+        (
+            ("day", "02:30", "Europe/Oslo"),
+            "2026-03-28T12:00",
+            ["2026-03-29T01:30", "2026-03-30T00:30"],
+        ),  # skipped by the clocks
+        (
+            ("day", "02:30", "Europe/Oslo"),
+            "2026-10-24T12:00",
+            ["2026-10-25T00:30", "2026-10-26T01:30"],
+        ),  # comes twice, fires once
         (("hour", ":20", "UTC"), "2026-11-23T10:20", ["2026-11-23T11:20", "2026-11-23T12:20"]),
         (("weekday", "06:00", "UTC"), "2026-11-27T06:00", ["2026-11-30T06:00", "2026-12-01T06:00"]),
         (("sunday", None, "UTC"), "2026-11-23T10:00", ["2026-11-29T00:00", "2026-12-06T00:00"]),
@@ -25,7 +33,7 @@ from myriant.core.plan.schedule import ScheduleError, from_cron, in_words
         ("0 0 13 * fri", "2026-11-23T00:00", ["2026-11-27T00:00", "2026-12-04T00:00"]),  # both days given: either fits
         ("5,10 1 1 jan 7", "2026-11-23T00:00", ["2027-01-01T01:05", "2027-01-01T01:10"]),
     ],
-)  # fmt: skip
+)
 def test_the_next_times(words: tuple[str, str | None, str] | str, now: str, expected: list[str]) -> None:
     times = from_cron(words) if isinstance(words, str) else in_words(*words)
     found = islice(times.after(datetime.fromisoformat(now).replace(tzinfo=UTC)), 2)

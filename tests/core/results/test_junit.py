@@ -129,7 +129,11 @@ def suite(inner: str) -> bytes:
         (suite('<testcase name="a"/><error message="boom">x</error>'), "PE", "outside any case"),
         (suite('<testcase name="a"><testcase name="inner"/><failure/></testcase><testcase name="b"/>'), "FP", ""),
         (b'<testsuite tests="3"><testcase name="a"/></testsuite>', "P", "3 cases, not 1"),
-        (b'<testsuite tests="1" failures="0"><testcase name="a"><failure/></testcase></testsuite>', "F", "0 failures, not 1"),
+        (
+            b'<testsuite tests="1" failures="0"><testcase name="a"><failure/></testcase></testsuite>',
+            "F",
+            "0 failures, not 1",
+        ),
         (suite('<testcase name="a"><rerunFailure message="once"/><failure message="m"/></testcase>'), "F", ""),
         (suite('<testcase name="a"><flakyFailure message="once"/><failure message="m"/></testcase>'), "F", ""),
         (suite('<testcase name="a"><rerunFailure message="once"/></testcase>'), "F", "nothing that passed"),
@@ -139,23 +143,67 @@ def suite(inner: str) -> bytes:
         (suite('<testcase name="a" status="broken"/><testcase name="b" result="Killed"/>'), "EE", "not known"),
         (suite('<testcase name="a" status="undetermined"><skipped/></testcase>'), "S", ""),
         (suite('<testcase name="a"><Failure message="m"/></testcase>'), "F", "written <Failure>"),
-        (b'<testsuite tests="2"><testcase name="a"><failure/></testcase><testcase name="a"/><testcase name="b"/></testsuite>', "YP", "tried again"),
-        (b'<testsuite tests="2"><testcase name="a"/><testcase name="a"><failure/></testcase><testcase name="b"/></testsuite>', "FP", ""),
-        (b'<testsuite tests="1"><testcase name="a"><failure/></testcase><testcase name="a"><skipped/></testcase></testsuite>', "F", ""),
-        (b'<testsuites tests="1"><testsuite><testcase name="a"><failure/></testcase><testcase name="a"/></testsuite></testsuites>', "Y", "tried again"),
-        (suite('<testcase name="a"><failure/></testcase><testcase name="a"/>'), "FP", ""),  # two results: the worst counts
-        (b'log\nmore\n<?xml version="1.0"?><testsuite><testcase name="a"/></testsuite>\nbye', "P", "before the document"),
-        (b'<j:testsuites xmlns:j="urn:x"><j:testsuite><j:testcase name="a"><j:failure/></j:testcase></j:testsuite></j:testsuites>', "F", ""),
+        (
+            b'<testsuite tests="2"><testcase name="a"><failure/></testcase><testcase name="a"/><testcase name="b"/></testsuite>',
+            "YP",
+            "tried again",
+        ),
+        (
+            b'<testsuite tests="2"><testcase name="a"/><testcase name="a"><failure/></testcase><testcase name="b"/></testsuite>',
+            "FP",
+            "",
+        ),
+        (
+            b'<testsuite tests="1"><testcase name="a"><failure/></testcase><testcase name="a"><skipped/></testcase></testsuite>',
+            "F",
+            "",
+        ),
+        (
+            b'<testsuites tests="1"><testsuite><testcase name="a"><failure/></testcase><testcase name="a"/></testsuite></testsuites>',
+            "Y",
+            "tried again",
+        ),
+        (
+            suite('<testcase name="a"><failure/></testcase><testcase name="a"/>'),
+            "FP",
+            "",
+        ),  # two results: the worst counts
+        (
+            b'log\nmore\n<?xml version="1.0"?><testsuite><testcase name="a"/></testsuite>\nbye',
+            "P",
+            "before the document",
+        ),
+        (
+            b'<j:testsuites xmlns:j="urn:x"><j:testsuite><j:testcase name="a"><j:failure/></j:testcase></j:testsuite></j:testsuites>',
+            "F",
+            "",
+        ),
         (b'<?xml version="1.0" encoding="utf-16"?><testsuite><testcase name="a"/></testsuite>', "P", "and is not"),
         (suite('<testcase name="a"><failure message="a & b &nbsp; c">x ]]> y</failure></testcase>'), "F", "escaped"),
-        (suite('<testcase name="a < b" time=\'0\'><failure message="x<=3 <List<int>"/></testcase><testcase name="b"/>'), "FP", "bare < in an attribute"),
-        (suite('<testcase name="a"><failure message="\x1b[31mred\x07 \x00">&#27;&#x0;</failure></testcase>'), "F", "forbids"),
+        (
+            suite(
+                '<testcase name="a < b" time=\'0\'><failure message="x<=3 <List<int>"/></testcase><testcase name="b"/>'
+            ),
+            "FP",
+            "bare < in an attribute",
+        ),
+        (
+            suite('<testcase name="a"><failure message="\x1b[31mred\x07 \x00">&#27;&#x0;</failure></testcase>'),
+            "F",
+            "forbids",
+        ),
         (suite('<testcase name="a"><failure><![CDATA[a ]]> b ]]> c]]></failure></testcase>'), "F", "escaped"),
         (b'<testsuite><testcase name="S\xfcd"/></testsuite>', "P", "no UTF-8"),
-        (suite(f'<testcase name="a"><failure message="{"m" * (5 << 20)}">x</failure></testcase><testcase name="b"/>'), "FP", "was cut"),
+        (
+            suite(
+                f'<testcase name="a"><failure message="{"m" * (5 << 20)}">x</failure></testcase><testcase name="b"/>'
+            ),
+            "FP",
+            "was cut",
+        ),
         (suite('<testcase name="setUpClass (tides.Mole)"/><testcase name="a"/>'), "P", ""),
     ],
-)  # fmt: skip
+)
 def test_dialects_are_understood(source: bytes, outcomes: str, warned: str) -> None:
     results = read_junit([source[i : i + 5000] for i in range(0, len(source), 5000)])
     assert results.error is None, results.problems
@@ -180,11 +228,15 @@ def test_failures_that_no_element_shows_make_a_report_untrusted(source: bytes) -
 
 
 def test_output_attachments_and_places_of_a_failed_case_are_kept() -> None:
-    results = read_junit([suite(
-        '<properties><property name="application" value="tidebook 1.4"/></properties>'
-        '<testcase name="a" file="tests/a.py" line="12"><system-out>drawn\n[[ATTACHMENT|out/a.png]]</system-out>'
-        '<properties><property name="attachment" value="out/b.png"/></properties><failure message="m">stack</failure></testcase>'
-    )])  # fmt: skip
+    results = read_junit(
+        [
+            suite(
+                '<properties><property name="application" value="tidebook 1.4"/></properties>'
+                '<testcase name="a" file="tests/a.py" line="12"><system-out>drawn\n[[ATTACHMENT|out/a.png]]</system-out>'
+                '<properties><property name="attachment" value="out/b.png"/></properties><failure message="m">stack</failure></testcase>'
+            )
+        ]
+    )
     detail = results.details[0]
     assert (detail.file, detail.line, detail.attachments) == ("tests/a.py", 12, ["out/b.png", "out/a.png"])
     assert detail.output.startswith("drawn") and detail.text == "stack"

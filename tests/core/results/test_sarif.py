@@ -18,8 +18,12 @@ RULES = [
 
 
 def log(*results: Any, **more: Any) -> bytes:
-    return json.dumps({"version": "2.1.0", "runs": [{"tool": {"driver": {"name": "tidelint", "rules": RULES}},
-                                                     "results": list(results), **more}]}).encode()  # fmt: skip
+    return json.dumps(
+        {
+            "version": "2.1.0",
+            "runs": [{"tool": {"driver": {"name": "tidelint", "rules": RULES}}, "results": list(results), **more}],
+        }
+    ).encode()
 
 
 def at(uri: str, line: Any = 3, **artifact: str) -> list[Any]:
@@ -29,22 +33,36 @@ def at(uri: str, line: Any = 3, **artifact: str) -> list[Any]:
 @pytest.mark.parametrize(
     ("result", "expected"),
     [
-        ({"ruleId": "T1", "message": {"id": "m", "arguments": ["Quay", "Mole"]}, "locations": at("src/a%20b.py")},
-         ("T1", "error", "src/a b.py", 3, "Quay is {not} Mole", False)),
-        ({"ruleIndex": 1, "message": {"text": "x"}, "locations": at("file:///workspace/src/a.py")},
-         ("T2", "warning", "src/a.py", 3, "x", False)),
-        ({"rule": {"id": "T2"}, "level": "note", "message": {"text": "x"}, "locations": at("a.py", 0)},
-         ("T2", "note", "a.py", 0, "x", False)),
-        ({"ruleId": "T1/sub", "kind": "pass", "message": {"text": "x"}, "locations": at("a.py", uriBaseId="SRC")},
-         ("T1/sub", "none", "lib/a.py", 3, "x", False)),
-        ({"ruleId": "T1", "message": {"text": "x"}, "suppressions": [{"kind": "inSource"}]},
-         ("T1", "error", "", 0, "x", True)),
-        ({"ruleId": "T1", "message": {"text": "x"}, "suppressions": [{"kind": "external", "status": "underReview"}]},
-         ("T1", "error", "", 0, "x", False)),
-        ({"message": {"markdown": "*x*"}, "locations": "nowhere", "suppressions": []},
-         ("", "warning", "", 0, "*x*", False)),
+        (
+            {"ruleId": "T1", "message": {"id": "m", "arguments": ["Quay", "Mole"]}, "locations": at("src/a%20b.py")},
+            ("T1", "error", "src/a b.py", 3, "Quay is {not} Mole", False),
+        ),
+        (
+            {"ruleIndex": 1, "message": {"text": "x"}, "locations": at("file:///workspace/src/a.py")},
+            ("T2", "warning", "src/a.py", 3, "x", False),
+        ),
+        (
+            {"rule": {"id": "T2"}, "level": "note", "message": {"text": "x"}, "locations": at("a.py", 0)},
+            ("T2", "note", "a.py", 0, "x", False),
+        ),
+        (
+            {"ruleId": "T1/sub", "kind": "pass", "message": {"text": "x"}, "locations": at("a.py", uriBaseId="SRC")},
+            ("T1/sub", "none", "lib/a.py", 3, "x", False),
+        ),
+        (
+            {"ruleId": "T1", "message": {"text": "x"}, "suppressions": [{"kind": "inSource"}]},
+            ("T1", "error", "", 0, "x", True),
+        ),
+        (
+            {"ruleId": "T1", "message": {"text": "x"}, "suppressions": [{"kind": "external", "status": "underReview"}]},
+            ("T1", "error", "", 0, "x", False),
+        ),
+        (
+            {"message": {"markdown": "*x*"}, "locations": "nowhere", "suppressions": []},
+            ("", "warning", "", 0, "*x*", False),
+        ),
     ],
-)  # fmt: skip
+)
 def test_a_result_is_read_as_the_standard_says(result: Any, expected: tuple[Any, ...]) -> None:
     found = read_sarif([log(result, originalUriBaseIds={"SRC": {"uri": "lib/"}})])
     assert found.error is None
@@ -85,12 +103,39 @@ def test_a_result_keeps_its_key_when_lines_move_and_equal_ones_are_told_apart() 
 
 json_values = st.recursive(
     st.none() | st.booleans() | st.floats() | st.integers() | st.text(max_size=8),
-    lambda inner: st.lists(inner, max_size=4)
-    | st.dictionaries(st.sampled_from(["runs", "results", "tool", "driver", "rules", "id", "ruleId", "ruleIndex", "message",
-                                       "text", "locations", "physicalLocation", "artifactLocation", "uri", "region",
-                                       "startLine", "level", "suppressions", "version", "arguments"]), inner, max_size=6),
+    lambda inner: (
+        st.lists(inner, max_size=4)
+        | st.dictionaries(
+            st.sampled_from(
+                [
+                    "runs",
+                    "results",
+                    "tool",
+                    "driver",
+                    "rules",
+                    "id",
+                    "ruleId",
+                    "ruleIndex",
+                    "message",
+                    "text",
+                    "locations",
+                    "physicalLocation",
+                    "artifactLocation",
+                    "uri",
+                    "region",
+                    "startLine",
+                    "level",
+                    "suppressions",
+                    "version",
+                    "arguments",
+                ]
+            ),
+            inner,
+            max_size=6,
+        )
+    ),
     max_leaves=30,
-)  # fmt: skip
+)
 
 
 @given(json_values)
@@ -107,13 +152,21 @@ def test_any_bytes_are_answered(data: bytes) -> None:
 @pytest.mark.parametrize(
     ("rows", "said"),
     [
-        ([], ""), ([("note", "a.lua", 1, "x", False)], ""), ([("error", "a.lua", 1, "x", True)], ""),
+        ([], ""),
+        ([("note", "a.lua", 1, "x", False)], ""),
+        ([("error", "a.lua", 1, "x", True)], ""),
         ([("error", "b.lua", 4, "too  long\nby far", False)], "1 error, first b.lua:4 too long by far"),
-        ([("warning", "a.lua", 1, "odd", False), ("error", "b.lua", 0, "gone", False)], "1 error and 1 warning, first b.lua gone"),
-        ([("error", "b.lua", 9, "late", False), ("error", "b.lua", 2, "early", False)], "2 errors, first b.lua:2 early"),
+        (
+            [("warning", "a.lua", 1, "odd", False), ("error", "b.lua", 0, "gone", False)],
+            "1 error and 1 warning, first b.lua gone",
+        ),
+        (
+            [("error", "b.lua", 9, "late", False), ("error", "b.lua", 2, "early", False)],
+            "2 errors, first b.lua:2 early",
+        ),
         ([("warning", "", 0, "", False)] * 3, "3 warnings"),
     ],
-)  # fmt: skip
+)
 def test_what_an_analysis_names_is_its_weight_and_the_first_of_the_heaviest(
     rows: list[tuple[Any, ...]], said: str
 ) -> None:

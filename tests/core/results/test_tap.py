@@ -37,8 +37,17 @@ P, F, S = "passed", "failed", "skipped"
 @pytest.mark.parametrize(
     ("source", "cases"),
     [
-        (NESTED, [("harbour", "gate", P), ("harbour › lamp", "shines", F), ("", "mole # one", S), ("", "datum", S),
-                  ("", "4", P), ("", "quay", F)]),
+        (
+            NESTED,
+            [
+                ("harbour", "gate", P),
+                ("harbour › lamp", "shines", F),
+                ("", "mole # one", S),
+                ("", "datum", S),
+                ("", "4", P),
+                ("", "quay", F),
+            ],
+        ),
         (b"1..2\nok\nnot ok\n", [("", "1", P), ("", "2", F)]),
         (b"noise\nmore noise\nTAP version 12\n1..1\nok 1 - a\nnoise", [("", "a", P)]),
         (b"\xef\xbb\xbf1..1\r\nok 1 - a\r\n", [("", "a", P)]),
@@ -46,14 +55,16 @@ P, F, S = "passed", "failed", "skipped"
         (b"    ok 1 - a\n    1..1\nnot ok 1 - h\n1..1\n", [("h", "a", P), ("", "h", F)]),
         (b"ok 1 - h {\n    ok 1 - a\n    1..1\n}\n1..1\n", [("h", "a", P)]),
         # what stands in braces belongs to the point before it, not to the next one
-        (b"not ok 1 - h {\n    ok 1 - a\n    not ok 2 - b {\n        not ok 1 - c\n        1..1\n    }\n    1..2\n}\nok 2 - k {\n    ok 1 - d\n    1..1\n}\n1..2\n",
-         [("h", "a", P), ("h › b", "c", F), ("k", "d", P)]),
+        (
+            b"not ok 1 - h {\n    ok 1 - a\n    not ok 2 - b {\n        not ok 1 - c\n        1..1\n    }\n    1..2\n}\nok 2 - k {\n    ok 1 - d\n    1..1\n}\n1..2\n",
+            [("h", "a", P), ("h › b", "c", F), ("k", "d", P)],
+        ),
         (b"ok 1 - h {\n    1..1\n    ok 1 - a\nok 2 - k\n1..2\n", [("h", "a", P), ("", "k", P)]),
         (b"ok 1 - h {\n    1..1\n    ok 1 - a\n", None),
         (b"TAP version 99\n1..1\nok 1 - fills (0.02s)\n", [("", "fills", P)]),
         (b"1..1\nok 1 - waits (5 s)\n", [("", "waits (5 s)", P)]),
     ],
-)  # fmt: skip
+)
 def test_points_are_cases_and_what_closes_a_subtest_is_none(
     source: bytes, cases: list[tuple[str, str, str]] | None
 ) -> None:
@@ -142,8 +153,14 @@ def test_any_stream_is_answered_alike_in_any_pieces(parts: list[bytes]) -> None:
 
 
 def test_lists_of_names_with_separators_in_them_have_digests_of_their_own() -> None:
-    lists = [[("k", "s", "c", "a"), ("k", "s", "c", "b")], [("k", "s", "c", "a\x1ek\x1fs\x1fc\x1fb")], [("k\x1fs", "c", "a", "")],
-             [("k", "s\x1fc", "a", "")], [], [("", "", "", "")]]  # fmt: skip
+    lists = [
+        [("k", "s", "c", "a"), ("k", "s", "c", "b")],
+        [("k", "s", "c", "a\x1ek\x1fs\x1fc\x1fb")],
+        [("k\x1fs", "c", "a", "")],
+        [("k", "s\x1fc", "a", "")],
+        [],
+        [("", "", "", "")],
+    ]
     assert len({list_digest("unit", listed) for listed in lists}) == len(lists)
 
 

@@ -20,8 +20,12 @@ ATOM = "{http://www.w3.org/2005/Atom}"
 def test_an_outcome_is_a_cloud_event_with_an_id_of_its_own() -> None:
     event = cloud_event(TOLD, "http://h/p/lockstep")
     assert {k: event[k] for k in ("specversion", "id", "type", "subject", "time")} == {
-        "specversion": "1.0", "id": "7", "type": TYPE, "subject": "b" * 40, "time": "2026-11-27T08:30:00Z",
-    }  # fmt: skip
+        "specversion": "1.0",
+        "id": "7",
+        "type": TYPE,
+        "subject": "b" * 40,
+        "time": "2026-11-27T08:30:00Z",
+    }
     assert event["data"]["verdict"] == "held" and event["data"]["sentence"] == TOLD.sentence
 
 
@@ -42,7 +46,12 @@ def test_whatever_a_schedule_is_called_a_calendar_has_short_lines_and_nothing_br
     assert lines[-1] == "" and all(len(line.encode()) <= 75 for line in lines)
     whole = text.replace("\r\n ", "").split("\r\n")
     assert [line for line in whole if line.startswith(("BEGIN:", "END:"))] == [
-        "BEGIN:VCALENDAR", "BEGIN:VEVENT", "END:VEVENT", "BEGIN:VEVENT", "END:VEVENT", "END:VCALENDAR",
-    ]  # fmt: skip
+        "BEGIN:VCALENDAR",
+        "BEGIN:VEVENT",
+        "END:VEVENT",
+        "BEGIN:VEVENT",
+        "END:VEVENT",
+        "END:VCALENDAR",
+    ]
     assert all(line.split(":")[0].split(";")[0].replace("-", "").isalpha() for line in whole if line)
     assert whole.count("DTSTART:20261127T083000Z") == 2

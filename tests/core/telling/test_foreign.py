@@ -24,10 +24,16 @@ from myriant.core.telling.foreign import (
 
 PROOF = {"header": "X-Town-Signature", "how": "hmac-sha256", "before": "sha256="}
 MAPPING: dict[str, Any] = {
-    "number": "/change/id", "source": "/change/from", "target": "/change/into", "title": "/change/title",
-    "author": "/change/by/0", "state": "/happened", "may-write": "/change/a~1b",
-    "states": {"opened": "open", "landed": "merged", "dropped": "closed"}, "proof": PROOF,
-}  # fmt: skip
+    "number": "/change/id",
+    "source": "/change/from",
+    "target": "/change/into",
+    "title": "/change/title",
+    "author": "/change/by/0",
+    "state": "/happened",
+    "may-write": "/change/a~1b",
+    "states": {"opened": "open", "landed": "merged", "dropped": "closed"},
+    "proof": PROOF,
+}
 BODY: dict[str, Any] = {
     "happened": "opened",
     "change": {"id": 7, "from": "refs/heads/lock", "into": "main", "title": "A lock", "by": ["Ada"], "a/b": False},
@@ -62,11 +68,17 @@ def test_a_body_is_read(body: Any, found: ForeignChange) -> None:
 @pytest.mark.parametrize(
     ("body", "said"),
     [
-        (but(id=0), "no number"), (but(id=True), "no number"), (but(id=1.5), "no number"), (but(id="x7"), "no number"),
-        (but(id=10**12), "no number"), (but(id="٧"), "no number"), (but(title=["A"]), "no text for title"),
-        (but(**{"from": {"name": "lock"}}), "/change/from holds"), ({**BODY, "happened": None}, "no word for a state"),
+        (but(id=0), "no number"),
+        (but(id=True), "no number"),
+        (but(id=1.5), "no number"),
+        (but(id="x7"), "no number"),
+        (but(id=10**12), "no number"),
+        (but(id="٧"), "no number"),
+        (but(title=["A"]), "no text for title"),
+        (but(**{"from": {"name": "lock"}}), "/change/from holds"),
+        ({**BODY, "happened": None}, "no word for a state"),
     ],
-)  # fmt: skip
+)
 def test_what_a_field_cannot_mean_is_said(body: Any, said: str) -> None:
     with pytest.raises(ForeignError, match=said):
         read_foreign(read_mapping(json.dumps(MAPPING)), body)
@@ -75,13 +87,20 @@ def test_what_a_field_cannot_mean_is_said(body: Any, said: str) -> None:
 @pytest.mark.parametrize(
     ("mapping", "said"),
     [
-        ("{", "no JSON"), ("[]", "no object"), ('{"numbr": "/a"}', "numbr"), ("{}", "number of a pull request"),
-        ({"number": "a/b"}, "no JSON Pointer"), ({"number": 7}, "no JSON Pointer"), ({"number": "/a" * 50}, "no JSON Pointer"),
-        ({"states": {"opened": "ajar"}}, "foreign words"), ({"states": {}}, "what its words mean"),
-        ({"proof": None}, "proof"), ({"proof": {**PROOF, "how": "trust"}}, "proof"),
+        ("{", "no JSON"),
+        ("[]", "no object"),
+        ('{"numbr": "/a"}', "numbr"),
+        ("{}", "number of a pull request"),
+        ({"number": "a/b"}, "no JSON Pointer"),
+        ({"number": 7}, "no JSON Pointer"),
+        ({"number": "/a" * 50}, "no JSON Pointer"),
+        ({"states": {"opened": "ajar"}}, "foreign words"),
+        ({"states": {}}, "what its words mean"),
+        ({"proof": None}, "proof"),
+        ({"proof": {**PROOF, "how": "trust"}}, "proof"),
         ({"proof": {**PROOF, "header": "X Town"}}, "no name of a header"),
     ],
-)  # fmt: skip
+)
 def test_a_mapping_that_cannot_be_used_is_refused(mapping: Any, said: str) -> None:
     text = mapping if isinstance(mapping, str) else json.dumps({**MAPPING, **mapping})
     with pytest.raises(ForeignError, match=said):
@@ -94,12 +113,18 @@ SIGNED = hmac.new(b"high water", b"{}", hashlib.sha256).hexdigest()
 @pytest.mark.parametrize(
     ("how", "before", "shown", "believed"),
     [
-        ("hmac-sha256", "sha256=", f"sha256={SIGNED}", True), ("hmac-sha256", "", SIGNED, True),
-        ("hmac-sha256", "sha256=", SIGNED, False), ("hmac-sha256", "", "high water", False),
-        ("hmac-sha256", "sha256=", "", False), ("token", "", "high water", True), ("token", "Bearer ", "Bearer high water", True),
-        ("token", "", "low water", False), ("token", "", "", False), ("token", "", "hïgh", False),
+        ("hmac-sha256", "sha256=", f"sha256={SIGNED}", True),
+        ("hmac-sha256", "", SIGNED, True),
+        ("hmac-sha256", "sha256=", SIGNED, False),
+        ("hmac-sha256", "", "high water", False),
+        ("hmac-sha256", "sha256=", "", False),
+        ("token", "", "high water", True),
+        ("token", "Bearer ", "Bearer high water", True),
+        ("token", "", "low water", False),
+        ("token", "", "", False),
+        ("token", "", "hïgh", False),
     ],
-)  # fmt: skip
+)
 def test_who_is_believed(how: str, before: str, shown: str, believed: bool) -> None:
     proof = Proof("X-Town", how, before)
     assert is_proven(proof, "high water", b"{}", {"x-town": shown}) is believed

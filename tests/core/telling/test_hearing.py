@@ -54,9 +54,11 @@ _ZONES = st.sampled_from(["UTC", "Europe/Oslo", "America/St_Johns", "Australia/L
 
 
 @given(
-    st.integers(0, 1439), st.integers(1, 1439), _ZONES,
+    st.integers(0, 1439),
+    st.integers(1, 1439),
+    _ZONES,
     st.datetimes(datetime(2026, 1, 1), datetime(2027, 1, 1), timezones=st.just(UTC)),
-)  # fmt: skip
+)
 def test_quiet_ends_later_within_a_day_and_is_over_then(start: int, long: int, zone: str, now: datetime) -> None:
     end = (start + long) % 1440
     quiet = quiet_of(f"{start // 60:02}:{start % 60:02}-{end // 60:02}:{end % 60:02} {zone}")
@@ -70,10 +72,11 @@ def test_quiet_ends_later_within_a_day_and_is_over_then(start: int, long: int, z
 
 def test_a_gathered_mail_has_a_line_a_context_that_ends_with_what_holds() -> None:
     pieces = [
-        Piece("push main", 12, "held", "1 test newly fails.", "/12"), Piece("push topic", 13, "held", "2 fail.", "/13"),
+        Piece("push main", 12, "held", "1 test newly fails.", "/12"),
+        Piece("push topic", 13, "held", "2 fail.", "/13"),
         Piece("push main", 14, "held by more", "2 tests newly fail.", "/14"),
         Piece("push main", 15, "cleared", "Everything passes.", "/15"),
-    ]  # fmt: skip
+    ]
     subject, text = gathered_text("lockstep", pieces)
     assert subject == "4 pieces of news, 1 branch or pull request held"
     main = next(line for line in text.splitlines() if line.startswith("- push main"))

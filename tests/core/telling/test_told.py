@@ -56,9 +56,18 @@ def test_the_text_names_causes_cells_and_uncovered_lines_and_is_short() -> None:
 
 @pytest.mark.parametrize(
     ("text", "is_one"),
-    [("ada@tidewater.example", True), ("ada@localhost", True), ("ada", False), ("Ada <ada@x.example>", False),
-     ("a@b\nBcc: c@d", False), ("a@b,c@d", False), ("", False), ("a@" + "b" * 300, False), ("ä@x.example", False)],
-)  # fmt: skip
+    [
+        ("ada@tidewater.example", True),
+        ("ada@localhost", True),
+        ("ada", False),
+        ("Ada <ada@x.example>", False),
+        ("a@b\nBcc: c@d", False),
+        ("a@b,c@d", False),
+        ("", False),
+        ("a@" + "b" * 300, False),
+        ("ä@x.example", False),
+    ],
+)
 def test_mail_goes_to_plain_addresses_only(text: str, is_one: bool) -> None:
     assert is_address(text) is is_one
 
@@ -66,10 +75,17 @@ def test_mail_goes_to_plain_addresses_only(text: str, is_one: bool) -> None:
 @given(st.text(st.characters(exclude_categories=["Cs"])), st.text(st.characters(exclude_categories=["Cs"])))
 def test_no_name_adds_a_header_or_markup_to_a_mail(title: str, said: str) -> None:
     mail = message(
-        sender="myriant@here.example", to=["ada@x.example"], project="lock", context=said or "main", subject=title,
-        text=f"{said}\n\n- {title}", address="http://h/p/lock/runs/1", settings="http://h/p/lock/settings", event="1",
+        sender="myriant@here.example",
+        to=["ada@x.example"],
+        project="lock",
+        context=said or "main",
+        subject=title,
+        text=f"{said}\n\n- {title}",
+        address="http://h/p/lock/runs/1",
+        settings="http://h/p/lock/settings",
+        event="1",
         host="here.example",
-    )  # fmt: skip
+    )
     assert [k for k in mail if k.lower() in ("bcc", "cc")] == [] and len(mail.get_all("To", [])) == 1
     assert mail["List-Unsubscribe"] and mail["Message-ID"] != mail["In-Reply-To"]
     html = mail.get_body(("html",))
@@ -92,9 +108,11 @@ def test_a_badge_is_whole_svg_whatever_it_says(name: str, text: str, mark: str) 
 @pytest.mark.parametrize(
     ("text", "line"),
     [
-        ("gauge_test of a_b", "gauge_test of a_b"), ("_gate_ is __shut__", "\\_gate\\_ is \\_\\_shut\\_\\_"),
-        ("a *b* [c](d) <e> #1 | `f`", "a \\*b\\* \\[c\\](d) \\<e\\> \\#1 \\| \\`f\\`"), ("two\nlines", "two lines"),
+        ("gauge_test of a_b", "gauge_test of a_b"),
+        ("_gate_ is __shut__", "\\_gate\\_ is \\_\\_shut\\_\\_"),
+        ("a *b* [c](d) <e> #1 | `f`", "a \\*b\\* \\[c\\](d) \\<e\\> \\#1 \\| \\`f\\`"),
+        ("two\nlines", "two lines"),
     ],
-)  # fmt: skip
+)
 def test_nothing_speaks_in_one_line(text: str, line: str) -> None:
     assert as_one_line(text, 200) == line

@@ -36,14 +36,22 @@ def test_runs_are_counted_in_which_both_ran_under_the_same_conditions() -> None:
         return CellTotal(run, "unit", {"lua": version, "harbour": harbour}, False, False, 10.0, failed)
 
     some = [
-        cell(1, "5.1", "north", True), cell(1, "5.4", "north"),  # one alone
-        cell(2, "5.1", "north", True), cell(2, "5.4", "south"),  # no pair
-        cell(3, "5.1", "north", True), cell(3, "5.4", "north", True), cell(3, "5.1", "south"), cell(3, "5.4", "south"),
-        cell(4, "5.1", "north"), cell(4, "5.4", "north"),
-        cell(5, "5.1", "north"), cell(5, "5.4", "north", True),
+        cell(1, "5.1", "north", True),
+        cell(1, "5.4", "north"),  # one alone
+        cell(2, "5.1", "north", True),
+        cell(2, "5.4", "south"),  # no pair
+        cell(3, "5.1", "north", True),
+        cell(3, "5.4", "north", True),
+        cell(3, "5.1", "south"),
+        cell(3, "5.4", "south"),
+        cell(4, "5.1", "north"),
+        cell(4, "5.4", "north"),
+        cell(5, "5.1", "north"),
+        cell(5, "5.4", "north", True),
         cell(5, "5.2", "north", True),  # a third
-        CellTotal(6, "else", {"lua": "5.1"}, False, False, 1.0, True), CellTotal(6, "else", {"lua": "5.4"}, False, False, 1.0),
-    ]  # fmt: skip
+        CellTotal(6, "else", {"lua": "5.1"}, False, False, 1.0, True),
+        CellTotal(6, "else", {"lua": "5.4"}, False, False, 1.0),
+    ]
     found = compared(some)
     assert (found.runs, found.both, found.only_one, found.only_other) == (4, 1, 1, 1)
     assert (found.fails_more, found.slower, found.ratio) == ("", "", 1.0)

@@ -108,9 +108,11 @@ def test_a_versions_record_is_what_counting_by_hand_gives() -> None:
         r.value: (r.runs, r.failed, r.alone, r.breaks, r.seconds, r.share, r.advisory, r.advice) for r in records(runs)
     }
     assert told == {
-        "v1": (20, 2, 1, 3, 40.0, 0.25, False, "keep"), "v2": (20, 2, 1, 3, 40.0, 0.25, False, "keep"),
-        "v3": (20, 1, 0, 3, 40.0, 0.25, False, "nights"), "v6": (20, 0, 0, 3, 40.0, 0.25, True, "promote"),
-    }  # fmt: skip
+        "v1": (20, 2, 1, 3, 40.0, 0.25, False, "keep"),
+        "v2": (20, 2, 1, 3, 40.0, 0.25, False, "keep"),
+        "v3": (20, 1, 0, 3, 40.0, 0.25, False, "nights"),
+        "v6": (20, 0, 0, 3, 40.0, 0.25, True, "promote"),
+    }
     assert all(r.advice == "" for r in records(cells(1, v1=False, v2=True)))
     failing = [c for i in range(20) for c in cells(i, v1=False, v6=i == 3)]  # an advisory one that found something
     assert {r.value: r.advice for r in records(failing)} == {"v1": "", "v6": ""}

@@ -67,13 +67,31 @@ FEW = Forecast(500.0, 450.0, 560.0)
         (0.04, 1, None, "less than 0.1 min so far this month, 4 % of the 1 of the budget.", False),
         (2.06, None, None, "2.1 min so far this month.", False),
         (120.0, None, FEW, "120 min so far this month, about 500 (450 to 560) at its end.", False),
-        (120.0, 1000, FEW, "120 min so far this month, about 500 (450 to 560) at its end, 12 % of the 1,000 of the budget.", False),
+        (
+            120.0,
+            1000,
+            FEW,
+            "120 min so far this month, about 500 (450 to 560) at its end, 12 % of the 1,000 of the budget.",
+            False,
+        ),
         (800.0, 1000, None, "800 min so far this month, 80 % of the 1,000 of the budget.", True),
         (1000.0, 1000, None, "1,000 min so far this month, more than the 1,000 of the budget.", True),
-        (120.0, 480, FEW, "120 min so far this month, about 500 (450 to 560) at its end, likely more than the 480 of the budget.", True),
-        (120.0, 400, FEW, "120 min so far this month, about 500 (450 to 560) at its end; it will be more than the 400 of the budget.", True),
+        (
+            120.0,
+            480,
+            FEW,
+            "120 min so far this month, about 500 (450 to 560) at its end, likely more than the 480 of the budget.",
+            True,
+        ),
+        (
+            120.0,
+            400,
+            FEW,
+            "120 min so far this month, about 500 (450 to 560) at its end; it will be more than the 400 of the budget.",
+            True,
+        ),
     ],
-)  # fmt: skip
+)
 def test_a_budget_is_said_beside_what_was_spent(
     spent: float, budget: int | None, coming: Forecast | None, said: str, near: bool
 ) -> None:

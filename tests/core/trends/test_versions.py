@@ -49,13 +49,28 @@ def job(text: str) -> dict[str, object]:
         ("promote", "3.13", "", [*VERSIONS[:2], "3.13"], None, None),
         ("add", "3.10", "", ["3.8", "3.9", "3.10", "3.13"], [{"python": "3.13"}, {"python": "3.10"}], None),
         ("add", "3.14", "", ["3.8", "3.9", "3.13", "3.14"], [{"python": "3.13"}, {"python": "3.14"}], None),
-        ("nights", "3.8", "", [*VERSIONS[:2], "3.13"], [{"python": "3.13"}],
-         [{"python": "!3.8"}, {"python": "3.8", "event": "schedule"}]),
-        ("nights", "3.8", 'when = [{ event = "push" }, { branch = "main" }]', [*VERSIONS[:2], "3.13"], [{"python": "3.13"}],
-         [{"event": "push", "python": "!3.8"}, {"branch": "main", "python": "!3.8"},
-          {"branch": "main", "python": "3.8", "event": "schedule"}]),
+        (
+            "nights",
+            "3.8",
+            "",
+            [*VERSIONS[:2], "3.13"],
+            [{"python": "3.13"}],
+            [{"python": "!3.8"}, {"python": "3.8", "event": "schedule"}],
+        ),
+        (
+            "nights",
+            "3.8",
+            'when = [{ event = "push" }, { branch = "main" }]',
+            [*VERSIONS[:2], "3.13"],
+            [{"python": "3.13"}],
+            [
+                {"event": "push", "python": "!3.8"},
+                {"branch": "main", "python": "!3.8"},
+                {"branch": "main", "python": "3.8", "event": "schedule"},
+            ],
+        ),
     ],
-)  # fmt: skip
+)
 def test_a_plan_is_changed_in_nothing_but_what_was_asked(
     change: str, value: str, when: str, vary: list[str], advisory: object, then: object
 ) -> None:
@@ -78,13 +93,18 @@ def test_a_plan_is_changed_in_nothing_but_what_was_asked(
         (plan(), "python", "3.13", "advisory", "advisory already"),
         (plan(), "python", "3.9", "add", "tested already"),
         (plan(), "python", "3.9", "promote", "says more than that"),
-        (plan().replace('[{ python = "3.13" }]', '[{ python = "3.13" }, { python = ">= 3.10" }]'), "python", "3.13", "promote",
-         "another condition"),
+        (
+            plan().replace('[{ python = "3.13" }]', '[{ python = "3.13" }, { python = ">= 3.10" }]'),
+            "python",
+            "3.13",
+            "promote",
+            "another condition",
+        ),
         (plan('when = [{ python = "3.8" }]'), "python", "3.9", "nights", "speaks of python already"),
         ("[jobs.other]\n", "python", "3.9", "nights", "no job unit"),
         ("version = ", "python", "3.9", "nights", "cannot be read"),
     ],
-)  # fmt: skip
+)
 def test_what_is_not_changed_says_why(text: str, dimension: str, value: str, change: str, why: str) -> None:
     with pytest.raises(CannotChange, match=why):
         changed_matrix(text, "unit", dimension, value, change)
@@ -99,11 +119,15 @@ def test_what_is_not_changed_says_why(text: str, dimension: str, value: str, cha
         ('add = [{ python = "2.7", database = "none" }]', "python", "2.7", "binding"),
         ('when = [{ python = "!3.8" }, { python = "3.8", event = "schedule" }]', "python", "3.8", "nights"),
         ('when = [{ python = "!3.8" }, { python = "3.8", event = "schedule" }]', "python", "3.9", "binding"),
-        ('when = [{ branch = "main", python = "!3.8" }, { branch = "main", python = "3.8", event = "schedule" }]', "python", "3.8",
-         "nights"),
+        (
+            'when = [{ branch = "main", python = "!3.8" }, { branch = "main", python = "3.8", event = "schedule" }]',
+            "python",
+            "3.8",
+            "nights",
+        ),
         ('when = [{ event = "push" }]', "python", "3.8", "binding"),
     ],
-)  # fmt: skip
+)
 def test_how_a_value_stands_in_a_plan(when: str, dimension: str, value: str, stands: str) -> None:
     read = read_plan(plan(when).encode()).plan
     assert read is not None

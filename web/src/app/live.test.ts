@@ -85,7 +85,8 @@ test("after a reconnect everything that is shown is asked for again, once", () =
   const said: boolean[] = [];
   onConnection((now) => said.push(now));
   listen({ invalidateQueries } as unknown as QueryClient, stop.signal);
-  const [stream] = streams;
+  const stream = streams[0];
+  if (stream === undefined) throw new Error("no stream was opened");
   stream.onopen?.();
   expect(invalidateQueries).not.toHaveBeenCalled(); // what changed while the page loaded comes with the stream
   stream.onerror?.();

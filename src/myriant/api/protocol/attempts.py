@@ -43,9 +43,13 @@ def _within(most: int, body: bytes) -> bytes:
 
 @router.put("/attempts/{attempt}/log")
 async def put_log(
-    site: TheSite, request: Request, attempt: int, offset: Annotated[int, Query(ge=0)], token: Token,
+    site: TheSite,
+    request: Request,
+    attempt: int,
+    offset: Annotated[int, Query(ge=0)],
+    token: Token,
     at: datetime | None = None,
-) -> Size:  # fmt: skip
+) -> Size:
     """A piece of log at its offset, printed `at` a time; the same piece again changes nothing."""
     data = _within(MOST_PIECE, await request.body())
     return Size(size=await run_in_threadpool(log.keep_log, site, attempt, token, offset, data, at))
@@ -76,16 +80,27 @@ def _unpacked(body: bytes) -> list[Delivered]:
 def _delivered(head: ReportHead, chunks: list[bytes]) -> Delivered:
     until = datetime.now(UTC) + timedelta(seconds=head.keep) if head.keep is not None else None
     return Delivered(
-        head.number, head.step, head.content, head.kind.replace("\0", ""), head.path.replace("\0", ""), head.digest,
-        chunks, head.parts, until,
-    )  # fmt: skip
+        head.number,
+        head.step,
+        head.content,
+        head.kind.replace("\0", ""),
+        head.path.replace("\0", ""),
+        head.digest,
+        chunks,
+        head.parts,
+        until,
+    )
 
 
 @router.put("/attempts/{attempt}/reports/{number}/parts/{part}", status_code=204)
 async def put_part(
-    site: TheSite, request: Request, attempt: int, number: Annotated[int, Path(ge=0, le=1_000_000)],
-    part: Annotated[int, Path(ge=0, le=100_000)], token: Token,
-) -> None:  # fmt: skip
+    site: TheSite,
+    request: Request,
+    attempt: int,
+    number: Annotated[int, Path(ge=0, le=1_000_000)],
+    part: Annotated[int, Path(ge=0, le=100_000)],
+    token: Token,
+) -> None:
     """A part of a long report; a part that was lost on its way is sent again, the others are not."""
     data = await request.body()
     await run_in_threadpool(reports.keep_part, site, attempt, token, f"{number:04d}", part, data)
@@ -114,9 +129,13 @@ def cache_archive(site: TheSite, attempt: int, entry: int, token: Token) -> Stre
 
 @router.put("/attempts/{attempt}/caches/{digest}/parts/{part}", status_code=204)
 async def put_cache_part(
-    site: TheSite, request: Request, attempt: int, digest: Annotated[str, Path(pattern="^[0-9a-f]{64}$")],
-    part: Annotated[int, Path(ge=0, le=100_000)], token: Token,
-) -> None:  # fmt: skip
+    site: TheSite,
+    request: Request,
+    attempt: int,
+    digest: Annotated[str, Path(pattern="^[0-9a-f]{64}$")],
+    part: Annotated[int, Path(ge=0, le=100_000)],
+    token: Token,
+) -> None:
     """A part of an archive."""
     data = await request.body()
     await run_in_threadpool(reports.keep_part, site, attempt, token, digest, part, data)

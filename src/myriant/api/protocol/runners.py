@@ -31,9 +31,18 @@ def enrol(site: TheSite, bearing: TheBearing, wish: Enrolment) -> Enrolled:
     check_name(site, bearing, wish.name)
     runtimes: list[dict[str, Any]] = [r.model_dump() for r in wish.runtimes]
     runner = fleet.enrol(
-        site, wish.name, wish.slots, runtimes, wish.isolation, wish.version, wish.boot, wish.labels, wish.price,
-        wish.machine, bearing.projects,
-    )  # fmt: skip
+        site,
+        wish.name,
+        wish.slots,
+        runtimes,
+        wish.isolation,
+        wish.version,
+        wish.boot,
+        wish.labels,
+        wish.price,
+        wish.machine,
+        bearing.projects,
+    )
     lease = leases.LEASE.total_seconds()
     return Enrolled(runner=runner, heartbeat=lease / 4, lease=lease)
 

@@ -93,9 +93,10 @@ def _by_arm(files: list[FileCoverage], lines: Numbers, valid: Numbers, most: Num
     left = np.bincount(at, weights=never, minlength=len(lines)).astype(np.int64)
     kept = exact[at]
     arms = Arms(
-        (distinct[kept] >> 32).astype(np.int32), (distinct[kept] & 0xFFFFFFFF).astype(np.int32),
+        (distinct[kept] >> 32).astype(np.int32),
+        (distinct[kept] & 0xFFFFFFFF).astype(np.int32),
         (~never[kept]).astype(np.int32),
-    )  # fmt: skip
+    )
     return np.where(exact, valid - left, most).astype(np.int32), arms
 
 

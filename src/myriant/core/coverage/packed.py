@@ -17,9 +17,15 @@ _NAMED = 0xFFFFFFFF
 
 def pack_file(file: FileCoverage) -> bytes:
     arrays = (
-        np.diff(file.lines, prepend=0), file.hits, np.diff(file.branch_lines, prepend=0), file.branches_valid,
-        file.branches_covered, np.diff(file.arms.lines, prepend=0), file.arms.ids, file.arms.taken,
-    )  # fmt: skip
+        np.diff(file.lines, prepend=0),
+        file.hits,
+        np.diff(file.branch_lines, prepend=0),
+        file.branches_valid,
+        file.branches_covered,
+        np.diff(file.arms.lines, prepend=0),
+        file.arms.ids,
+        file.arms.taken,
+    )
     body = b"".join(np.asarray(a, "<i4").tobytes() for a in arrays)
     functions = [[f.line, f.name, f.hits] for f in file.functions]
     body += json.dumps(functions, separators=(",", ":")).encode() if functions else b""
@@ -42,9 +48,14 @@ def unpack_file(data: bytes) -> FileCoverage:
     rest = body[4 * count :]
     functions = tuple(Function(line, name, hits) for line, name, hits in json.loads(rest)) if rest else ()
     return FileCoverage(
-        _summed(parts[0]), parts[1], _summed(parts[2]), parts[3], parts[4],
-        Arms(_summed(parts[5]), parts[6], parts[7]), functions,
-    )  # fmt: skip
+        _summed(parts[0]),
+        parts[1],
+        _summed(parts[2]),
+        parts[3],
+        parts[4],
+        Arms(_summed(parts[5]), parts[6], parts[7]),
+        functions,
+    )
 
 
 def _summed(steps: Numbers) -> Numbers:

@@ -104,9 +104,11 @@ def lost_lines(before: FileCoverage, after: FileCoverage | None, hunks: Sequence
 
 
 def lost_of(
-    before: Mapping[str, FileCoverage], now: Mapping[str, FileCoverage], hunks: Mapping[str, Sequence[Hunk]],
+    before: Mapping[str, FileCoverage],
+    now: Mapping[str, FileCoverage],
+    hunks: Mapping[str, Sequence[Hunk]],
     present: Collection[str],
-) -> dict[str, list[int]]:  # fmt: skip
+) -> dict[str, list[int]]:
     """Lost lines by file, of files that are still there: also of one that no report names any more."""
     found = {p: lost_lines(file, now.get(p), hunks.get(p, ())) for p, file in before.items() if p in present}
     return {path: lines for path, lines in found.items() if lines}

@@ -55,5 +55,16 @@ _SIGNS = [
 
 
 _LOOKS: list[Callable[[Tree, Sequence[str]], Iterator[Draft]]] = [
-    python, node, lua, java, cmake, perl, php, ruby, go, rust, dotnet, shell,
-]  # fmt: skip
+    python,
+    node,
+    lua,
+    java,
+    cmake,
+    perl,
+    php,
+    ruby,
+    go,
+    rust,
+    dotnet,
+    shell,
+]

@@ -72,8 +72,12 @@ def _compare_cell(
     if before is None:
         none = np.zeros(size, np.bool_)
         return CellComparison(
-            fails, none, was_failing & (now == Outcome.PASSED), baseline is not None, quarantined,
-        )  # fmt: skip
+            fails,
+            none,
+            was_failing & (now == Outcome.PASSED),
+            baseline is not None,
+            quarantined,
+        )
     before = sized(before, size)
     known = fails & failing(before)
     return CellComparison(

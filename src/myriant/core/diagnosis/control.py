@@ -69,8 +69,10 @@ def answer(
     whole = sum(math.exp(v - most) for v in logs.values())
     shares = {name: math.exp(v - most) / whole for name, v in logs.items()}
     found = {
-        "change": shares["change"], "world": shares["world"], "chance": shares["as before"] + shares["since"],
-    }  # fmt: skip
+        "change": shares["change"],
+        "world": shares["world"],
+        "chance": shares["as before"] + shares["since"],
+    }
     best = max(found, key=lambda name: found[name])
     said = best if found[best] >= CONFIDENCE and here.all else "unsure"
     return Answer(said, found[best], here, baseline)

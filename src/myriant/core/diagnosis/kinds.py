@@ -13,8 +13,17 @@ from typing import Any
 from myriant.core.plan.document import loads
 
 PARTS = (
-    "plan", "environment", "dependency", "companion", "compile", "style", "test", "gate", "publish", "infrastructure",
-)  # fmt: skip
+    "plan",
+    "environment",
+    "dependency",
+    "companion",
+    "compile",
+    "style",
+    "test",
+    "gate",
+    "publish",
+    "infrastructure",
+)
 MOST_LOOKED_AT = 200_000  # characters of one text, from its end
 _MOST_PATTERN = 4000
 _GROUP = re.compile(r"\{(\w+)(?:\|([^{}]*))?\}")

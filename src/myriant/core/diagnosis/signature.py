@@ -33,7 +33,7 @@ _INCIDENTAL = re.compile(
     r"|(?P<path>(?:[A-Za-z]:)?(?:[/\\](?:tmp|temp|var|private|workspace|home|Users|root|build|proc|run)[/\\][^\s'\"():,;\]]*))"
     r"|(?P<duration>\b\d+(?:[.,]\d+)*\s?(?:ms|µs|us|ns|s|sec|seconds|min|minutes|bytes|[KMG]i?B)\b)"
     r"|(?P<number>(?<=[A-Za-z_])\d+(?![A-Za-z_])|(?<![A-Za-z_])[-+]?\d+(?:[.,:_]\d+)*(?:[eE][-+]?\d+)?)"
-)  # fmt: skip
+)
 _WORD = re.compile(r"[A-Za-z_][\w.]*|<\w+>|[^\w\s]")
 _KIND = re.compile(
     r"^(?:E\s+)?(?:Caused by: |Traceback[^\n]*\n)?((?:[A-Za-z_][\w$]*[.:]{1,2})*[A-Z][\w$]*(?:Error|Exception|Failure|Failed|Warning|"
@@ -243,8 +243,12 @@ def group(failures: Sequence[Signature]) -> list[Group]:
 def _because(s: Signature, count: int, near: str) -> str:
     if count == 1:
         return ""
-    same = [f"the same {s.kind}" if s.kind else "", "the same message without numbers, paths and times",
-            f"raised in {s.place}" if s.place else "", f"in {s.scope}" if s.scope else ""]  # fmt: skip
+    same = [
+        f"the same {s.kind}" if s.kind else "",
+        "the same message without numbers, paths and times",
+        f"raised in {s.place}" if s.place else "",
+        f"in {s.scope}" if s.scope else "",
+    ]
     told = ", ".join(filter(None, same))
     return f"{told}; others because {near}" if near else told
 

@@ -108,10 +108,13 @@ def scenarios(plan: Plan, where: Where) -> list[Scenario]:
 def asks_coverage(plan: Plan) -> bool:
     """Whether a blocking rule of the plan holds what covers nothing."""
     return any(
-        r.level == "block" and r.measure in ("coverage.line", "coverage.changed") and r.sign == "at-least"
-        and (r.limit == "baseline" or r.limit > 0) and r.since is None
+        r.level == "block"
+        and r.measure in ("coverage.line", "coverage.changed")
+        and r.sign == "at-least"
+        and (r.limit == "baseline" or r.limit > 0)
+        and r.since is None
         for r in plan.rules
-    )  # fmt: skip
+    )
 
 
 def tests_wanted(plan: Plan) -> int:

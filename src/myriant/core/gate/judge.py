@@ -11,8 +11,19 @@ from types import MappingProxyType
 from myriant.core.plan.model import BuiltIn, Level, Plan, Rule
 from myriant.core.states import Verdict
 
-__all__ = ["GROWING", "Evidence", "Judged", "Measured", "Reason", "Verdict", "Waived", "beyond_repair", "good_jobs",
-           "judge", "verdict_of"]  # fmt: skip
+__all__ = [
+    "GROWING",
+    "Evidence",
+    "Judged",
+    "Measured",
+    "Reason",
+    "Verdict",
+    "Waived",
+    "beyond_repair",
+    "good_jobs",
+    "judge",
+    "verdict_of",
+]
 
 TITLES: Mapping[BuiltIn, str] = {
     BuiltIn.VOID: "every result can be trusted",
@@ -95,9 +106,13 @@ class Measured:
 
 
 def judge(
-    plan: Plan | None, rules: Sequence[Rule], measured: Measured, evidence: Evidence,
-    waivers: Mapping[str, Sequence[Waived]] | None = None, judged_before: Mapping[str, int] | None = None,
-) -> list[Judged]:  # fmt: skip
+    plan: Plan | None,
+    rules: Sequence[Rule],
+    measured: Measured,
+    evidence: Evidence,
+    waivers: Mapping[str, Sequence[Waived]] | None = None,
+    judged_before: Mapping[str, int] | None = None,
+) -> list[Judged]:
     """Judge the built-in rules, at the levels that the plan gives them, and the plan's own `rules` beside them.
 
     Equality meets a limit; comparison is on exact fractions. A limit "baseline" without a baseline value is met.
@@ -109,8 +124,10 @@ def judge(
         return plan.level_of(rule) if plan is not None else "block"
 
     counts = (
-        (BuiltIn.NEW, evidence.new), (BuiltIn.VANISHED, evidence.vanished), (BuiltIn.SKIPPED, evidence.newly_skipped)
-    )  # fmt: skip
+        (BuiltIn.NEW, evidence.new),
+        (BuiltIn.VANISHED, evidence.vanished),
+        (BuiltIn.SKIPPED, evidence.newly_skipped),
+    )
     judged = [
         _reasons(BuiltIn.VOID, level(BuiltIn.VOID), evidence.untrusted),
         _reasons(BuiltIn.STEPS, level(BuiltIn.STEPS), evidence.steps),
@@ -179,17 +196,20 @@ def _reasons(rule: BuiltIn, level: Level, reasons: Sequence[Reason]) -> Judged:
     texts = list(dict.fromkeys(r.text for r in reasons))
     more = f"; and {len(texts) - 20} more" if len(texts) > 20 else ""
     return Judged(
-        asked, Fraction(len(reasons)), Fraction(0), not reasons, "; ".join(texts[:20]) + more, rule,
+        asked,
+        Fraction(len(reasons)),
+        Fraction(0),
+        not reasons,
+        "; ".join(texts[:20]) + more,
+        rule,
         tuple(dict.fromkeys(r.job for r in reasons if r.job)),
-    )  # fmt: skip
+    )
 
 
 def _counted(rule: BuiltIn, level: Level, by_job: Mapping[str, int]) -> Judged:
     asked = Rule(TITLES[rule], MEASURED_AS[rule], "at-most", Fraction(0), level)
     total = sum(by_job.values())
-    return Judged(
-        asked, Fraction(total), Fraction(0), not total, "", rule, tuple(j for j, n in by_job.items() if n)
-    )  # fmt: skip
+    return Judged(asked, Fraction(total), Fraction(0), not total, "", rule, tuple(j for j, n in by_job.items() if n))
 
 
 GROWING = frozenset({"tests.new", "tests.failed", "tests.total", "results.total", "results.failed", "results.errored"})
@@ -199,12 +219,14 @@ _FOR_GOOD = (BuiltIn.VOID, BuiltIn.STEPS, BuiltIn.NEW, BuiltIn.LOOSENED)
 def beyond_repair(judged: Sequence[Judged]) -> list[Judged]:
     """Rules that no further cell can meet any more: blocking ones at most a number, of counts that only grow."""
     return [
-        j for j in judged
-        if j.holds_run and (
+        j
+        for j in judged
+        if j.holds_run
+        and (
             j.built_in in _FOR_GOOD
             or (j.built_in is None and j.rule.measure in GROWING and j.rule.sign == "at-most" and j.value is not None)
         )
-    ]  # fmt: skip
+    ]
 
 
 def verdict_of(judged: Sequence[Judged]) -> Verdict:

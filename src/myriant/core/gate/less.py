@@ -38,9 +38,10 @@ def counterparts(
             found[name] = name
             continue
         fitting = [
-            other for other, then in of_job.get(name[0], ())
+            other
+            for other, then in of_job.get(name[0], ())
             if len(then) < len(values) and then.items() <= values.items()
-        ]  # fmt: skip
+        ]
         if fitting:
             found[name] = max(fitting, key=lambda other: len(before[other]))
     return found
@@ -120,6 +121,9 @@ def _tells(file: str, path: str) -> bool:
     stem = file.rsplit(".", 1)[0]
     dotted, told = stem.replace("/", "."), path.replace("\\", "/").replace("::", ".")
     return (
-        told == file or file.endswith("/" + told) or told.endswith("/" + file)
-        or f".{told}.".startswith(f".{dotted}.") or f".{told}.".find(f".{stem.rsplit('/', 1)[-1]}.") >= 0
-    )  # fmt: skip
+        told == file
+        or file.endswith("/" + told)
+        or told.endswith("/" + file)
+        or f".{told}.".startswith(f".{dotted}.")
+        or f".{told}.".find(f".{stem.rsplit('/', 1)[-1]}.") >= 0
+    )

@@ -195,9 +195,11 @@ def _asks_the_same(new: Rule, old: Rule) -> bool:
     scope: Mapping[str, object] = {"cells": str(old.cells), "folder": old.folder, "kinds": set(old.kinds)}
     mine = {"cells": str(new.cells), "folder": new.folder, "kinds": set(new.kinds)}
     return (
-        new.measure == old.measure and new.sign == old.sign and mine == scope
+        new.measure == old.measure
+        and new.sign == old.sign
+        and mine == scope
         and (not new.jobs or (bool(old.jobs) and set(old.jobs) <= set(new.jobs)))
-    )  # fmt: skip
+    )
 
 
 def _strictness(new: Rule, old: Rule) -> int:

@@ -156,9 +156,13 @@ def _chosen(
 
 
 def _without_spare(
-    tuples: _Tuples, levels: Sequence[int], strength: int, rows: npt.NDArray[np.int64], kept: int,
+    tuples: _Tuples,
+    levels: Sequence[int],
+    strength: int,
+    rows: npt.NDArray[np.int64],
+    kept: int,
     allowed: npt.NDArray[np.int64],
-) -> npt.NDArray[np.int64]:  # fmt: skip
+) -> npt.NDArray[np.int64]:
     """Take out rows that the others make superfluous; kept ones stay."""
     if not len(rows):
         return rows.reshape(0, len(levels))

@@ -35,9 +35,10 @@ def advise(reader: Reader, plan: Plan, data: dict[str, Any], around: Surrounding
     for job in plan.jobs:
         if job.housekeeping and job.id not in named:
             reader.warn(
-                ("jobs", job.id, "housekeeping"), f"no schedule names {job.id}, so that it never runs by itself",
+                ("jobs", job.id, "housekeeping"),
+                f"no schedule names {job.id}, so that it never runs by itself",
                 f'write jobs = ["{job.id}"] in a schedule',
-            )  # fmt: skip
+            )
         for look in (cells, dimensions, versions, sample, collects, repeated, gated, told, retests):
             look(reader, job, around)
     for look_at_plan in (_copies, _never_started, _reports, _branches, _measures):
@@ -115,14 +116,18 @@ def _never_started(reader: Reader, plan: Plan, around: Surroundings) -> None:
     for job in plan.jobs:
         if job.id in waiting:
             reader.warn(
-                ("jobs", job.id, "after"), f"job {job.id} never starts at one of its events: {waiting[job.id]}",
-                "give both the same when, or take it out of after", value=True,
-            )  # fmt: skip
+                ("jobs", job.id, "after"),
+                f"job {job.id} never starts at one of its events: {waiting[job.id]}",
+                "give both the same when, or take it out of after",
+                value=True,
+            )
         elif not started[job.id]:
             reader.warn(
-                ("jobs", job.id, "when"), f"no event of the plan starts job {job.id}: its when is {job.when}",
-                "name an event that the plan has, or add the event to [events]", value=True,
-            )  # fmt: skip
+                ("jobs", job.id, "when"),
+                f"no event of the plan starts job {job.id}: its when is {job.when}",
+                "name an event that the plan has, or add the event to [events]",
+                value=True,
+            )
 
 
 def _without_samples(plan: Plan) -> Plan:
@@ -133,18 +138,21 @@ def _reports(reader: Reader, plan: Plan, around: Surroundings) -> None:
     collects = [(j, c) for j in plan.jobs for s in j.steps for c in s.collect]
     if not any(c.tests for _, c in collects):
         reader.warn(
-            ("jobs",), "no step collects test results: the verdict is by the steps' ends alone, and says “no tests”",
+            ("jobs",),
+            "no step collects test results: the verdict is by the steps' ends alone, and says “no tests”",
             'add collect = { tests = ["out/unit.xml"] } to a step',
-        )  # fmt: skip
+        )
     for i, rule in enumerate(plan.rules):
         wanted = "coverage" if rule.measure.startswith("coverage.") else "tests"
         jobs = set(rule.jobs) or {j.id for j in plan.jobs}
         if not any(j.id in jobs and getattr(c, wanted) for j, c in collects):
             which = f"job {', '.join(sorted(rule.jobs))} collects" if rule.jobs else "the plan collects"
             reader.warn(
-                ("gate", "rules", i, "measure"), f"{which} no {wanted}, so {rule.measure} could not be measured",
-                f"add {wanted} = […] to a collect, or take the rule out", value=True,
-            )  # fmt: skip
+                ("gate", "rules", i, "measure"),
+                f"{which} no {wanted}, so {rule.measure} could not be measured",
+                f"add {wanted} = […] to a collect, or take the rule out",
+                value=True,
+            )
 
 
 def _branches(reader: Reader, plan: Plan, around: Surroundings) -> None:

@@ -45,18 +45,22 @@ def cells(reader: Reader, job: Job, around: Surroundings) -> None:
         reader.problem((*at, "drop"), f"no cell of {job.id} is left: every combination is dropped", mend, value=True)
     elif all(c.advisory for c in cells):
         reader.warn(
-            (*at, "advisory"), f"every cell of {job.id} is advisory, so it can never hold a run",
-            "name fewer cells", value=True,
-        )  # fmt: skip
+            (*at, "advisory"),
+            f"every cell of {job.id} is advisory, so it can never hold a run",
+            "name fewer cells",
+            value=True,
+        )
     known = {c.key for c in cells if not c.added} if job.add else set()
     for i, values in enumerate(job.add):
         if ",".join(f"{k}={v}" for k, v in values.items()) in known:
             reader.warn((*at, "add", i), "this cell is there without add", "take it out", value=True)
     if job.at_once is not None and job.at_once >= len(cells) > 0 and len(cells) > 1:
         reader.warn(
-            (*at, "at-once"), f"at-once = {job.at_once} limits nothing: the job has {len(cells)} cells",
-            "write a smaller number, or leave it out", value=True,
-        )  # fmt: skip
+            (*at, "at-once"),
+            f"at-once = {job.at_once} limits nothing: the job has {len(cells)} cells",
+            "write a smaller number, or leave it out",
+            value=True,
+        )
 
 
 def dimensions(reader: Reader, job: Job, around: Surroundings) -> None:
@@ -125,9 +129,11 @@ def versions(reader: Reader, job: Job, around: Surroundings) -> None:
         if f"label {label}" not in around.offers:
             labels = sorted(o.partition(" ")[2] for o in around.offers if o.startswith("label "))
             reader.warn(
-                (*at, "runner", i), f'no runner has the label "{label}": these cells would wait',
-                f"labels of the runners: {', '.join(labels) or 'none'}", value=True,
-            )  # fmt: skip
+                (*at, "runner", i),
+                f'no runner has the label "{label}": these cells would wait',
+                f"labels of the runners: {', '.join(labels) or 'none'}",
+                value=True,
+            )
 
 
 def sample(reader: Reader, job: Job, around: Surroundings) -> None:
@@ -181,9 +187,12 @@ def _written_nowhere(reader: Reader, path: Path, glob: str, named: Sequence[str]
     wanted = same_name or near
     if wanted:
         reader.warn(
-            path, f"no step writes {glob}, but one writes {wanted}", f'did you mean "{wanted}"?', value=True,
+            path,
+            f"no step writes {glob}, but one writes {wanted}",
+            f'did you mean "{wanted}"?',
+            value=True,
             edits=reader.replace_value(path, quoted(wanted)),
-        )  # fmt: skip
+        )
 
 
 def repeated(reader: Reader, job: Job, around: Surroundings) -> None:
@@ -194,9 +203,11 @@ def repeated(reader: Reader, job: Job, around: Surroundings) -> None:
         same = (step.command, step.folder, str(step.when))
         if same in commands and step.command != "true":
             reader.warn(
-                (*path, "command"), f"{step_called(step.name)} repeats the command of {step_called(commands[same])}",
-                "take one out, or say in what they differ", value=True,
-            )  # fmt: skip
+                (*path, "command"),
+                f"{step_called(step.name)} repeats the command of {step_called(commands[same])}",
+                "take one out, or say in what they differ",
+                value=True,
+            )
         commands.setdefault(same, step.name)
         if step.name in names:
             reader.warn((*path, "name"), f'two steps are named "{step.name}"', "rename one", value=True)
@@ -239,9 +250,10 @@ def told(reader: Reader, job: Job, around: Surroundings) -> None:
             reader.problem(
                 path if known else ("jobs", job.id),
                 f"{step_called(step.name)} asks for {word}, and job {job.id} is not told the {' and '.join(lacking)}",
-                f"write {wanted} in [jobs.{job.id}]; it then gives no answer for another {lacking[0]}", value=known,
+                f"write {wanted} in [jobs.{job.id}]; it then gives no answer for another {lacking[0]}",
+                value=known,
                 edits=reader.added_below(("jobs", job.id), wanted) if not job.told else (),
-            )  # fmt: skip
+            )
             return
 
 

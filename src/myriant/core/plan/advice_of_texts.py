@@ -72,10 +72,12 @@ def stored_secrets(reader: Reader, data: dict[str, Any], around: Surroundings) -
         if (named or path[-1] == "url-secret") and text not in around.secrets:
             near = nearest(text, around.secrets)
             reader.warn(
-                path, f'the secret "{text[:80]}" is not stored for this project',
-                f"did you mean {near}?" if near else "store it in the project's settings", value=True,
+                path,
+                f'the secret "{text[:80]}" is not stored for this project',
+                f"did you mean {near}?" if near else "store it in the project's settings",
+                value=True,
                 edits=reader.replace_value(path, quoted(near)) if near else (),
-            )  # fmt: skip
+            )
 
 
 def missing_files(reader: Reader, plan: Plan, around: Surroundings) -> None:

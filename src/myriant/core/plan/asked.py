@@ -34,19 +34,27 @@ def asked(target: Plan, own: Plan) -> Plan:
 def _merged(old: Job, new: Job) -> Job:
     """The target's job, done as the pull request's own plan says."""
     merged = replace(
-        new, id=old.id, when=old.when, touching=old.touching, after=old.after, gated=old.gated,
-        housekeeping=old.housekeeping, sample=old.sample,
-        approval=old.approval, expect=old.expect, takes=old.takes, advisory=old.advisory, steps=tuple(_steps(old, new)),
-    )  # fmt: skip
+        new,
+        id=old.id,
+        when=old.when,
+        touching=old.touching,
+        after=old.after,
+        gated=old.gated,
+        housekeeping=old.housekeeping,
+        sample=old.sample,
+        approval=old.approval,
+        expect=old.expect,
+        takes=old.takes,
+        advisory=old.advisory,
+        steps=tuple(_steps(old, new)),
+    )
     wanted, offered = {c.key for c in expand(old)}, {c.key: c for c in expand(merged)}
     if wanted <= set(offered):
         return merged
     extra: Iterable[dict[str, str]] = ()
     if list(old.vary) == list(new.vary):
         extra = [c.values for key, c in offered.items() if key not in wanted and c.values not in old.add]
-    return replace(
-        merged, vary=old.vary, runtime=old.runtime, pin=old.pin, drop=old.drop, add=(*old.add, *extra)
-    )  # fmt: skip
+    return replace(merged, vary=old.vary, runtime=old.runtime, pin=old.pin, drop=old.drop, add=(*old.add, *extra))
 
 
 def _steps(old: Job, new: Job) -> list[Step]:

@@ -27,35 +27,89 @@ class Piece:
 PIECES = (
     Piece("step", "a command of a job", "steps", 'name    = "…"\ncommand = "…"'),
     Piece("tests", "results that a step wrote", "step", 'collect = { tests = ["out/unit.xml"] }'),
-    Piece("tests and coverage", "results and coverage that a step wrote", "step", 'collect = { tests = ["out/unit.xml"], coverage = ["out/coverage.xml"] }'),
+    Piece(
+        "tests and coverage",
+        "results and coverage that a step wrote",
+        "step",
+        'collect = { tests = ["out/unit.xml"], coverage = ["out/coverage.xml"] }',
+    ),
     Piece("analysis", "static analysis that a step wrote", "step", 'collect = { analysis = ["out/style.sarif"] }'),
     Piece("condition of a step", "the cells and events for which it runs", "step", 'when = [{ event = "push" }]'),
-    Piece("retest", "how failed tests alone are run again", "step", 'retest = { command = "…", each = "{file}::{name}" }'),
+    Piece(
+        "retest", "how failed tests alone are run again", "step", 'retest = { command = "…", each = "{file}::{name}" }'
+    ),
     Piece("job", "a named unit: its steps run on one runner, in one fresh workspace", "jobs", ""),
     Piece("dimension", "what a job varies", "job", 'vary = { python = ["3.12", "3.13"] }'),
-    Piece("sample", "a subset of the cells that still covers every pair", "job", 'sample = { strength = 2, events = ["push"] }'),
+    Piece(
+        "sample",
+        "a subset of the cells that still covers every pair",
+        "job",
+        'sample = { strength = 2, events = ["push"] }',
+    ),
     Piece("advisory cells", "cells that inform but cannot hold a run", "job", 'advisory = [{ python = ">= 3.14" }]'),
     Piece("dropped cells", "combinations that are taken out", "job", 'drop = [{ python = "3.12" }]'),
-    Piece("condition of a job", "the events and cells for which it runs", "job", 'when = [{ event = "pull-request" }, { branch = "main" }]'),
+    Piece(
+        "condition of a job",
+        "the events and cells for which it runs",
+        "job",
+        'when = [{ event = "pull-request" }, { branch = "main" }]',
+    ),
     Piece("only if files change", "the files that must change for a job to run", "job", 'touching = ["src/**"]'),
     Piece("order", "jobs that must pass first", "job", 'after = ["unit"]'),
     Piece("time limit", "how long an attempt may take", "job", 'timeout = "20 min"'),
     Piece("variables", "variables that the commands see", "job", 'env = { TZ = "UTC" }'),
-    Piece("cache", "files kept between attempts", "job", 'cache = [{ name = "packages", keep = [".venv"], renew-on = ["requirements*.txt"] }]'),
-    Piece("companion", "a database or server beside the steps", "job", 'companions = { db = { command = "…", port = 5432, ready = { tcp = true } } }'),
+    Piece(
+        "cache",
+        "files kept between attempts",
+        "job",
+        'cache = [{ name = "packages", keep = [".venv"], renew-on = ["requirements*.txt"] }]',
+    ),
+    Piece(
+        "companion",
+        "a database or server beside the steps",
+        "job",
+        'companions = { db = { command = "…", port = 5432, ready = { tcp = true } } }',
+    ),
     Piece("artifacts", "files kept from an attempt", "job", 'artifacts = [{ files = ["dist/**"], keep = "14 days" }]'),
     Piece("secrets", "stored secrets, given as variables", "job", 'secrets = ["NAME"]'),
-    Piece("settings", "a file of settings copied into place", "job", 'settings = { example = ".env.example", file = ".env.ci", to = ".env" }'),
+    Piece(
+        "settings",
+        "a file of settings copied into place",
+        "job",
+        'settings = { example = ".env.example", file = ".env.ci", to = ".env" }',
+    ),
     Piece("gate behind the verdict", "runs only when the verdict is clear", "job", "gated = true"),
-    Piece("approval", "a person's word before it starts", "job", 'approval = { by = ["maintainer"], within = "2 days" }'),
+    Piece(
+        "approval", "a person's word before it starts", "job", 'approval = { by = ["maintainer"], within = "2 days" }'
+    ),
     Piece("push", "which pushes start a run", "events", 'push = { branches = ["main"] }'),
     Piece("pull request", "which pull requests start a run", "events", 'pull-request = { into = ["main"] }'),
     Piece("tag", "which tags start a run", "events", 'tag = { names = ["v*"] }'),
-    Piece("schedule", "times at which a branch is tested", "schedule", 'name   = "nightly"\nevery  = "day"\nat     = "02:20"\nzone   = "UTC"'),
-    Piece("rule", "a limit that every run must meet", "rules", 'name    = "no new failures"\nmeasure = "tests.new"\nat-most = 0'),
-    Piece("coverage rule", "a limit on line coverage", "rules", 'name     = "line coverage"\nmeasure  = "coverage.line"\nat-least = 0.80'),
-    Piece("shared steps", "a common beginning, written once", "shared", 'steps = [\n  { name = "prepare", command = "…" },\n]'),
-)  # fmt: skip
+    Piece(
+        "schedule",
+        "times at which a branch is tested",
+        "schedule",
+        'name   = "nightly"\nevery  = "day"\nat     = "02:20"\nzone   = "UTC"',
+    ),
+    Piece(
+        "rule",
+        "a limit that every run must meet",
+        "rules",
+        'name    = "no new failures"\nmeasure = "tests.new"\nat-most = 0',
+    ),
+    Piece(
+        "coverage rule",
+        "a limit on line coverage",
+        "rules",
+        'name     = "line coverage"\nmeasure  = "coverage.line"\nat-least = 0.80',
+    ),
+    Piece(
+        "shared steps",
+        "a common beginning, written once",
+        "shared",
+        'steps = [\n  { name = "prepare", command = "…" },\n]',
+    ),
+)
 
 
 def toml_value(value: Any) -> str:
@@ -215,8 +269,12 @@ def _steps(places: Places, job: str) -> list[tuple[int, Place]]:
 def _job_at(places: Places, line: int) -> str | None:
     """The job in which a line stands, else the first one."""
     headers = sorted(
-        ((place.line, str(q[1])) for q in places.tables if len(q) > 1 and q[0] == "jobs" and (place := places.of_table(q)) is not None),
-    )  # fmt: skip
+        (
+            (place.line, str(q[1]))
+            for q in places.tables
+            if len(q) > 1 and q[0] == "jobs" and (place := places.of_table(q)) is not None
+        ),
+    )
     above = [job for at, job in headers if at <= line]
     return above[-1] if above else headers[0][1] if headers else None
 

@@ -150,5 +150,9 @@ def _add(_: Document, own: Document, dimension: str, value: str) -> None:
 
 
 _HOW: Mapping[str, Callable[[Document, Document, str, str], None]] = {
-    "retire": _retire, "nights": _nights, "advisory": _advisory, "promote": _promote, "add": _add,
-}  # fmt: skip
+    "retire": _retire,
+    "nights": _nights,
+    "advisory": _advisory,
+    "promote": _promote,
+    "add": _add,
+}

@@ -253,9 +253,7 @@ class BuiltIn(StrEnum):
     LOOSENED = "loosened"
 
 
-USUAL_LEVELS: Mapping[BuiltIn, Level] = {
-    rule: "warn" if rule is BuiltIn.SKIPPED else "block" for rule in BuiltIn
-}  # fmt: skip
+USUAL_LEVELS: Mapping[BuiltIn, Level] = {rule: "warn" if rule is BuiltIn.SKIPPED else "block" for rule in BuiltIn}
 
 
 @dataclass(frozen=True, slots=True)

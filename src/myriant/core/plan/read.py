@@ -62,9 +62,14 @@ def _each_once(problems: Sequence[Problem]) -> list[Problem]:
     kept = sorted(sorted(ordered, key=lambda p: p.level)[: MOST_PROBLEMS - 1], key=lambda p: (p.line, p.column))
     left = len(ordered) - len(kept)
     last = Problem(
-        Level.ERROR, kept[-1].file, kept[-1].line, kept[-1].column, "", f"{left:,} more problems are not listed",
+        Level.ERROR,
+        kept[-1].file,
+        kept[-1].line,
+        kept[-1].column,
+        "",
+        f"{left:,} more problems are not listed",
         "mend these first",
-    )  # fmt: skip
+    )
     return [*kept, last]
 
 
@@ -111,9 +116,10 @@ class _PlanReader(EventsReader):
         vary: dict[str, tuple[str, ...]] = dict(row.get("vary") or {})
         if (total := prod(len(v) for v in vary.values())) > model.MOST_CELLS:
             self.problem(
-                row.at("vary"), f"{total:,} cells; at most {model.MOST_CELLS:,} a job",
+                row.at("vary"),
+                f"{total:,} cells; at most {model.MOST_CELLS:,} a job",
                 "take values out, or split the job",
-            )  # fmt: skip
+            )
             vary = {}
         pin: dict[str, str] = dict(row.get("pin") or {})
         for key in set(pin) & set(vary):
@@ -187,9 +193,10 @@ class _PlanReader(EventsReader):
         self.check_proof(job, row)
         if row.get("gated") and row.get("housekeeping"):
             self.problem(
-                row.at("housekeeping"), f"{job_id} is gated and housekeeping, which waits for no verdict",
+                row.at("housekeeping"),
+                f"{job_id} is gated and housekeeping, which waits for no verdict",
                 "keep one of the two",
-            )  # fmt: skip
+            )
         self.check_selector(row, "drop", vary, events=False)
         self.check_selector(row, "advisory", values, events=False)
         self.check_selector(row, "when", values, events=True)
@@ -199,9 +206,10 @@ class _PlanReader(EventsReader):
         if any(step.proves for step in job.steps) and not job.gated:
             at = next((one.at("proves") for one in row.get("steps") or () if "proves" in one), row.path)
             self.problem(
-                at, f"a step of {job.id} proves that something arrived, but {job.id} is not behind the verdict",
+                at,
+                f"a step of {job.id} proves that something arrived, but {job.id} is not behind the verdict",
                 "write gated = true in the job",
-            )  # fmt: skip
+            )
 
     def runtimes(self, row: Found, vary: Mapping[str, Sequence[str]], pin: Mapping[str, str]) -> Iterator[str]:
         named: tuple[str, ...] = row.get("runtime", ())
@@ -218,8 +226,9 @@ class _PlanReader(EventsReader):
                     (*at, i),
                     f'runtime names "{family[:80]}", which is no dimension of this job',
                     f"did you mean {near}?" if near else f'add it to vary: vary = {{ {family[:80]} = ["…"] }}',
-                    value=True, edits=self.replace_value((*at, i), quoted(near)) if near else (),
-                )  # fmt: skip
+                    value=True,
+                    edits=self.replace_value((*at, i), quoted(near)) if near else (),
+                )
                 continue
             for j, value in enumerate(vary.get(family, ())):
                 self.version((*row.at("vary"), family, j), family, value)
@@ -348,9 +357,13 @@ class _PlanReader(EventsReader):
         if not any(self._has(row, key) for key in ("tests", "coverage", "analysis", "attachments")):
             self.problem(row.path, "this collect collects nothing", 'write tests = ["out/unit.xml"]', missing=True)
         return model.Collect(
-            row.get("kind", "unit"), row.get("tests", ()), row.get("coverage", ()), row.get("analysis", ()),
-            row.get("attachments", ()), row.get("may-be-empty", False),
-        )  # fmt: skip
+            row.get("kind", "unit"),
+            row.get("tests", ()),
+            row.get("coverage", ()),
+            row.get("analysis", ()),
+            row.get("attachments", ()),
+            row.get("may-be-empty", False),
+        )
 
     # --- selectors ------------------------------------------------------------------------------
 
@@ -367,15 +380,19 @@ class _PlanReader(EventsReader):
                     self.unknown_value(at, other, by_id, message, known_as="jobs of this plan")
                 elif by_id[other].gated and not job.gated:
                     self.problem(
-                        at, f"{job.id} waits for {other}, which is gated: the verdict would wait for itself",
-                        f"write gated = true for {job.id} too", value=True,
-                    )  # fmt: skip
+                        at,
+                        f"{job.id} waits for {other}, which is gated: the verdict would wait for itself",
+                        f"write gated = true for {job.id} too",
+                        value=True,
+                    )
         for cycle in _cycles({j.id: [a.job for a in j.after if a.job in by_id and a.job != j.id] for j in jobs}):
             at = next((a for a, other, _ in rows[cycle[0]].get("after", ()) if other == cycle[1 % len(cycle)]), ())
             self.problem(
-                at, f"these jobs wait for each other: {' after '.join([*cycle, cycle[0]])}",
-                "take one of them out of after", value=True,
-            )  # fmt: skip
+                at,
+                f"these jobs wait for each other: {' after '.join([*cycle, cycle[0]])}",
+                "take one of them out of after",
+                value=True,
+            )
 
     # --- gate -----------------------------------------------------------------------------------
 

@@ -70,9 +70,12 @@ class EventsReader(RulesReader):
                     plain = re.sub(r"^refs/(heads|tags)/", "", pattern)
                     at = (*row.path, key, i)
                     self.problem(
-                        at, f'"{pattern[:80]}" never fits: names stand without refs/', f'write "{plain[:80]}"',
-                        value=True, edits=self.replace_value(at, quoted(plain)),
-                    )  # fmt: skip
+                        at,
+                        f'"{pattern[:80]}" never fits: names stand without refs/',
+                        f'write "{plain[:80]}"',
+                        value=True,
+                        edits=self.replace_value(at, quoted(plain)),
+                    )
         schedules = []
         names: set[str] = set()
         for row in found.get("schedule") or ():
@@ -83,9 +86,11 @@ class EventsReader(RulesReader):
             if schedule is not None:
                 schedules.append(schedule)
         return model.Events(
-            push=_branches(push, "branches"), pull_request=_branches(pull, "into"),
-            tags=None if tag is None else tag.get("names", ()), schedules=tuple(schedules),
-        )  # fmt: skip
+            push=_branches(push, "branches"),
+            pull_request=_branches(pull, "into"),
+            tags=None if tag is None else tag.get("names", ()),
+            schedules=tuple(schedules),
+        )
 
     def schedule(self, row: Found) -> model.Schedule | None:
         if "cron" in row and ("every" in row or "at" in row):

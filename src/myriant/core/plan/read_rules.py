@@ -34,9 +34,10 @@ class RulesReader(Reader):
             for word, kind in (("tag", "tag"), ("from", "pull-request")):
                 if events and event and word in named and not event.holds({"event": kind}):
                     self.problem(
-                        (*where, word), f"this never holds: only the event {kind} has {word}",
+                        (*where, word),
+                        f"this never holds: only the event {kind} has {word}",
                         f'write event = "{kind}", or leave {word} out',
-                    )  # fmt: skip
+                    )
 
     def check_condition(self, at: Path, c: Condition, values: Mapping[str, Sequence[str]], *, events: bool) -> None:
         if events and c.key in EVENT_KEYS and c.key not in values:
@@ -55,8 +56,9 @@ class RulesReader(Reader):
                 at,
                 f"this never holds: {c.key} is one of {', '.join(values[c.key])[:200]}",
                 f'did you mean "{near}"?' if near else "name a value that the dimension has",
-                value=True, edits=self.replace_value(at, quoted(near)) if near and len(c.tests) == 1 else (),
-            )  # fmt: skip
+                value=True,
+                edits=self.replace_value(at, quoted(near)) if near and len(c.tests) == 1 else (),
+            )
 
     def rule(self, row: Found, jobs: set[str]) -> Rule | None:
         measure = row.get("measure")
@@ -88,12 +90,20 @@ class RulesReader(Reader):
         if "folder" in row and not measure.startswith("coverage."):
             self.problem(row.at("folder"), f"{measure} has no folder", "folder goes with coverage measures")
         return Rule(
-            name=row.get("name") or f"{measure} {sign} {row[sign]}", measure=measure, sign=cast(Any, sign),
-            limit="baseline" if isinstance(limit, str) else limit, best_of=best,
-            level=row.get("level", "block"), jobs=row.get("jobs", ()), line=self.places.of_key(row.path).line,
-            cells=row.get("cells"), folder=row.get("folder"), since=row.get("since"),
-            after_runs=row.get("after-runs", 0), kinds=tuple(row.get("kinds", ())),
-        )  # fmt: skip
+            name=row.get("name") or f"{measure} {sign} {row[sign]}",
+            measure=measure,
+            sign=cast(Any, sign),
+            limit="baseline" if isinstance(limit, str) else limit,
+            best_of=best,
+            level=row.get("level", "block"),
+            jobs=row.get("jobs", ()),
+            line=self.places.of_key(row.path).line,
+            cells=row.get("cells"),
+            folder=row.get("folder"),
+            since=row.get("since"),
+            after_runs=row.get("after-runs", 0),
+            kinds=tuple(row.get("kinds", ())),
+        )
 
     def fitting(self, row: Found, sign: str, measure: str) -> bool:
         """Whether a limit is of the size that its measure has."""
@@ -133,8 +143,13 @@ class RulesReader(Reader):
             mend = f'write "baseline"; the best of several is kept of {", ".join(SHARES)}, of one job or of all'
             self.problem(at, "there is no best of several baselines of this", mend, value=True)
         elif many > MOST_BEST:
-            self.problem(at, f"at most {MOST_BEST} baselines are looked at", f'write "best of {MOST_BEST}"', value=True,
-                         edits=self.replace_value(at, f'"best of {MOST_BEST}"'))  # fmt: skip
+            self.problem(
+                at,
+                f"at most {MOST_BEST} baselines are looked at",
+                f'write "best of {MOST_BEST}"',
+                value=True,
+                edits=self.replace_value(at, f'"best of {MOST_BEST}"'),
+            )
         else:
             return True
         return False

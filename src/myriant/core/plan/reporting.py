@@ -35,9 +35,16 @@ class Reporter:
         return self._places
 
     def problem(
-        self, path: Path, message: str, mend: str, *, value: bool = False, level: Level = Level.ERROR,
-        edits: Sequence[Edit] = (), missing: bool = False,
-    ) -> None:  # fmt: skip
+        self,
+        path: Path,
+        message: str,
+        mend: str,
+        *,
+        value: bool = False,
+        level: Level = Level.ERROR,
+        edits: Sequence[Edit] = (),
+        missing: bool = False,
+    ) -> None:
         """Note a problem; what is `missing` is not said of a text whose syntax errors hid a part of it."""
         if missing and self.partial:
             return

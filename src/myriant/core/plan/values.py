@@ -24,15 +24,34 @@ _SECONDS = {"s": 1.0, "min": 60.0, "h": 3600.0, "day": 86400.0, "days": 86400.0}
 _LOOSE_DURATION = re.compile(r"\s*(\d{1,9}(?:\.\d{1,9})?)\s*([a-zA-Z]*)\.?\s*")
 
 _LOOSE_UNITS = {
-    "": "min", "m": "min", "mins": "min", "minute": "min", "minutes": "min", "sec": "s", "secs": "s", "second": "s",
-    "seconds": "s", "hr": "h", "hrs": "h", "hour": "h", "hours": "h", "d": "days",
-}  # fmt: skip
+    "": "min",
+    "m": "min",
+    "mins": "min",
+    "minute": "min",
+    "minutes": "min",
+    "sec": "s",
+    "secs": "s",
+    "second": "s",
+    "seconds": "s",
+    "hr": "h",
+    "hrs": "h",
+    "hour": "h",
+    "hours": "h",
+    "d": "days",
+}
 
 _SIZE = re.compile(r"\s*(\d{1,9}(?:\.\d{1,9})?)\s*(B|kB|MB|GB|KiB|MiB|GiB|TiB)\s*")
 
 _BYTES = {
-    "B": 1, "kB": 10**3, "MB": 10**6, "GB": 10**9, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "TiB": 1 << 40,
-}  # fmt: skip
+    "B": 1,
+    "kB": 10**3,
+    "MB": 10**6,
+    "GB": 10**9,
+    "KiB": 1 << 10,
+    "MiB": 1 << 20,
+    "GiB": 1 << 30,
+    "TiB": 1 << 40,
+}
 
 _TYPE_NAMES = {
     str: "a text",
@@ -95,9 +114,12 @@ class Values(Reporter):
             elif isinstance(value, int | float) and not isinstance(value, bool):
                 shown = self.places.value_text(at) or str(value)
                 self.problem(
-                    at, f"{what} takes texts; as a number {shown[:40]} would be {str(value)[:40]}",
-                    f"quote it: {quoted(shown[:60])}", value=True, edits=self.replace_value(at, quoted(shown)),
-                )  # fmt: skip
+                    at,
+                    f"{what} takes texts; as a number {shown[:40]} would be {str(value)[:40]}",
+                    f"quote it: {quoted(shown[:60])}",
+                    value=True,
+                    edits=self.replace_value(at, quoted(shown)),
+                )
             else:
                 self.problem(at, f"{what} takes non-empty texts", 'write them as ["…", "…"]', value=True)
 
@@ -120,9 +142,12 @@ class Values(Reporter):
         else:
             near = str(low if raw < low else high)
             self.problem(
-                path, f"{path[-1]} must be from {low} to {high:,}, not {str(raw)[:40]}", f"write {near}", value=True,
+                path,
+                f"{path[-1]} must be from {low} to {high:,}, not {str(raw)[:40]}",
+                f"write {near}",
+                value=True,
                 edits=self.replace_value(path, near),
-            )  # fmt: skip
+            )
         return None
 
     def _duration(self, spec: Key, path: Path, raw: Any) -> float | None:
@@ -174,16 +199,21 @@ class Values(Reporter):
     def _inside(self, path: Path, text: str) -> bool:
         if text.startswith(("/", "~")) or ".." in re.split(r"[/\\]", text) or re.match(r"[A-Za-z]:[\\/]", text):
             self.problem(
-                path, f'"{text[:80]}" leads out of the workspace', 'write it relative to the workspace: "out/unit.xml"',
+                path,
+                f'"{text[:80]}" leads out of the workspace',
+                'write it relative to the workspace: "out/unit.xml"',
                 value=True,
-            )  # fmt: skip
+            )
             return False
         if "\\" in text:
             new = quoted(text.replace("\\", "/"))
             self.problem(
-                path, f'"{text[:80]}" is written with backslashes', f"write {new[:100]}", value=True,
+                path,
+                f'"{text[:80]}" is written with backslashes',
+                f"write {new[:100]}",
+                value=True,
                 edits=self.replace_value(path, new),
-            )  # fmt: skip
+            )
             return False
         return True
 
@@ -196,9 +226,12 @@ class Values(Reporter):
         mend = f"write {suggestion}" if fits else "begin with a letter: unit, slow-tests"
         edits = self.replace_value(path, quoted(suggestion)) if fits and value else ()
         self.problem(
-            path, f"{what} is small letters, digits and hyphens (at most 60), not {text[:80]!r}", mend, value=value,
+            path,
+            f"{what} is small letters, digits and hyphens (at most 60), not {text[:80]!r}",
+            mend,
+            value=value,
             edits=edits,
-        )  # fmt: skip
+        )
         return False
 
     def _name(self, spec: Key, path: Path, raw: Any) -> str | None:
@@ -278,10 +311,11 @@ class Values(Reporter):
             if path[0] in ("jobs", "defaults") and key in KEYS["job"] and path in self.places.tables:
                 target = path[:-1] if path[-2] != "steps" else path[:2]
                 self.warn(
-                    at, f"{key} stands under env, so it is a variable; it is also a key of the job",
+                    at,
+                    f"{key} stands under env, so it is a variable; it is also a key of the job",
                     f"move it above [{'.'.join(map(str, path))}] if the job's key was meant",
                     edits=self.moved(at, target),
-                )  # fmt: skip
+                )
             if not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", key):
                 self.problem(at, f"{key[:80]!r} cannot be the name of a variable", "use letters, digits and _")
             elif key.startswith("MYRIANT"):
@@ -334,9 +368,11 @@ class Values(Reporter):
             at = (*path, key)
             if not isinstance(values, list) and key in KEYS["job"] and path[0] == "jobs":
                 self.problem(
-                    at, f"{key} stands under vary but belongs to the job", f"move it above [jobs.{path[1]}.vary]",
+                    at,
+                    f"{key} stands under vary but belongs to the job",
+                    f"move it above [jobs.{path[1]}.vary]",
                     edits=self.moved(at, path[:2]),
-                )  # fmt: skip
+                )
             elif self.name(at, key, "a dimension") and self._is(at, values, list):
                 if key in ("event", "branch", "from", "tag", "job"):
                     self.problem(

@@ -41,9 +41,10 @@ def envelope(said: Mapping[str, Any], sign: Callable[[bytes], bytes], key_id: st
     body = json.dumps(said, sort_keys=True, separators=(",", ":"), ensure_ascii=False).encode()
     signature = base64.b64encode(sign(to_sign(PAYLOAD, body))).decode()
     return {
-        "payloadType": PAYLOAD, "payload": base64.b64encode(body).decode(),
+        "payloadType": PAYLOAD,
+        "payload": base64.b64encode(body).decode(),
         "signatures": [{"keyid": key_id, "sig": signature}],
-    }  # fmt: skip
+    }
 
 
 def to_sign(kind: str, body: bytes) -> bytes:

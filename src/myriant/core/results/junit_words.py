@@ -18,11 +18,38 @@ VERDICTS = {"failure": Outcome.FAILED, "error": Outcome.ERRORED, "skipped": Outc
 RETRIES = {"flakyFailure", "flakyError", "rerunFailure", "rerunError"}
 OUTPUTS = {"system-out", "system-err"}
 NOT_RUN = {"notrun", "not run", "not-run", "not_run", "disabled", "skipped", "ignored", "suppressed", "pending"}
-BAD = {"failed": Outcome.FAILED, "fail": Outcome.FAILED, "failure": Outcome.FAILED, "error": Outcome.ERRORED,
-        "errored": Outcome.ERRORED, "timeout": Outcome.ERRORED, "crashed": Outcome.ERRORED,
-        "xpass": Outcome.FAILED}  # fmt: skip
-GOOD = {"", "passed", "pass", "success", "successful", "succeeded", "ok", "run", "ran", "completed", "complete",
-         "finished", "executed", "done", "true", "xfail", "flaky", "fixed", "warning", "warnings"}  # fmt: skip
+BAD = {
+    "failed": Outcome.FAILED,
+    "fail": Outcome.FAILED,
+    "failure": Outcome.FAILED,
+    "error": Outcome.ERRORED,
+    "errored": Outcome.ERRORED,
+    "timeout": Outcome.ERRORED,
+    "crashed": Outcome.ERRORED,
+    "xpass": Outcome.FAILED,
+}
+GOOD = {
+    "",
+    "passed",
+    "pass",
+    "success",
+    "successful",
+    "succeeded",
+    "ok",
+    "run",
+    "ran",
+    "completed",
+    "complete",
+    "finished",
+    "executed",
+    "done",
+    "true",
+    "xfail",
+    "flaky",
+    "fixed",
+    "warning",
+    "warnings",
+}
 RANK = {Outcome.PASSED: 0, Outcome.SKIPPED: 1, Outcome.FAILED: 2, Outcome.ERRORED: 3}
 SETUP = re.compile(
     r"(?:setUp|tearDown)(?:Class|Module)? \(.+\)$"

@@ -212,8 +212,9 @@ class _Reader:
         related = tuple(self.place(p, bases)[0] for p in _list(result.get("relatedLocations"))[:20])
         about = _text(_map(rule.get("shortDescription")).get("text")) or _text(rule.get("name"))
         key = self.key(tool, rule_id, place.path, message, result)
-        return Marked(tool, rule_id[:500], level, place.path, place.line, end, message, suppressed, related,
-                      about[:1000], key)  # fmt: skip
+        return Marked(
+            tool, rule_id[:500], level, place.path, place.line, end, message, suppressed, related, about[:1000], key
+        )
 
     def place(self, location: Any, bases: Mapping[str, Any]) -> tuple[Place, int]:
         physical = _map(_map(location).get("physicalLocation"))

@@ -275,9 +275,12 @@ def _detail(point: _Point) -> Detail | None:
         message = next((w.strip() for w in point.words if w.strip() and w.strip() != "---"), "") or point.note
     place = re.search(r"(?:^|[\s'\"(])((?:[A-Za-z]:)?[^\s'\"():]+\.\w{1,5})(?::(\d{1,8})|\s+line\s+(\d{1,8}))", text)
     return Detail(
-        message or point.name, text, fields.get("name", "") if "Error" in fields.get("name", "") else "",
-        file=place[1][:MOST_NAME] if place else "", line=int(place[2] or place[3]) if place else 0,
-    )  # fmt: skip
+        message or point.name,
+        text,
+        fields.get("name", "") if "Error" in fields.get("name", "") else "",
+        file=place[1][:MOST_NAME] if place else "",
+        line=int(place[2] or place[3]) if place else 0,
+    )
 
 
 def _fields(words: list[str]) -> dict[str, str]:

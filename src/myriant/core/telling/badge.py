@@ -11,9 +11,11 @@ _INK = {"light": "#1e2a2f", "dark": "#e9e4da"}
 _SOFT = {"light": "#59656a", "dark": "#a3adab"}
 _RULE = {"light": "#d9d2c5", "dark": "#2e383b"}
 _INKS = {
-    "clear": {"light": "#1f6f6b", "dark": "#4fb0a8"}, "held": {"light": "#bf3f26", "dark": "#ee6c4d"},
-    "exempt": {"light": "#1f6f6b", "dark": "#4fb0a8"}, "undecided": {"light": "#828a87", "dark": "#76807f"},
-}  # fmt: skip
+    "clear": {"light": "#1f6f6b", "dark": "#4fb0a8"},
+    "held": {"light": "#bf3f26", "dark": "#ee6c4d"},
+    "exempt": {"light": "#1f6f6b", "dark": "#4fb0a8"},
+    "undecided": {"light": "#828a87", "dark": "#76807f"},
+}
 _NARROW, _WIDE = set("iljtfrI.,:;'|!()[] "), set("mwMW%@")
 MOST = 60  # characters of a text
 

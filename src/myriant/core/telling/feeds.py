@@ -34,13 +34,24 @@ class Told:
 def cloud_event(told: Told, source: str) -> dict[str, Any]:
     """An outcome as a CloudEvent; the same outcome always has the same id."""
     return {
-        "specversion": "1.0", "id": str(told.id), "source": source, "type": TYPE, "subject": told.commit,
-        "time": _time(told.at), "datacontenttype": "application/json",
+        "specversion": "1.0",
+        "id": str(told.id),
+        "source": source,
+        "type": TYPE,
+        "subject": told.commit,
+        "time": _time(told.at),
+        "datacontenttype": "application/json",
         "data": {
-            "project": told.project, "run": told.run, "context": told.context, "commit": told.commit,
-            "verdict": told.verdict, "news": told.news, "sentence": told.sentence, "address": told.address,
+            "project": told.project,
+            "run": told.run,
+            "context": told.context,
+            "commit": told.commit,
+            "verdict": told.verdict,
+            "news": told.news,
+            "sentence": told.sentence,
+            "address": told.address,
         },
-    }  # fmt: skip
+    }
 
 
 def atom(title: str, address: str, told: Sequence[Told], now: datetime) -> str:
@@ -94,10 +105,17 @@ def calendar(project: str, address: str, coming: Sequence[Coming], now: datetime
     for one in coming:
         start = _stamp(one.at)
         lines += [
-            "BEGIN:VEVENT", f"UID:{start}-{_value(one.schedule)}-{_value(project)}@myriant", f"DTSTAMP:{_stamp(now)}",
-            f"DTSTART:{start}", "DURATION:PT15M", f"SUMMARY:{_value(f'{project}: {one.schedule}')}",
-            f"DESCRIPTION:{_value(one.words)}", f"URL:{_value(address)}", "TRANSP:TRANSPARENT", "END:VEVENT",
-        ]  # fmt: skip
+            "BEGIN:VEVENT",
+            f"UID:{start}-{_value(one.schedule)}-{_value(project)}@myriant",
+            f"DTSTAMP:{_stamp(now)}",
+            f"DTSTART:{start}",
+            "DURATION:PT15M",
+            f"SUMMARY:{_value(f'{project}: {one.schedule}')}",
+            f"DESCRIPTION:{_value(one.words)}",
+            f"URL:{_value(address)}",
+            "TRANSP:TRANSPARENT",
+            "END:VEVENT",
+        ]
     lines.append("END:VCALENDAR")
     return "".join(f"{part}\r\n" for line in lines for part in _folded(line))
 

@@ -147,10 +147,14 @@ def read_foreign(mapping: ForeignMapping, body: Any) -> ForeignChange:
         state = mapping.states.get(str(word).lower() if isinstance(word, bool) else str(word))
     may_write = found.get("may-write")
     return ForeignChange(
-        number, _text(mapping, found, "source", 500), _text(mapping, found, "target", 500),
-        _text(mapping, found, "title", 500) or "", _text(mapping, found, "author", 200) or "", state,
+        number,
+        _text(mapping, found, "source", 500),
+        _text(mapping, found, "target", 500),
+        _text(mapping, found, "title", 500) or "",
+        _text(mapping, found, "author", 200) or "",
+        state,
         may_write if isinstance(may_write, bool) else None,
-    )  # fmt: skip
+    )
 
 
 def _text(mapping: ForeignMapping, found: Mapping[str, Any], name: str, most: int) -> str | None:

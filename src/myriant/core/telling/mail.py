@@ -24,9 +24,19 @@ def one_line(text: str, most: int = 300) -> str:
 
 
 def message(
-    *, sender: str, to: Sequence[str], project: str, context: str, subject: str, text: str, address: str,
-    settings: str, event: str, host: str, files: Sequence[tuple[str, str, bytes]] = (),
-) -> EmailMessage:  # fmt: skip
+    *,
+    sender: str,
+    to: Sequence[str],
+    project: str,
+    context: str,
+    subject: str,
+    text: str,
+    address: str,
+    settings: str,
+    event: str,
+    host: str,
+    files: Sequence[tuple[str, str, bytes]] = (),
+) -> EmailMessage:
     """The mail of one event; the same event has the same Message-ID, so that a repetition can be recognised.
 
     `files` go with it: name, media type, bytes.
@@ -41,7 +51,9 @@ def message(
     mail["List-Id"] = f"{one_line(project, 60)} <{re.sub('[^a-z0-9-]', '-', project.lower())}.{host}>"
     mail["List-Unsubscribe"] = f"<{settings}>"
     mail["Auto-Submitted"] = "auto-generated"
-    mail.set_content(f"{text.strip()}\n\n{address}\n\n-- \nYou get this because of the settings of {one_line(project, 60)}: {settings}\n")  # fmt: skip  # noqa: E501
+    mail.set_content(
+        f"{text.strip()}\n\n{address}\n\n-- \nYou get this because of the settings of {one_line(project, 60)}: {settings}\n"  # noqa: E501
+    )
     mail.add_alternative(as_html(text, address, settings, project), subtype="html")
     for name, kind, data in files:
         main, _, sub = kind.partition("/")

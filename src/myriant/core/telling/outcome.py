@@ -22,9 +22,13 @@ class Told:
 
 
 def outcome_text(
-    sentence: str, *, findings: Sequence[Told] = (), more: int = 0, uncovered: Sequence[str] = (),
+    sentence: str,
+    *,
+    findings: Sequence[Told] = (),
+    more: int = 0,
+    uncovered: Sequence[str] = (),
     lines: Sequence[str] = (),
-) -> str:  # fmt: skip
+) -> str:
     """Sentence, causes with cells and first lines, changed lines not covered, and one line for each number."""
     parts = [sentence.strip()]
     if findings:

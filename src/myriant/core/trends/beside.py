@@ -62,7 +62,15 @@ def beside(cells: Iterable[CellTotal], job: str, dimension: str, one: str, other
     differs = len(told) > 0 and np.any(told != 0) and float(stats.wilcoxon(told).pvalue) < CHANCE
     ratio = float(np.exp(np.median(told))) if len(told) else None
     return Beside(
-        job, dimension, one, other, len(failed), both, only_one, only_other,
-        (one if only_one > only_other else other) if sure else "", ratio,
+        job,
+        dimension,
+        one,
+        other,
+        len(failed),
+        both,
+        only_one,
+        only_other,
+        (one if only_one > only_other else other) if sure else "",
+        ratio,
         (one if ratio > 1 else other) if ratio is not None and differs else "",
-    )  # fmt: skip
+    )

@@ -163,9 +163,20 @@ def _median(values: Values) -> float:
 
 # What the largest score of n exchangeable values passes in a share of ALARMS of all series: 12,000 to 60,000 of each.
 _BOUNDS = {
-    10: 2.611, 12: 2.842, 15: 2.946, 20: 3.099, 30: 3.281, 50: 3.439, 80: 3.546, 120: 3.632, 200: 3.680, 400: 3.762,
-    800: 3.854, 2000: 3.933, 5000: 4.008,
-}  # fmt: skip
+    10: 2.611,
+    12: 2.842,
+    15: 2.946,
+    20: 3.099,
+    30: 3.281,
+    50: 3.439,
+    80: 3.546,
+    120: 3.632,
+    200: 3.680,
+    400: 3.762,
+    800: 3.854,
+    2000: 3.933,
+    5000: 4.008,
+}
 
 
 _LENGTHS = np.log(list(_BOUNDS))

@@ -114,9 +114,16 @@ def fewer(cells: Iterable[CellTotal], job: str, at: Mapping[int, float]) -> Fewe
         at_once = int(found[:, chosen].any(axis=1).sum())
         steps.append(Step(values[place], at_once, taken, late, over, hours, saved))
     return Fewer(
-        job, len(names), len(whole), len(found), float(seconds.sum()), steps, _ways(values, found, seconds),
-        _orders(found, seconds), _checked(found, seconds, numbers),
-    )  # fmt: skip
+        job,
+        len(names),
+        len(whole),
+        len(found),
+        float(seconds.sum()),
+        steps,
+        _ways(values, found, seconds),
+        _orders(found, seconds),
+        _checked(found, seconds, numbers),
+    )
 
 
 def _night_after(made: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -149,8 +156,15 @@ def _orders(found: Found, seconds: NDArray[np.float64]) -> list[Order]:
         return []
     cells = len(seconds)
     luck = np.random.default_rng(len(found))
-    told: dict[str, list[float]] = {n: [] for n in ("by chance", "the shortest first", "those that failed last first",
-                                                    "those that found most in their time first")}  # fmt: skip
+    told: dict[str, list[float]] = {
+        n: []
+        for n in (
+            "by chance",
+            "the shortest first",
+            "those that failed last first",
+            "those that found most in their time first",
+        )
+    }
     last = np.full(cells, -1)
     finds = np.zeros(cells)
     cost = np.maximum(seconds, 1e-3)

@@ -84,10 +84,19 @@ def records(cells: Iterable[CellTotal]) -> list[ValueRecord]:
             told = sum(today.get(dimension, set()) <= ran.get((dimension, run), set()) for run in broken)
             found.append(
                 ValueRecord(
-                    job, dimension, value, len(runs), len(failed), alone, seconds, seconds / total, newest.advisory,
-                    len(broken), _advice(len(runs), len(failed), alone, told, advisory=newest.advisory),
+                    job,
+                    dimension,
+                    value,
+                    len(runs),
+                    len(failed),
+                    alone,
+                    seconds,
+                    seconds / total,
+                    newest.advisory,
+                    len(broken),
+                    _advice(len(runs), len(failed), alone, told, advisory=newest.advisory),
                 )
-            )  # fmt: skip
+            )
     return found
 
 

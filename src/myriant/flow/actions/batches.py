@@ -63,9 +63,16 @@ def begin_batch(site: Site, name: str, pulls: Sequence[int], who: Person, *, mer
         if base is None:
             raise BadInput(f"the repository has no branch {target[:200]}", "push it first")
         batch = Batch(
-            project_id=project.id, number=next_batch_number(session, project.id), target=target, base=base,
-            asked=asked, merge=merge, state=BatchState.TESTING, by=who.name, at=datetime.now(UTC),
-        )  # fmt: skip
+            project_id=project.id,
+            number=next_batch_number(session, project.id),
+            target=target,
+            base=base,
+            asked=asked,
+            merge=merge,
+            state=BatchState.TESTING,
+            by=who.name,
+            at=datetime.now(UTC),
+        )
         session.add(batch)
         session.flush()
         _pile(site.mirror(project), batch)
@@ -165,10 +172,16 @@ def _pile(mirror: Mirror, batch: Batch) -> None:
 def _test(session: Session, project: Project, batch: Batch, size: int) -> None:
     pulls = [s["pull"] for s in batch.stack[:size]]
     start_run(
-        session, project, event=EventKind.PULL_REQUEST, context=of_batch(batch.number), branch=batch.target,
-        commit=batch.stack[size - 1]["commit"], source=f"pull requests {joined([str(n) for n in pulls])}",
-        base=batch.base, batch_id=batch.id,
-    )  # fmt: skip
+        session,
+        project,
+        event=EventKind.PULL_REQUEST,
+        context=of_batch(batch.number),
+        branch=batch.target,
+        commit=batch.stack[size - 1]["commit"],
+        source=f"pull requests {joined([str(n) for n in pulls])}",
+        base=batch.base,
+        batch_id=batch.id,
+    )
 
 
 def _tried_again(session: Session, project: Project, batch: Batch, held: Run) -> bool:
@@ -213,8 +226,13 @@ def _clear(site: Site, session: Session, project: Project, batch: Batch, run: Ru
 
 def _merge(site: Site, session: Session, project: Project, batch: Batch) -> str:
     """Push what is clear to the target, if that and the heads are where they were; what came of it."""
-    moved = [a["pull"] for a in batch.asked if (p := session.get(PullRequest, (project.id, a["pull"]))) is None
-             or p.state is not PullState.OPEN or branch_at(session, project.id, p.source) != a["head"]]  # fmt: skip
+    moved = [
+        a["pull"]
+        for a in batch.asked
+        if (p := session.get(PullRequest, (project.id, a["pull"]))) is None
+        or p.state is not PullState.OPEN
+        or branch_at(session, project.id, p.source) != a["head"]
+    ]
     mine = {s["pull"] for s in batch.stack}
     if moved := [n for n in moved if n in mine]:
         verb = "has" if len(moved) == 1 else "have"

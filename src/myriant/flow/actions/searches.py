@@ -38,9 +38,17 @@ def begin_search(site: Site, name: str, number: int, test: int, who: Person) -> 
             found = range_of(site, session, project, run, test)
             random, rate = chances_of(session, project, found, run, test)
             row = Search(
-                run_id=run.id, cell_id=found.cell.id, test=test, good=found.good, commits=found.commits,
-                slots=MOST_AT_ONCE, random=random, rate=rate, state=SearchState.RUNNING, by=who.name,
-            )  # fmt: skip
+                run_id=run.id,
+                cell_id=found.cell.id,
+                test=test,
+                good=found.good,
+                commits=found.commits,
+                slots=MOST_AT_ONCE,
+                random=random,
+                rate=rate,
+                state=SearchState.RUNNING,
+                by=who.name,
+            )
             session.add(row)
             session.flush()
         elif row.state in (SearchState.STOPPED, SearchState.GIVEN_UP):
@@ -89,11 +97,14 @@ def _go_on(session: Session, row: Search) -> None:
     for at in wanted:
         session.add(
             Control(
-                run_id=row.run_id, cell_id=row.cell_id, place=Place.SEARCH,
-                commit=row.good if at == core.GOOD else row.commits[at], state=ControlState.WAITING,
+                run_id=row.run_id,
+                cell_id=row.cell_id,
+                place=Place.SEARCH,
+                commit=row.good if at == core.GOOD else row.commits[at],
+                state=ControlState.WAITING,
                 search_id=row.id,
             )
-        )  # fmt: skip
+        )
     if wanted:
         session.flush()
         ring_runners(session)

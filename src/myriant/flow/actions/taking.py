@@ -33,10 +33,15 @@ def take(site: Site, name: str, number: int, finding: str, title: str, note: str
         if held is None:
             session.add(
                 Taking(
-                    project_id=project.id, signature=finding, title=title.strip()[:300], context=run.context,
-                    run=number, by=who.name, note=note,
+                    project_id=project.id,
+                    signature=finding,
+                    title=title.strip()[:300],
+                    context=run.context,
+                    run=number,
+                    by=who.name,
+                    note=note,
                 )
-            )  # fmt: skip
+            )
         elif held.by == who.name:
             held.note = note
         else:

@@ -47,9 +47,18 @@ def waive(site: Site, name: str, number: int, wish: Waiving, who: Person) -> Wai
         session.refresh(run, with_for_update=True)
         about, worst, shown = _holding(run, wish.rule)
         row = Waiver(
-            project_id=project.id, rule=wish.rule, context="" if wish.everywhere else run.context, run=run.number,
-            about=about, worst=worst, shown=shown, reason=reason, by=who.name, at=now, until=wish.until,
-        )  # fmt: skip
+            project_id=project.id,
+            rule=wish.rule,
+            context="" if wish.everywhere else run.context,
+            run=run.number,
+            about=about,
+            worst=worst,
+            shown=shown,
+            reason=reason,
+            by=who.name,
+            at=now,
+            until=wish.until,
+        )
         session.add(row)
         where = "everywhere" if wish.everywhere else f"for {run.context}"
         said = f"{wish.rule} ({shown}) {where} until {day(wish.until)}, at #{run.number}: {reason}"

@@ -91,7 +91,13 @@ def _ensure_way(site: Site, session: Session, project: Project) -> None:
         sealed = seal(site.key(), project.id, as_sealed(ASKED), json.dumps({"to": [], "asked": True}))
         session.add(
             Way(
-                project_id=project.id, name=ASKED, kind="mail", shown="those who asked to hear", sealed=sealed,
-                always=False, by="people", on=True,
+                project_id=project.id,
+                name=ASKED,
+                kind="mail",
+                shown="those who asked to hear",
+                sealed=sealed,
+                always=False,
+                by="people",
+                on=True,
             )
-        )  # fmt: skip
+        )

@@ -84,11 +84,13 @@ def all_passes(site: Site) -> list[RunnerPass]:
         names = {p.id: p.name for p in all_projects(session)}
         return [
             RunnerPass(
-                t.runner or "", sorted(names[i] for i in t.projects if i in names) if t.projects is not None else None,
-                t.created_at, t.used_at,
+                t.runner or "",
+                sorted(names[i] for i in t.projects if i in names) if t.projects is not None else None,
+                t.created_at,
+                t.used_at,
             )
             for t in passes(session)
-        ]  # fmt: skip
+        ]
 
 
 def bearing_of(site: Site, token: str, runner_id: int | None) -> Bearing | None:

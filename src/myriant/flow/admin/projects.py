@@ -92,9 +92,13 @@ def _hook(site: Site, name: str, remote: Remote, token: str) -> tuple[bool, bool
         if folder is None or not door.look(folder).bare:
             return False, False, ""
         chained = door.install(
-            folder, project=name, host=parts.hostname or "127.0.0.1", port=parts.port or 80, token=token,
+            folder,
+            project=name,
+            host=parts.hostname or "127.0.0.1",
+            port=parts.port or 80,
+            token=token,
             python=sys.executable,
-        )  # fmt: skip
+        )
     except OSError as error:
         return False, False, f" (its hooks folder cannot be written: {error.strerror})"
     try:

@@ -42,9 +42,16 @@ class SecretView:
 
 
 def set_secret(
-    site: Site, project_name: str, name: str, value: str, who: Person, *,
-    jobs: Sequence[str] = (), events: Sequence[str] = (), branches: Sequence[str] = (),
-) -> None:  # fmt: skip
+    site: Site,
+    project_name: str,
+    name: str,
+    value: str,
+    who: Person,
+    *,
+    jobs: Sequence[str] = (),
+    events: Sequence[str] = (),
+    branches: Sequence[str] = (),
+) -> None:
     """Keep a value, or put a new one in place of the old. Raises BadInput."""
     if not _NAME.fullmatch(name) or name.startswith("MYRIANT") or name in ("PATH", "HOME", "CI"):
         raise BadInput(f"{name[:80]} is no name for a secret", "capitals, digits and _, such as TIDE_API_KEY")
@@ -64,10 +71,16 @@ def set_secret(
         project = _project(session, project_name)
         session.merge(
             Secret(
-                project_id=project.id, name=name, sealed=seal(site.key(), project.id, name, value), jobs=list(jobs),
-                events=list(events), branches=list(branches), set_by=who.name, set_at=func.now(),
+                project_id=project.id,
+                name=name,
+                sealed=seal(site.key(), project.id, name, value),
+                jobs=list(jobs),
+                events=list(events),
+                branches=list(branches),
+                set_by=who.name,
+                set_at=func.now(),
             )
-        )  # fmt: skip
+        )
 
 
 def remove_secret(site: Site, project_name: str, name: str) -> None:

@@ -133,8 +133,11 @@ def _content(wish: WayWish) -> tuple[str, dict[str, Any]]:
     except TemplateError as error:
         raise BadInput(str(error), "values stand in braces, such as {sentence}") from error
     return urlsplit(wish.url).hostname or "", {
-        "url": wish.url, "method": wish.method, "headers": dict(wish.headers), "body": wish.body,
-    }  # fmt: skip
+        "url": wish.url,
+        "method": wish.method,
+        "headers": dict(wish.headers),
+        "body": wish.body,
+    }
 
 
 def remove_way(site: Site, name: str, way: str, who: Person) -> None:
@@ -206,12 +209,22 @@ def sent(site: Site, name: str, run: int | None, most: int = 200) -> list[SentVi
         oldest = oldest_waiting(session, project.id)
         return [
             SentView(
-                d.id, w.name, w.kind, w.shown, d.run, d.said, d.state, d.tries, d.answer, d.created_at,
-                d.next_at if d.state is DeliveryState.WAITING else None, d.sent_at,
+                d.id,
+                w.name,
+                w.kind,
+                w.shown,
+                d.run,
+                d.said,
+                d.state,
+                d.tries,
+                d.answer,
+                d.created_at,
+                d.next_at if d.state is DeliveryState.WAITING else None,
+                d.sent_at,
                 d.state is DeliveryState.WAITING and d.id > oldest.get(d.way_id, d.id),
             )
             for d, w in deliveries_of(session, project.id, run, most)
-        ]  # fmt: skip
+        ]
 
 
 def send_again(site: Site, name: str, number: int) -> None:

@@ -42,9 +42,14 @@ def without_silent(session: Session, project_id: int, to: Sequence[str]) -> Hear
 
 
 def by_wish(
-    session: Session, found: Delivery, told: Telling, to: Sequence[str], now: datetime, *,
+    session: Session,
+    found: Delivery,
+    told: Telling,
+    to: Sequence[str],
+    now: datetime,
+    *,
     always: bool,
-) -> Heard:  # fmt: skip
+) -> Heard:
     """The receivers of a piece of news as each wants to hear; nobody is told one thing twice."""
     wishes = {h.address: h for h in hearers_of(session, found.project_id)}
     already = kept_for(session, found.id) | (set() if always else told_elsewhere(session, found))
@@ -83,13 +88,25 @@ def tell_gathered(site: Site, now: datetime) -> None:
             ]
             subject, text = gathered_text(project, pieces)
             told = replace(
-                last.told, context="gathered", text=text, subject=subject, receivers=(address,),
-                address=f"{site.address}/p/{project}/desk", news="", failing=(),
-            )  # fmt: skip
+                last.told,
+                context="gathered",
+                text=text,
+                subject=subject,
+                receivers=(address,),
+                address=f"{site.address}/p/{project}/desk",
+                news="",
+                failing=(),
+            )
             made = add_delivery(
-                session, way_id=last.way_id, project_id=project_id, run=last.run, said=subject, told=told,
-                context="gathered", subject=f"{GATHERED}{address}\n{kept[-1][0].id}",
-            )  # fmt: skip
+                session,
+                way_id=last.way_id,
+                project_id=project_id,
+                run=last.run,
+                said=subject,
+                told=told,
+                context="gathered",
+                subject=f"{GATHERED}{address}\n{kept[-1][0].id}",
+            )
             if made is not None:
                 note_told(session, [row.id for row, _ in kept], made)
                 defer(session, "deliver", queue=OUTWARD, lock=f"way-{last.way_id}", way_id=last.way_id)

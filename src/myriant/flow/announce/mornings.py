@@ -51,9 +51,15 @@ def tell_mornings(site: Site, now: datetime) -> int:
             if found is None:
                 continue
             made = add_delivery(
-                session, way_id=way_id, project_id=found.project_id, run=told.number, said=SAID[page],
-                told=told, context=str(page), subject=f"{page}\n{at.isoformat()}",
-            )  # fmt: skip
+                session,
+                way_id=way_id,
+                project_id=found.project_id,
+                run=told.number,
+                said=SAID[page],
+                told=told,
+                context=str(page),
+                subject=f"{page}\n{at.isoformat()}",
+            )
             if made is not None:
                 defer(session, "deliver", queue=OUTWARD, lock=f"way-{way_id}", way_id=way_id)
     return len(due)
@@ -79,10 +85,17 @@ def values_of_report(site: Site, project: str, days: int, now: datetime) -> Tell
     report, lines = report_with_lines(site, project, Asked(days), now)
     address = f"{site.address}/p/{project}/report?days={days}"
     return Telling(
-        project=project, number=0, branch=report.now.branch, context="report", state="report", sentence=report.said,
-        address=address, text=report_text(report), subject=f"report of {counted(days, 'day')}",
+        project=project,
+        number=0,
+        branch=report.now.branch,
+        context="report",
+        state="report",
+        sentence=report.said,
+        address=address,
+        text=report_text(report),
+        subject=f"report of {counted(days, 'day')}",
         page=report_html(project, report, lines, address),
-    )  # fmt: skip
+    )
 
 
 def values_of_morning(site: Site, m: Morning) -> Telling:
@@ -90,10 +103,18 @@ def values_of_morning(site: Site, m: Morning) -> Telling:
     build = m.newest
     answer = {True: "it may be used", False: "it may not be used", None: "not known yet"}[m.usable]
     return Telling(
-        project=m.project, number=build.run if build else 0, commit=build.commit if build else "",
-        short=build.commit[:7] if build else "", title=build.title if build else "",
-        author=build.author if build else "", branch=m.branch, context="morning",
-        state={True: "clear", False: "held", None: "pending"}[m.usable], sentence=m.said,
-        address=f"{site.address}/p/{m.project}/morning", text=morning_text(m), new=sum(c.new for c in m.causes),
+        project=m.project,
+        number=build.run if build else 0,
+        commit=build.commit if build else "",
+        short=build.commit[:7] if build else "",
+        title=build.title if build else "",
+        author=build.author if build else "",
+        branch=m.branch,
+        context="morning",
+        state={True: "clear", False: "held", None: "pending"}[m.usable],
+        sentence=m.said,
+        address=f"{site.address}/p/{m.project}/morning",
+        text=morning_text(m),
+        new=sum(c.new for c in m.causes),
         subject=f"this morning: {answer}",
-    )  # fmt: skip
+    )

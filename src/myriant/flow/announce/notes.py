@@ -58,13 +58,19 @@ def _block(site: Site, project: Project, run: Run) -> str:
     """What a run says, with what was merged, and how the jobs behind the verdict stand."""
     again = run.verdict is Verdict.UNDECIDED and run.ended_at is None
     lines = (
-        (run.note if not again else None)
-        or block(
-            verdict=run.verdict, context=run.context, number=run.number,
-            address=site.run_address(project.name, run.number),
-            said="Undecided: it is tested again." if again else run.sentence or run.reason,
+        (
+            (run.note if not again else None)
+            or block(
+                verdict=run.verdict,
+                context=run.context,
+                number=run.number,
+                address=site.run_address(project.name, run.number),
+                said="Undecided: it is tested again." if again else run.sentence or run.reason,
+            )
         )
-    ).rstrip("\n").split("\n")  # fmt: skip
+        .rstrip("\n")
+        .split("\n")
+    )
     if run.base and run.tree:
         lines.insert(1, f"merged: {run.commit[:12]} into {run.branch} at {run.base[:12]}, tree {run.tree[:12]}")
     if run.gated_said:

@@ -53,9 +53,12 @@ def tell_notices(site: Site, now: datetime, *, all_of_it: bool) -> int:
 def _found(session: Session, projects: dict[str, Project], now: datetime, *, all_of_it: bool) -> Iterator[Notice]:
     for project, run, job, until in approvals_waiting(session):
         yield Notice(
-            project, run, f"approval\n{run}\n{job}\n{until.isoformat()}", f"an approval of {job} is wanted (#{run})",
+            project,
+            run,
+            f"approval\n{run}\n{job}\n{until.isoformat()}",
+            f"an approval of {job} is wanted (#{run})",
             f"{job} of #{run} waits for an approval until {until:%Y-%m-%d %H:%M} UTC.",
-        )  # fmt: skip
+        )
     if not all_of_it:
         return
     for cell in stuck_cells(session):
@@ -63,14 +66,20 @@ def _found(session: Session, projects: dict[str, Project], now: datetime, *, all
         if row is not None and now - row.created_at > PATIENCE:
             where = f"{cell.job} {cell.key}".strip()
             yield Notice(
-                cell.project, cell.run, f"stuck\n{cell.run}\n{where}", f"no runner can take {where} (#{cell.run})",
+                cell.project,
+                cell.run,
+                f"stuck\n{cell.run}\n{where}",
+                f"no runner can take {where} (#{cell.run})",
                 f"{where} of #{cell.run} waits for a runner: {cell.reason}.",
-            )  # fmt: skip
+            )
     for u in untidy_now(session, list(projects.values())):
         yield Notice(
-            u.project, u.run, f"untidy\n{u.run}\n{u.job}", f"housekeeping {u.job} did not end well (#{u.run})",
+            u.project,
+            u.run,
+            f"untidy\n{u.run}\n{u.job}",
+            f"housekeeping {u.job} did not end well (#{u.run})",
             f"Housekeeping {u.job} did not end well in #{u.run}: {u.reason or 'see its log'}.",
-        )  # fmt: skip
+        )
     for b in budgets_nearly_spent(session, list(projects.values()), now):
         key, of = (
             (f"budget\n{now:%Y-%m}\n{b.event}", f" of {b.event} runs") if b.event else (f"budget\n{now:%Y-%m}", "")
@@ -79,16 +88,21 @@ def _found(session: Session, projects: dict[str, Project], now: datetime, *, all
     for name, p in projects.items():
         if p.drilled.get("passed") is False and p.drilled_at is not None:
             yield Notice(
-                name, None, f"gate\n{p.drilled_at.isoformat()}", "the gate did not hold when it was tried",
-                str(p.drilled["said"]), "settings",
-            )  # fmt: skip
+                name,
+                None,
+                f"gate\n{p.drilled_at.isoformat()}",
+                "the gate did not hold when it was tried",
+                str(p.drilled["said"]),
+                "settings",
+            )
 
 
 def _tell(site: Site, session: Session, project: Project, notice: Notice) -> int:
     ways = [
-        w for w in ways_of(session, project.id)
+        w
+        for w in ways_of(session, project.id)
         if w.on and not w.morning and not w.always and (not w.moments or News.ATTENTION in w.moments)
-    ]  # fmt: skip
+    ]
     told, subject = 0, f"{ATTENTION}\n{notice.key}"
     for way in ways:
         if is_told(session, way.id, subject) or (run := _run_of(session, project, notice)) is None:
@@ -97,15 +111,26 @@ def _tell(site: Site, session: Session, project: Project, notice: Notice) -> int
             continue
         values = values_of(site, session, project, run, News.ATTENTION)
         values = replace(
-            values, subject=notice.subject, sentence=notice.text, text=notice.text, context=ATTENTION, failing=(),
+            values,
+            subject=notice.subject,
+            sentence=notice.text,
+            text=notice.text,
+            context=ATTENTION,
+            failing=(),
             state=ATTENTION,
-        )  # fmt: skip
+        )
         if notice.page:
             values = replace(values, address=f"{site.address}/p/{project.name}/{notice.page}")
         made = add_delivery(
-            session, way_id=way.id, project_id=project.id, run=run.number, said=notice.subject, told=values,
-            context=ATTENTION, subject=subject,
-        )  # fmt: skip
+            session,
+            way_id=way.id,
+            project_id=project.id,
+            run=run.number,
+            said=notice.subject,
+            told=values,
+            context=ATTENTION,
+            subject=subject,
+        )
         if made is not None:
             told += 1
             defer(session, "deliver", queue=OUTWARD, lock=f"way-{way.id}", way_id=way.id)

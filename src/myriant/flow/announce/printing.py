@@ -40,12 +40,21 @@ def printed(page: str, wait: float = SECONDS) -> bytes:
             source, made = Path(folder, "page.html"), Path(folder, "page.pdf")
             source.write_text(page, encoding="utf-8")
             words = [
-                chromium, "--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-sync",
-                "--disable-background-networking", "--disable-component-update", "--disable-quic",
+                chromium,
+                "--headless",
+                "--no-sandbox",
+                "--disable-gpu",
+                "--no-first-run",
+                "--disable-sync",
+                "--disable-background-networking",
+                "--disable-component-update",
+                "--disable-quic",
                 "--host-resolver-rules=MAP * ~NOTFOUND",
-                f"--user-data-dir={folder}/profile", "--no-pdf-header-footer", f"--print-to-pdf={made}",
+                f"--user-data-dir={folder}/profile",
+                "--no-pdf-header-footer",
+                f"--print-to-pdf={made}",
                 source.as_uri(),
-            ]  # fmt: skip
+            ]
             environment = {"PATH": os.environ.get("PATH", ""), "HOME": folder, "LC_ALL": "C.UTF-8"}
             try:
                 done = subprocess.run(words, capture_output=True, timeout=SECONDS, check=False, env=environment)

@@ -140,9 +140,15 @@ def _secrets(content: str | None) -> list[str]:
 
 
 def attempt(
-    site: Site, kind: str, content: str | None, told: Telling, secrets: Mapping[str, str], *, event: str,
+    site: Site,
+    kind: str,
+    content: str | None,
+    told: Telling,
+    secrets: Mapping[str, str],
+    *,
+    event: str,
     signed_with: str = "",
-) -> Answer:  # fmt: skip
+) -> Answer:
     """Send one thing now. Never raises: what goes wrong is the answer."""
     if content is None:
         return Answer(False, "it cannot be opened with the key in force; keep the way anew", lasting=True)
@@ -277,11 +283,18 @@ def _mail(site: Site, wish: Mapping[str, Any], told: Telling, event: str) -> Ans
     what = told.subject or f"{told.context} {told.news or told.state}: {told.title}"
     subject = f"[{told.project}] {what}"
     mail = message(
-        sender=settings().mail_from or f"myriant@{socket.getfqdn()}", to=to, project=told.project,
-        context=told.context, subject=subject, text=told.text, address=told.address, settings=own,
+        sender=settings().mail_from or f"myriant@{socket.getfqdn()}",
+        to=to,
+        project=told.project,
+        context=told.context,
+        subject=subject,
+        text=told.text,
+        address=told.address,
+        settings=own,
         files=_papers(told),
-        event=event, host=urlsplit(site.address).hostname or "localhost",
-    )  # fmt: skip
+        event=event,
+        host=urlsplit(site.address).hostname or "localhost",
+    )
     try:
         kind = smtplib.SMTP_SSL if parts.scheme == "smtps" else smtplib.SMTP
         with kind(host, port, timeout=settings().tell_seconds) as line:

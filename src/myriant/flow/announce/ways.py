@@ -81,9 +81,16 @@ def tell_ways(site: Site, run_id: int) -> None:
 def _keep(session: Session, project: Project, run: Run, way: Way, told: Telling, subject: str) -> None:
     wanted = way.always or _of_interest(way, News(told.news))
     made = add_delivery(
-        session, way_id=way.id, project_id=project.id, run=run.number, said=_said(told), told=told,
-        context=run.context, subject=subject, state=DeliveryState.WAITING if wanted else DeliveryState.UNWANTED,
-    )  # fmt: skip
+        session,
+        way_id=way.id,
+        project_id=project.id,
+        run=run.number,
+        said=_said(told),
+        told=told,
+        context=run.context,
+        subject=subject,
+        state=DeliveryState.WAITING if wanted else DeliveryState.UNWANTED,
+    )
     if made is not None and wanted:
         if way.always and told.news != News.RELEASED:
             pass_over(session, way.id, run.number, made)
@@ -142,17 +149,31 @@ def values_of(site: Site, session: Session, project: Project, run: Run, what: Ne
     state = "pending" if open_ else str(run.verdict)
     context = parse_context(run.context)
     return Telling(
-        project=project.name, number=run.number, commit=run.commit, short=run.commit[:7],
-        title=run.title, author=run.author, branch=run.branch, source=run.source,
-        pull_request=run.pull_request, base=run.base or "", tag=run.tag,
+        project=project.name,
+        number=run.number,
+        commit=run.commit,
+        short=run.commit[:7],
+        title=run.title,
+        author=run.author,
+        branch=run.branch,
+        source=run.source,
+        pull_request=run.pull_request,
+        base=run.base or "",
+        tag=run.tag,
         context=context.said if context else run.context,
-        state=state, news=str(what), sentence=run.sentence or run.reason,
-        address=site.run_address(project.name, run.number), text=_text(session, run, measures, totals),
-        new=new, fixed=fixed, total=total,
+        state=state,
+        news=str(what),
+        sentence=run.sentence or run.reason,
+        address=site.run_address(project.name, run.number),
+        text=_text(session, run, measures, totals),
+        new=new,
+        fixed=fixed,
+        total=total,
         coverage_line=_percent(totals.line_share if totals else None),
         coverage_changed=_percent(measures.changed_share),
-        mail=run.author_mail, failing=tuple(sorted(failing_signatures(session, run.id))[:MOST_FAILING]),
-    )  # fmt: skip
+        mail=run.author_mail,
+        failing=tuple(sorted(failing_signatures(session, run.id))[:MOST_FAILING]),
+    )
 
 
 def _percent(share: Fraction | None) -> float | None:
@@ -162,9 +183,12 @@ def _percent(share: Fraction | None) -> float | None:
 def _text(session: Session, run: Run, measures: Measures, totals: Totals | None) -> str:
     lines = _lines(session, run, measures, totals) if measures != Measures() else []
     return outcome_text(
-        run.sentence or run.reason, findings=measures.causes.listed, more=measures.causes.more,
-        uncovered=measures.uncovered, lines=lines,
-    )  # fmt: skip
+        run.sentence or run.reason,
+        findings=measures.causes.listed,
+        more=measures.causes.more,
+        uncovered=measures.uncovered,
+        lines=lines,
+    )
 
 
 LAST = 10  # runs of the branch that a number is shown beside

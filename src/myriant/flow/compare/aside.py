@@ -97,9 +97,15 @@ def statuses_of(session: Session, run: Run, job: str, step: str) -> set[int]:
 
 
 def unexplained_steps(
-    site: Site, session: Session, run: Run, cell: Cell, attempt_id: int, failed: Sequence[int], aside: Aside,
+    site: Site,
+    session: Session,
+    run: Run,
+    cell: Cell,
+    attempt_id: int,
+    failed: Sequence[int],
+    aside: Aside,
     results: Mapping[int, StepResults[int]] | None = None,
-) -> list[str]:  # fmt: skip
+) -> list[str]:
     """Steps of an attempt that failed while no failure that holds the run says why, each with the reason.
 
     `results` are what its reports hold, by step; without them they are read from what is kept.

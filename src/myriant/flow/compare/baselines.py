@@ -65,9 +65,12 @@ def gate_baselines(session: Session, run: Run, nearest: Sequence[str], jobs: Ite
 
 
 def _nearest(
-    session: Session, run: Run, nearest: Sequence[str], jobs: Iterable[Job],
+    session: Session,
+    run: Run,
+    nearest: Sequence[str],
+    jobs: Iterable[Job],
     choose: Callable[[Sequence[JobSaid]], JobSaid | None],
-) -> dict[str, Run | None]:  # fmt: skip
+) -> dict[str, Run | None]:
     names = {job.id: (job.id, *job.formerly) for job in jobs}
     said = judged_jobs(session, run.project_id, {n for every in names.values() for n in every}, nearest, run.id)
     chosen: dict[str, int] = {}

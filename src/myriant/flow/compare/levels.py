@@ -94,11 +94,16 @@ def _changes(measure: _Measure, values: Values, series: Series) -> list[SeriesCh
                 measure.name,
                 f"{measure.title} {measure.written(change.after)}{by} since #{number}, before it "
                 f"{measure.written(change.before)}",
-                number, series.number[change.earliest], series.number[change.latest], series.commit[change.at],
+                number,
+                series.number[change.earliest],
+                series.number[change.latest],
+                series.commit[change.at],
                 series.title[change.at],
-                change.before, change.after, measure.worse_up is not None and up is measure.worse_up,
+                change.before,
+                change.after,
+                measure.worse_up is not None and up is measure.worse_up,
             )
-        )  # fmt: skip
+        )
     return told
 
 

@@ -36,4 +36,4 @@ def waiver_view(row: Waiver) -> WaiverView:
     over = row.ended_at is not None or row.until <= datetime.now(UTC)
     return WaiverView(
         row.id, row.rule, row.context, row.run, row.shown, row.reason, row.by, row.at, row.until, over, row.ended_why
-    )  # fmt: skip
+    )

@@ -59,9 +59,10 @@ class Beside:
     def measures(self) -> dict[str, dict[str, int]]:
         """Every job's counts by the names of their measures."""
         less = (
-            ("tests.vanished", self.lessened.vanished), ("tests.removed", self.lessened.removed),
+            ("tests.vanished", self.lessened.vanished),
+            ("tests.removed", self.lessened.removed),
             ("tests.newly-skipped", self.lessened.newly_skipped),
-        )  # fmt: skip
+        )
         return {
             job: {**measures_of(t), **{name: len(by_job.get(job, ())) for name, by_job in less}}
             for job, t in self.tallies.items()
@@ -112,9 +113,15 @@ def conclude_run(site: Site, run_id: int, *, follow_up: bool = True) -> None:
 
 
 def _beside(
-    site: Site, session: Session, project: Project, run: Run, cells: Sequence[Cell], nearest: Sequence[str], *,
+    site: Site,
+    session: Session,
+    project: Project,
+    run: Run,
+    cells: Sequence[Cell],
+    nearest: Sequence[str],
+    *,
     early: bool,
-) -> Beside:  # fmt: skip
+) -> Beside:
     plan = plan_of_run(session, run)
     jobs = {c.job for c in cells}
     planned = [j for j in plan.jobs if j.id in jobs] if plan is not None else []
@@ -162,9 +169,13 @@ def _evidence(beside: Beside) -> Evidence:
     new = {job: t.tests_new for job, t in beside.tallies.items()}
     less = beside.lessened
     return Evidence(
-        [*untrusted, *([Reason("nothing of it ran")] if no_cell else [])], steps, less.loosened, new,
-        {job: len(t) for job, t in less.vanished.items()}, {job: len(t) for job, t in less.newly_skipped.items()},
-    )  # fmt: skip
+        [*untrusted, *([Reason("nothing of it ran")] if no_cell else [])],
+        steps,
+        less.loosened,
+        new,
+        {job: len(t) for job, t in less.vanished.items()},
+        {job: len(t) for job, t in less.newly_skipped.items()},
+    )
 
 
 def _rules(plan: Plan | None) -> Sequence[Rule]:

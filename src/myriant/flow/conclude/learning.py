@@ -48,10 +48,14 @@ def learn_moves(site: Site, session: Session, project: Project, run: Run, compar
             proven = move.incidental or (base is not None and _is_same(site, project, run, base, then, here))
             rows.append(
                 {
-                    "project_id": run.project_id, "now": here.number, "before": then.number, "run": run.number,
-                    "because": move.because, "proven": proven,
+                    "project_id": run.project_id,
+                    "now": here.number,
+                    "before": then.number,
+                    "run": run.number,
+                    "because": move.because,
+                    "proven": proven,
                 }
-            )  # fmt: skip
+            )
     return keep_moves(session, rows)
 
 

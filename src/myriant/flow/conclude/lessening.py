@@ -46,9 +46,14 @@ class Lessened:
 
 
 def lessened(
-    site: Site, session: Session, project: Project, run: Run, compared: Compared, nearest: Sequence[str],
+    site: Site,
+    session: Session,
+    project: Project,
+    run: Run,
+    compared: Compared,
+    nearest: Sequence[str],
     ended: Collection[str],
-) -> Lessened:  # fmt: skip
+) -> Lessened:
     """What of the baselines is no more, with what lasts from earlier runs; `ended` are jobs with all their results."""
     found = less(compared.current, compared.before, compared.pairs, ended)
     vanished = {job: list(tests) for job, tests in found.vanished.items()}

@@ -52,18 +52,33 @@ def early_sentence(
     run.measures = replace(with_new(run.measures, new), early=now)
     run.sentence = sentence(
         Told(
-            verdict=Verdict.HELD, tally=total, where=_where(ended, compared), first_here=_first_here(compared),
-            judged=lost, cells=len(cells), cells_ended_well=sum(c.state in TRUSTED for c in cells), seconds=0.0,
-            baseline=_short(baseline), open_cells=sum(c.state in OPEN for c in cells),
+            verdict=Verdict.HELD,
+            tally=total,
+            where=_where(ended, compared),
+            first_here=_first_here(compared),
+            judged=lost,
+            cells=len(cells),
+            cells_ended_well=sum(c.state in TRUSTED for c in cells),
+            seconds=0.0,
+            baseline=_short(baseline),
+            open_cells=sum(c.state in OPEN for c in cells),
             more_failing=bad >= EACH_SAID,
         )
-    )  # fmt: skip
+    )
 
 
 def tell_run(
-    site: Site, session: Session, project: Project, cells: Sequence[Cell], compared: Compared, plan: Plan | None,
-    less: Lessened, judged: Sequence[Judged], coverage: Fraction | None, before: Fraction | None,
-) -> None:  # fmt: skip
+    site: Site,
+    session: Session,
+    project: Project,
+    cells: Sequence[Cell],
+    compared: Compared,
+    plan: Plan | None,
+    less: Lessened,
+    judged: Sequence[Judged],
+    coverage: Fraction | None,
+    before: Fraction | None,
+) -> None:
     """Say all that is known of a judged run."""
     run = _run_of(session, cells)
     total = sum_of(tally_of_job(compared.current, compared.cells, job) for job in dict.fromkeys(c.job for c in cells))
@@ -72,30 +87,45 @@ def tell_run(
     ended = run.ended_at or began
     run.sentence = sentence(
         Told(
-            verdict=Verdict(run.verdict), tally=total, where=_where([c for c in cells if not c.advisory], compared),
-            first_here=_first_here(compared), judged=judged, cells=len(cells),
+            verdict=Verdict(run.verdict),
+            tally=total,
+            where=_where([c for c in cells if not c.advisory], compared),
+            first_here=_first_here(compared),
+            judged=judged,
+            cells=len(cells),
             cells_ended_well=sum(c.state in TRUSTED for c in cells),
-            seconds=max(0.0, (ended - began).total_seconds()), baseline=_short(baseline),
+            seconds=max(0.0, (ended - began).total_seconds()),
+            baseline=_short(baseline),
             removed=sum(len(t) for t in less.removed.values()),
-            tests=plan is None or plan.collects_tests, coverage=coverage, coverage_before=before,
-            retests=sum(c.counts.retested for c in cells), reruns=reruns_of(session, cells),
-            excused=_brought_along(cells), accepted=_accepted(less),
+            tests=plan is None or plan.collects_tests,
+            coverage=coverage,
+            coverage_before=before,
+            retests=sum(c.counts.retested for c in cells),
+            reruns=reruns_of(session, cells),
+            excused=_brought_along(cells),
+            accepted=_accepted(less),
         )
-    )  # fmt: skip
+    )
     if run.wish.said:
         run.sentence += f" {run.wish.said}."
     run.measures = with_new(run.measures, new)
     whole = coverage_totals_of(session, [run.id]).get((run.id, ""))
     run.judged = tuple(rule_judged(j) for j in judged)
     run.note = block(
-        verdict=Verdict(run.verdict), context=run.context, address=site.run_address(project.name, run.number),
-        number=run.number, said=run.sentence,
+        verdict=Verdict(run.verdict),
+        context=run.context,
+        address=site.run_address(project.name, run.number),
+        number=run.number,
+        said=run.sentence,
         baseline=f"{baseline.commit} (#{baseline.number})" if baseline is not None else "none",
-        judged=judged, cells=[_noted(c) for c in cells], new=new,
+        judged=judged,
+        cells=[_noted(c) for c in cells],
+        new=new,
         coverage=(whole.lines_covered, whole.lines_valid) if whole is not None else None,
         changed=run.measures.changed_share,
-        uncovered=run.measures.uncovered, levels=[said_short(c) for c in seen_with(session, run)],
-    )  # fmt: skip
+        uncovered=run.measures.uncovered,
+        levels=[said_short(c) for c in seen_with(session, run)],
+    )
 
 
 def with_new(measures: Measures, new: Sequence[NotedFailure]) -> Measures:

@@ -131,10 +131,19 @@ def take_cache(
             return "a stranger's pull request saves nothing"
         parts = dict(told["key"])
         values = {
-            "project_id": run.project_id, "scope": scopes(session, run)[0], "job": job, "name": name,
-            "key": _digest(parts), "parts": parts, "attempt_id": attempt_id, "seconds": dict(told["seconds"]),
-            "digest": digest, "size": size, "blob": blob, "kept": False,
-        }  # fmt: skip
+            "project_id": run.project_id,
+            "scope": scopes(session, run)[0],
+            "job": job,
+            "name": name,
+            "key": _digest(parts),
+            "parts": parts,
+            "attempt_id": attempt_id,
+            "seconds": dict(told["seconds"]),
+            "digest": digest,
+            "size": size,
+            "blob": blob,
+            "kept": False,
+        }
         kept = take_in_cache(session, values)
     if not kept:
         site.blobs.remove(blob)

@@ -37,9 +37,15 @@ def take_in(site: Site, session: Session, attempt: Attempt, offset: int, data: b
     ends = fresh.count(b"\n")
     session.add(
         LogChunk(
-            attempt_id=attempt.id, offset=begin, size=len(fresh), blob=key, packed=True, first_line=attempt.log_lines,
-            lines=ends, at=min(at, datetime.now(UTC)) if at is not None else datetime.now(UTC),
+            attempt_id=attempt.id,
+            offset=begin,
+            size=len(fresh),
+            blob=key,
+            packed=True,
+            first_line=attempt.log_lines,
+            lines=ends,
+            at=min(at, datetime.now(UTC)) if at is not None else datetime.now(UTC),
         )
-    )  # fmt: skip
+    )
     attempt.log_size, attempt.log_lines = begin + len(fresh), attempt.log_lines + ends
     return attempt.log_size

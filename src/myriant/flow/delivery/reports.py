@@ -79,11 +79,18 @@ def keep_reports(site: Site, attempt_id: int, token: str, files: Sequence[Delive
         size = take_file(site, key, whole, file.digest, MOST_REPORT_BYTES, "a report")
         rows.append(
             {
-                "attempt_id": attempt_id, "number": file.number, "step": file.step, "content": file.content,
-                "kind": file.kind, "path": file.path, "digest": file.digest, "size": size, "blob": key,
+                "attempt_id": attempt_id,
+                "number": file.number,
+                "step": file.step,
+                "content": file.content,
+                "kind": file.kind,
+                "path": file.path,
+                "digest": file.digest,
+                "size": size,
+                "blob": key,
                 "until": file.until,
             }
-        )  # fmt: skip
+        )
     with site.store.transaction() as session:
         held(session, attempt_id, token, lock=True)
         keep(session, rows)

@@ -48,12 +48,15 @@ def marks_against(site: Site, name: str, number: int, base: int) -> list[CellMar
         _, compared = beside(session, project, row, base)
         return [
             CellMark(
-                c.job, c.key,
+                c.job,
+                c.key,
                 mark_of(
-                    c.state, result, unexplained=bool(c.counts.unexplained),
+                    c.state,
+                    result,
+                    unexplained=bool(c.counts.unexplained),
                     flaky=bool((compared.current[c.job, c.key] == Outcome.FLAKY).any()),
                 ),
             )
             for c in cells_of(session, row.id)
             if (result := compared.cells.get((c.job, c.key))) is not None
-        ]  # fmt: skip
+        ]

@@ -43,9 +43,12 @@ def controls_of(session: Session, run: Run) -> list[ControlView]:
 
 
 def answers(
-    session: Session, run: Run, compared: Compared, controls: Sequence[ControlView],
+    session: Session,
+    run: Run,
+    compared: Compared,
+    controls: Sequence[ControlView],
     failed: Mapping[CellName, Collection[int]],
-) -> dict[int, Answer]:  # fmt: skip
+) -> dict[int, Answer]:
     """By test that newly failed in some cells, what the control runs of those cells say of it.
 
     A test of which none has ended yet is left out.
@@ -65,11 +68,14 @@ def answers(
         cells.update(dict.fromkeys(tests, job))
     return {
         test: answer(
-            tries[test][Place.HERE], tries[test][Place.BASELINE], *shapes.of(cells[test], test),
-            past.get(test, Tries()), random.get(test, 0.0),
+            tries[test][Place.HERE],
+            tries[test][Place.BASELINE],
+            *shapes.of(cells[test], test),
+            past.get(test, Tries()),
+            random.get(test, 0.0),
         )
         for test in wanted
-    }  # fmt: skip
+    }
 
 
 def _more(told: Tries, outcome: int, place: str) -> Tries:

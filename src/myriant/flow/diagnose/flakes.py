@@ -159,13 +159,27 @@ def _views(
         row, held = titles.get(test), aside.get(test)
         views.append(
             FlakeView(
-                test, test_title(row.suite, row.klass, row.name) if row else f"test {test}", row.job if row else "",
-                found.rate, found.low, found.high, found.odd if found.now else 0, found.tries, found.sure, found.only,
-                begun.get(found.since or 0), found.sure >= SURE and not found.now, told.retested, told.controlled,
-                told.alone, told.seconds / 60, found.flaky, found.flaky and held is None,
+                test,
+                test_title(row.suite, row.klass, row.name) if row else f"test {test}",
+                row.job if row else "",
+                found.rate,
+                found.low,
+                found.high,
+                found.odd if found.now else 0,
+                found.tries,
+                found.sure,
+                found.only,
+                begun.get(found.since or 0),
+                found.sure >= SURE and not found.now,
+                told.retested,
+                told.controlled,
+                told.alone,
+                told.seconds / 60,
+                found.flaky,
+                found.flaky and held is None,
                 quarantine_view(held, titles) if held is not None else None,
             )
-        )  # fmt: skip
+        )
     return sorted(views, key=lambda v: (-v.minutes, -v.rate, v.title))
 
 

@@ -77,12 +77,17 @@ def record(site: Site, attempt_id: int) -> RecordView:
         _machine(told.get("machine")),
         [
             CacheView(
-                str(c.get("name")), bool(c.get("found")), str(c.get("said", "")), float(c.get("seconds", 0.0)),
-                int(c.get("bytes", 0)), int(c.get("saved", 0)), c.get("won"),
+                str(c.get("name")),
+                bool(c.get("found")),
+                str(c.get("said", "")),
+                float(c.get("seconds", 0.0)),
+                int(c.get("bytes", 0)),
+                int(c.get("saved", 0)),
+                c.get("won"),
             )
             for c in rows_of(told.get("caches"))
         ],
-    )  # fmt: skip
+    )
 
 
 def rows_of(content: Any) -> list[dict[str, Any]]:
@@ -104,10 +109,13 @@ def phase_of(row: dict[str, Any]) -> PhaseView | None:
 
 def _setting(row: dict[str, Any]) -> SettingView:
     return SettingView(
-        str(row.get("name")), str(row.get("value")), str(row.get("origin")), str(row.get("step", "")),
+        str(row.get("name")),
+        str(row.get("value")),
+        str(row.get("origin")),
+        str(row.get("step", "")),
         [OverrodeView(str(o), str(v)) for o, v in row.get("overrode", ())],
         [PlaceView(str(f["file"]), int(f["line"]), str(f["value"]), bool(f["differs"])) for f in row.get("files", ())],
-    )  # fmt: skip
+    )
 
 
 def _machine(content: Any) -> dict[str, dict[str, str]]:

@@ -128,9 +128,10 @@ def range_of(site: Site, session: Session, project: Project, run: Run, test: int
     failed = cells_with_attempts(session, run.id)
     outcomes = outcomes_of(session, [a for _, a in failed])
     cells = [
-        c for c, a in failed
+        c
+        for c, a in failed
         if test < len(outcomes[a]) and outcomes[a][test] in (Outcome.FAILED, Outcome.ERRORED) and not c.gated
-    ]  # fmt: skip
+    ]
     if not cells:
         raise Refused("this test failed in no cell of this run", "choose a test that fails in it")
     past = history_of_test(session, project.id, test)
@@ -175,9 +176,19 @@ def _proposed(site: Site, project: Project, found: Range, test: int, chances: tu
     only = len(found.commits) == 1
     said = "The commit before it passed: there is nothing to search." if only else ""
     return SearchView(
-        None, test, found.cell.job, found.cell.key, "found" if only else "proposed", said, 0, expected, seconds,
-        at_once, lines[0] if only else None, lines,
-    )  # fmt: skip
+        None,
+        test,
+        found.cell.job,
+        found.cell.key,
+        "found" if only else "proposed",
+        said,
+        0,
+        expected,
+        seconds,
+        at_once,
+        lines[0] if only else None,
+        lines,
+    )
 
 
 def search_view(site: Site, session: Session, project: Project, row: Search) -> SearchView:
@@ -189,9 +200,19 @@ def search_view(site: Site, session: Session, project: Project, row: Search) -> 
     expected = core.expected_tries(len(lines), row.random, row.rate, row.slots)
     seconds = expected / row.slots * cell.predicted if cell.predicted else None
     return SearchView(
-        row.id, row.test, cell.job, cell.key, row.state, row.said, known.today, expected, seconds, row.slots,
-        answer if row.state == SearchState.FOUND else None, lines,
-    )  # fmt: skip
+        row.id,
+        row.test,
+        cell.job,
+        cell.key,
+        row.state,
+        row.said,
+        known.today,
+        expected,
+        seconds,
+        row.slots,
+        answer if row.state == SearchState.FOUND else None,
+        lines,
+    )
 
 
 def said_of(row: Search, known: Known, found: core.Found) -> str:
@@ -226,8 +247,13 @@ def _lines(site: Site, project: Project, commits: Sequence[str], known: Known, b
         here = [t for t in known.tried if t.at == at and t.today]
         found.append(
             CommitLine(
-                commit, title, author, float(chance[at]), sum(not t.failed for t in here),
-                sum(t.failed for t in here), at in known.running,
+                commit,
+                title,
+                author,
+                float(chance[at]),
+                sum(not t.failed for t in here),
+                sum(t.failed for t in here),
+                at in known.running,
             )
-        )  # fmt: skip
+        )
     return found

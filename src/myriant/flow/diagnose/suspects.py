@@ -100,9 +100,11 @@ def _last_passed(session: Session, project: Project, run: Run, cell: Cell, test:
     """The newest earlier run on the way here in which the test passed in this cell, and its attempt there."""
     numbers = numbers_through(moves_of(session, project.id), test)
     passed = [
-        p.run for n in numbers for p in history_of_test(session, project.id, n)
+        p.run
+        for n in numbers
+        for p in history_of_test(session, project.id, n)
         if p.cell == cell.key and p.outcome is Outcome.PASSED and p.run < run.number
-    ]  # fmt: skip
+    ]
     if not passed:
         return None
     return newest_with_cell(session, run, passed, cell.job, cell.key)

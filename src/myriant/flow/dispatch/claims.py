@@ -132,21 +132,26 @@ def _cannot_run(session: Session, run: Run, cell_id: int, reason: str) -> None:
     tell_of_run(session, run, "cell")
 
 
-def _give(
-    site: Site, session: Session, runner: Asking, chosen: list[tuple[Takeable, Run, Job]]
-) -> list[Lease]:  # fmt: skip
+def _give(site: Site, session: Session, runner: Asking, chosen: list[tuple[Takeable, Run, Job]]) -> list[Lease]:
     if not chosen:
         return []
     tokens = [secrets.token_urlsafe(24) for _ in chosen]
     attempts = give_cells(session, runner, [c for c, _, _ in chosen], [lease_digest(t) for t in tokens], LEASE)
     return [
         Lease(
-            attempts[c.cell_id], token, c.project, c.project_id, c.number, c.attempts + 1, c.commit, c.before,
+            attempts[c.cell_id],
+            token,
+            c.project,
+            c.project_id,
+            c.number,
+            c.attempts + 1,
+            c.commit,
+            c.before,
             address=c.address if "://" in c.address else "",
             **_told(site, session, run, job, c.cell_id, c.values, c.wants),
         )
         for (c, run, job), token in zip(chosen, tokens, strict=True)
-    ]  # fmt: skip
+    ]
 
 
 def _baseline(session: Session, run: Run, job: str) -> Run | None:
@@ -160,13 +165,16 @@ def _told(
 ) -> dict[str, Any]:
     """What a lease says of a cell, whoever repeats it and where."""
     return {
-        "values": values, "wants": wants, "job": job, "told": told_to(job, run),
+        "values": values,
+        "wants": wants,
+        "job": job,
+        "told": told_to(job, run),
         **_set_aside(session, run, job, cell_id),
         "skipped": [why for _, why in steps_for(job, values, event_of(run))],
         "handed": handed_to(session, run, job) if job.after or job.takes else [],
         "secrets": values_for(site, session, run, job) if names_wanted(job) else {},
         "origins": _origins(session, run, job),
-    }  # fmt: skip
+    }
 
 
 def _set_aside(session: Session, run: Run, job: Job, cell_id: int) -> dict[str, Any]:
@@ -183,8 +191,9 @@ def _set_aside(session: Session, run: Run, job: Job, cell_id: int) -> dict[str, 
 
 @cached(
     LRUCache[tuple[str | None, str], Mapping[str, list[Origin]]](1024),
-    key=lambda session, run, job: (run.plan_digest, job.id), lock=Lock(),
-)  # fmt: skip
+    key=lambda session, run, job: (run.plan_digest, job.id),
+    lock=Lock(),
+)
 def _origins(session: Session, run: Run, job: Job) -> Mapping[str, list[Origin]]:
     """Where the plan sets the variables of a job, read once for each text and job."""
     return origins(plan_text(session, run.plan_digest), job)
@@ -204,9 +213,14 @@ def _control_leases(site: Site, session: Session, runner: Asking, free: int) -> 
             continue
         token = secrets.token_urlsafe(24)
         attempt = Attempt(
-            cell_id=cell.id, number=lowest_attempt(session, cell.id) - 1, state=State.RUNNING, runner=runner.name,
-            runner_id=runner.id, lease_digest=lease_digest(token), lease_until=func.now() + LEASE,
-        )  # fmt: skip
+            cell_id=cell.id,
+            number=lowest_attempt(session, cell.id) - 1,
+            state=State.RUNNING,
+            runner=runner.name,
+            runner_id=runner.id,
+            lease_digest=lease_digest(token),
+            lease_until=func.now() + LEASE,
+        )
         session.add(attempt)
         session.flush()
         controls.begin(control, attempt)
@@ -214,9 +228,16 @@ def _control_leases(site: Site, session: Session, runner: Asking, free: int) -> 
         tell_of_run(session, run, "cell")
         leases.append(
             Lease(
-                attempt.id, token, project.name, project.id, run.number, attempt.number, control.commit,
-                run.base or run.before or "", address=project.address if "://" in project.address else "",
+                attempt.id,
+                token,
+                project.name,
+                project.id,
+                run.number,
+                attempt.number,
+                control.commit,
+                run.base or run.before or "",
+                address=project.address if "://" in project.address else "",
                 **_told(site, session, run, job, cell.id, cell.values, cell.wants),
             )
-        )  # fmt: skip
+        )
     return leases

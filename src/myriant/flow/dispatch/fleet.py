@@ -15,10 +15,18 @@ from myriant.store.tables import Runner
 
 
 def enrol(
-    site: Site, name: str, slots: int, runtimes: list[dict[str, str]], isolation: str, version: str, boot: str,
-    labels: Collection[str] = (), price: float = 0.0, machine: Mapping[str, str] | None = None,
+    site: Site,
+    name: str,
+    slots: int,
+    runtimes: list[dict[str, str]],
+    isolation: str,
+    version: str,
+    boot: str,
+    labels: Collection[str] = (),
+    price: float = 0.0,
+    machine: Mapping[str, str] | None = None,
     projects: Sequence[int] | None = None,
-) -> int:  # fmt: skip
+) -> int:
     """A runner says what it is and offers; its id. Leases of an earlier start of it are taken back at once."""
     offers = sorted(
         {
@@ -29,10 +37,18 @@ def enrol(
         | {f"label {label}" for label in labels}
     )
     values = {
-        "name": name, "slots": slots, "runtimes": runtimes, "offers": offers, "isolation": isolation,
-        "version": version, "boot": boot, "price": price, "labels": sorted(labels), "machine": dict(machine or {}),
+        "name": name,
+        "slots": slots,
+        "runtimes": runtimes,
+        "offers": offers,
+        "isolation": isolation,
+        "version": version,
+        "boot": boot,
+        "price": price,
+        "labels": sorted(labels),
+        "machine": dict(machine or {}),
         "projects": list(projects) if projects is not None else None,
-    }  # fmt: skip
+    }
     with site.store.transaction() as session:
         before = runner_named(session, name)
         if before is not None and before.boot != boot:

@@ -156,7 +156,7 @@ def _plan(site: Site, name: str) -> tuple[Plan, bytes, Intent]:
 
 def _steps(
     site: Site, name: str, copy: str, folder: Path, plan: Plan, text: bytes, found: Intent, where: Where
-) -> list[DrillStep]:  # fmt: skip
+) -> list[DrillStep]:
     folder.mkdir(parents=True)
     git(folder, "init", "--quiet", f"--initial-branch={found.event.branch}")
     files = [f"{f}/water.txt" for f in drilled.folders_of(plan)]
@@ -199,13 +199,16 @@ def _cells(
             bad = fault in (Fault.TEST, Fault.STEP)
             rows.append(
                 PastCell(
-                    job.job.id, cell.key, 1.0, {},
+                    job.job.id,
+                    cell.key,
+                    1.0,
+                    {},
                     reports if fault is not Fault.REPORT else [r for r in reports if r.step != where.step],
                     [where.step or 0] if bad else [],
                     "this is a drill: its machine is gone" if fault is Fault.VOID else "",
                     missing=["this is a drill: no file fits its pattern"] if fault is Fault.REPORT else [],
                 )
-            )  # fmt: skip
+            )
     return rows
 
 
@@ -224,9 +227,7 @@ def _reports(place: int, step: Step, fault: Fault, files: Sequence[str], names: 
     return found
 
 
-def _read(
-    site: Site, name: str, copy: str, folder: Path, commit: str, number: int, scenario: Scenario
-) -> DrillStep:  # fmt: skip
+def _read(site: Site, name: str, copy: str, folder: Path, commit: str, number: int, scenario: Scenario) -> DrillStep:
     """What every place says of a commit of the drill."""
     with site.store.transaction() as session:
         project = the_project(session, copy)
@@ -247,10 +248,11 @@ def _read(
         _place("the Desk", desk.project.newest.word if desk.project.newest else "nothing", expected),
         _place("the badge", badge_of(site, badge_key(site, copy), "verdict", "", "", "", "").text, expected),
         DrillPlace(
-            "the morning page", "it may be used" if usable else "it may not be used",
+            "the morning page",
+            "it may be used" if usable else "it may not be used",
             usable is (scenario.expected is Verdict.CLEAR),
         ),
-    ]  # fmt: skip
+    ]
     places += _ways(site, name, copy, number, expected)
     return DrillStep(scenario.title, expected, sentence, places, all(p.right for p in places))
 

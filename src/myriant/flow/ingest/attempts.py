@@ -163,9 +163,13 @@ def _counts(gathered: Gathered, said: Finish, unexplained: Sequence[str]) -> Cou
 
 
 def _keep_steps(
-    session: Session, project_id: int, job: str, attempt_id: int, gathered: Gathered,
+    session: Session,
+    project_id: int,
+    job: str,
+    attempt_id: int,
+    gathered: Gathered,
     steps: Mapping[int, StepResults[int]],
-) -> None:  # fmt: skip
+) -> None:
     """Which tests each step's reports list, so that a later run knows what is missing."""
     rows = []
     for position, tests in gathered.by_step.items():
@@ -192,15 +196,26 @@ def _keep(
         sign = signature_of(detail.message, detail.text, detail.type, klass or suite, roots).digest if told else ""
         not_passed.append(
             NotPassed(
-                int(numbers[index]), outcome, detail.message, detail.text, given if given == given else None, sign,
+                int(numbers[index]),
+                outcome,
+                detail.message,
+                detail.text,
+                given if given == given else None,
+                sign,
                 _extra(detail),
             )
-        )  # fmt: skip
+        )
     keep_results(session, attempt_id, numbers, outcomes, seconds, not_passed)
     return dict(zip(gathered.tests, numbers.tolist(), strict=True))
 
 
 def _extra(detail: Detail) -> dict[str, Any]:
-    every = {"type": detail.type, "output": detail.output, "file": detail.file, "line": detail.line,
-             "attachments": detail.attachments, "setup": detail.setup}  # fmt: skip
+    every = {
+        "type": detail.type,
+        "output": detail.output,
+        "file": detail.file,
+        "line": detail.line,
+        "attachments": detail.attachments,
+        "setup": detail.setup,
+    }
     return {key: value for key, value in every.items() if value}

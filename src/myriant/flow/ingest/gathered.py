@@ -12,8 +12,13 @@ from myriant.core.results.model import Detail, Outcome, Results
 from myriant.core.results.sarif import Marked
 
 _BADNESS: Mapping[int, int] = {
-    Outcome.ABSENT: 0, Outcome.SKIPPED: 1, Outcome.PASSED: 2, Outcome.FLAKY: 3, Outcome.ERRORED: 4, Outcome.FAILED: 5
-}  # fmt: skip
+    Outcome.ABSENT: 0,
+    Outcome.SKIPPED: 1,
+    Outcome.PASSED: 2,
+    Outcome.FLAKY: 3,
+    Outcome.ERRORED: 4,
+    Outcome.FAILED: 5,
+}
 
 
 BAD = (Outcome.FAILED, Outcome.ERRORED)

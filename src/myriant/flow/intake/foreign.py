@@ -90,9 +90,15 @@ def try_foreign(mapping: str, example: str) -> ForeignMeaning:
     except (ValueError, RecursionError) as error:
         raise BadInput(f"the example is no JSON: {error}", "paste the body of a request") from error
     return ForeignMeaning(
-        _meaning(found), found.number, found.source, found.target, found.title, found.author, found.state,
+        _meaning(found),
+        found.number,
+        found.source,
+        found.target,
+        found.title,
+        found.author,
+        found.state,
         found.may_write,
-    )  # fmt: skip
+    )
 
 
 def _meaning(found: ForeignChange) -> str:
@@ -154,6 +160,13 @@ def _taken(site: Site, name: str, found: ForeignChange) -> Taken:
     if found.state is None:
         return Taken("nothing that starts or ends a pull request", [])
     return change_pull_request(
-        site, name, found.number, source=found.source, target=found.target, title=found.title, author=found.author,
-        state=found.state, trusted=found.may_write,
-    )  # fmt: skip
+        site,
+        name,
+        found.number,
+        source=found.source,
+        target=found.target,
+        title=found.title,
+        author=found.author,
+        state=found.state,
+        trusted=found.may_write,
+    )

@@ -24,9 +24,17 @@ MOST_PULLS = 1000
 
 
 def change_pull_request(
-    site: Site, project_name: str, number: int, *, source: str | None = None, target: str | None = None,
-    title: str = "", author: str = "", state: PullState = PullState.OPEN, trusted: bool | None = None,
-) -> Taken:  # fmt: skip
+    site: Site,
+    project_name: str,
+    number: int,
+    *,
+    source: str | None = None,
+    target: str | None = None,
+    title: str = "",
+    author: str = "",
+    state: PullState = PullState.OPEN,
+    trusted: bool | None = None,
+) -> Taken:
     """Open, update or end a pull request; one that is open is tested as its branches stand now. Raises BadInput.
 
     `trusted`: whether its author may write here; None leaves that as it is, and is yes for a new one.

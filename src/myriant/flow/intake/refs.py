@@ -169,19 +169,30 @@ def _take(session: Session, project: Project, name: str, commit: str) -> list[in
         wish = RunWish(said=f"The tag {tag} moved here from {before[:7]}" if before else "")
         return [
             start_run(
-                session, project, event=EventKind.TAG, context=Context(EventKind.TAG, tag), branch="", commit=commit,
-                tag=tag, wish=wish,
+                session,
+                project,
+                event=EventKind.TAG,
+                context=Context(EventKind.TAG, tag),
+                branch="",
+                commit=commit,
+                tag=tag,
+                wish=wish,
             )
-        ]  # fmt: skip
+        ]
     if not name.startswith(BRANCH):
         return _take_pull(session, project, name)
     branch = name.removeprefix(BRANCH)
     numbers = [
         start_run(
-            session, project, event=EventKind.PUSH, context=push_to(branch), branch=branch, commit=commit,
+            session,
+            project,
+            event=EventKind.PUSH,
+            context=push_to(branch),
+            branch=branch,
+            commit=commit,
             before=before,
         )
-    ]  # fmt: skip
+    ]
     if ref is None:
         weigh_anew(session, project.id, [push_to(branch)])
     pulls = open_pulls_from(session, project.id, branch)

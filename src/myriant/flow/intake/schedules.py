@@ -35,9 +35,14 @@ def _start(session: Session, due: Schedule, now: datetime) -> int | None:
     if now - missed > _LATE:
         wish = RunWish(said=f"{duration((now - missed).total_seconds())} late, due {missed:%Y-%m-%d %H:%M} UTC")
     return start_run(
-        session, project, event=EventKind.SCHEDULE, context=Context(EventKind.SCHEDULE, due.name), branch=due.branch,
-        commit=head, wish=wish,
-    )  # fmt: skip
+        session,
+        project,
+        event=EventKind.SCHEDULE,
+        context=Context(EventKind.SCHEDULE, due.name),
+        branch=due.branch,
+        commit=head,
+        wish=wish,
+    )
 
 
 def _next(session: Session, project: Project, due: Schedule, now: datetime) -> datetime:

@@ -96,9 +96,14 @@ def offer(site: Site, name: str, wish: Offer) -> SendingStanding:
         known = _commit(site, project, wish.commit)
         branch = branch_of(site.mirror(project), project.main_branch, wish.branch, known.id)
         told = SendingTold(
-            known.id, branch, wish.job, dict(wish.values), wish.kind, wish.version,
+            known.id,
+            branch,
+            wish.job,
+            dict(wish.values),
+            wish.kind,
+            wish.version,
             tuple(FileSent(f.path, f.digest, f.size, f.content) for f in wish.files),
-        )  # fmt: skip
+        )
         begin_sending(session, wish.id, project.id, told)
         row = session.get_one(Sending, wish.id)
         if row.project_id != project.id:
@@ -150,10 +155,17 @@ def finish(site: Site, name: str, sending: str, who: Person) -> int:
             size = take_file(site, key, _pieces(site, sending, number), file.digest, MOST_FILE, file.path)
             session.add(
                 Report(
-                    attempt_id=attempt.id, number=number, step=0, content=file.content, kind=row.told.kind,
-                    path=file.path, digest=file.digest, size=size, blob=key,
+                    attempt_id=attempt.id,
+                    number=number,
+                    step=0,
+                    content=file.content,
+                    kind=row.told.kind,
+                    path=file.path,
+                    digest=file.digest,
+                    size=size,
+                    blob=key,
                 )
-            )  # fmt: skip
+            )
         again.run = run.number
         defer(session, "ingest", lock=f"attempt-{attempt.id}", priority=5, attempt_id=attempt.id)
         tell(session, "run", project.name, run.number)
@@ -243,10 +255,16 @@ def _attempt(site: Site, session: Session, project: Project, told: SendingTold, 
     run = newest_upload(session, project.id, told.commit, told.branch)
     if run is None:
         run = Run(
-            project_id=project.id, number=next_run_number(session, project.id), event=EventKind.UPLOAD,
-            context=EVIDENCE, branch=told.branch, commit=told.commit, state=State.RUNNING,
-            verdict=Verdict.UNDECIDED, started_at=datetime.now(UTC),
-        )  # fmt: skip
+            project_id=project.id,
+            number=next_run_number(session, project.id),
+            event=EventKind.UPLOAD,
+            context=EVIDENCE,
+            branch=told.branch,
+            commit=told.commit,
+            state=State.RUNNING,
+            verdict=Verdict.UNDECIDED,
+            started_at=datetime.now(UTC),
+        )
         mirror = site.mirror(project)
         describe(run, mirror.commit(told.commit), mirror.depth(told.commit))
         session.add(run)
@@ -256,19 +274,31 @@ def _attempt(site: Site, session: Session, project: Project, told: SendingTold, 
     cell = next((c for c in cells if c.job == told.job and c.key == key), None)
     if cell is None:
         cell = Cell(
-            run_id=run.id, job=told.job, job_title=told.job, position=len(cells), key=key,
-            values=dict(told.values), wants=[], state=State.RUNNING,
-        )  # fmt: skip
+            run_id=run.id,
+            job=told.job,
+            job_title=told.job,
+            position=len(cells),
+            key=key,
+            values=dict(told.values),
+            wants=[],
+            state=State.RUNNING,
+        )
         session.add(cell)
         session.flush()
     number = highest_attempt(session, cell.id)
     now = datetime.now(UTC)
     attempt = Attempt(
-        cell_id=cell.id, number=number + 1, state=State.READING, runner=f"sent by {who.name}", started_at=now,
+        cell_id=cell.id,
+        number=number + 1,
+        state=State.READING,
+        runner=f"sent by {who.name}",
+        started_at=now,
         ended_at=now,
-        lease_digest=hashlib.sha256(secrets.token_bytes(16)).hexdigest(), lease_until=now, finish=Finish(),
+        lease_digest=hashlib.sha256(secrets.token_bytes(16)).hexdigest(),
+        lease_until=now,
+        finish=Finish(),
         runtimes={"application": told.version} if told.version else {},
-    )  # fmt: skip
+    )
     session.add(attempt)
     session.flush()
     deliver_again(cell, attempt)

@@ -28,9 +28,12 @@ _BRANCHES = ("dev.cdevents.branch.", "dev.cdevents.repository.")
 
 
 _STATES = {
-    "created": PullState.OPEN, "updated": PullState.OPEN, "reviewed": PullState.OPEN, "merged": PullState.MERGED,
+    "created": PullState.OPEN,
+    "updated": PullState.OPEN,
+    "reviewed": PullState.OPEN,
+    "merged": PullState.MERGED,
     "abandoned": PullState.CLOSED,
-}  # fmt: skip
+}
 
 
 def event_secret(site: Site, project_name: str) -> str:
@@ -104,9 +107,16 @@ def _change(site: Site, project_name: str, what: str, subject: dict[str, Any]) -
         raise BadInput("the change has no number", "give it as subject.content.number, or end subject.id with it")
     source, target = _branch(subject, "source"), _branch(subject, "target")
     return change_pull_request(
-        site, project_name, int(digits), source=source, target=target, title=str(subject.get("title") or ""),
-        author=str(subject.get("author") or ""), state=state, trusted=_may_write(subject),
-    )  # fmt: skip
+        site,
+        project_name,
+        int(digits),
+        source=source,
+        target=target,
+        title=str(subject.get("title") or ""),
+        author=str(subject.get("author") or ""),
+        state=state,
+        trusted=_may_write(subject),
+    )
 
 
 def _may_write(subject: dict[str, Any]) -> bool | None:

@@ -34,10 +34,12 @@ def told_of(found: Intent) -> list[dict[str, Any]]:
         if job.blind is not None and job.blind.missed:
             row |= {
                 "blind": {
-                    "size": job.blind.size, "missed": job.blind.missed, "possible": job.blind.possible,
+                    "size": job.blind.size,
+                    "missed": job.blind.missed,
+                    "possible": job.blind.possible,
                     "examples": list(job.examples),
                 }
-            }  # fmt: skip
+            }
         if len(row) > 2:
             told.append(row)
     return told
@@ -75,10 +77,19 @@ def _bring_along(session: Session, run: Run, base: Run, job: JobIntent, position
         if then.job not in (job.job.id, *job.job.formerly) or not then.selected or then.attempt_id is None:
             continue
         cell = Cell(
-            run_id=run.id, job=job.job.id, job_title=job.job.title, position=position, key=then.key,
-            values=then.values, wants=then.wants, advisory=then.advisory, gated=False, ready=True,
-            state=State.WAITING, counts=then.counts.alone(),
-        )  # fmt: skip
+            run_id=run.id,
+            job=job.job.id,
+            job_title=job.job.title,
+            position=position,
+            key=then.key,
+            values=then.values,
+            wants=then.wants,
+            advisory=then.advisory,
+            gated=False,
+            ready=True,
+            state=State.WAITING,
+            counts=then.counts.alone(),
+        )
         number = then.reused or base.number
         cells.take_over(
             cell, then.state, then.attempt_id, number, Why.BROUGHT_ALONG, f"{job.reason}: brought along from #{number}"

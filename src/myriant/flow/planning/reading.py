@@ -148,11 +148,15 @@ def _expected_files(plan: Plan) -> set[str]:
 def _remember_untested(session: Session, project_id: int, run: Run, commits: Sequence[Commit]) -> None:
     rows: list[dict[str, object]] = [
         {
-            "project_id": project_id, "commit": c.id, "branch": run.branch, "run": run.number, "title": c.title,
+            "project_id": project_id,
+            "commit": c.id,
+            "branch": run.branch,
+            "run": run.number,
+            "title": c.title,
             "reason": f"it was pushed together with {run.commit[:7]}, which run #{run.number} tested",
         }
         for c in commits
-    ]  # fmt: skip
+    ]
     remember_untested(session, rows)
 
 
@@ -162,9 +166,7 @@ def _no_plan(mirror: Mirror, commit: str) -> str:
     )
 
 
-def _apply(
-    site: Site, session: Session, project: Project, run: Run, reading: Reading, nearest: Sequence[str]
-) -> None:  # fmt: skip
+def _apply(site: Site, session: Session, project: Project, run: Run, reading: Reading, nearest: Sequence[str]) -> None:
     plan = plan_of_run(session, run)
     if plan is None or reading.plan is None:
         hold_untested(session, run, Why.PLAN, _unusable(reading))

@@ -24,8 +24,10 @@ def supersede_older(session: Session, run: Run, plan: Plan) -> None:
         cells = open_cells_of(session, older.id)
         going = {c.job for c in cells if c.state == State.RUNNING}
         doomed = [
-            c for c in cells
-            if (how := stops.get(c.job, usual)) != "never" and (c.state == State.WAITING or how == "running")
+            c
+            for c in cells
+            if (how := stops.get(c.job, usual)) != "never"
+            and (c.state == State.WAITING or how == "running")
             and (how == "running" or c.job not in going)
-        ]  # fmt: skip
+        ]
         stop_cells(session, older, doomed, Why.SUPERSEDED, f"superseded by #{run.number}")

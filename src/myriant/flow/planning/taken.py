@@ -60,13 +60,21 @@ def _chosen(session: Session, take: Take) -> tuple[list[dict[str, Any]], str]:
                 keys.setdefault(m.job, set()).add(m.key)
             return [
                 {
-                    "project": take.project, "run": newest.number, "made_by": m.job, "path": m.path,
-                    "key": m.key if len(keys[m.job]) > 1 else "", "digest": m.digest, "report": m.report,
+                    "project": take.project,
+                    "run": newest.number,
+                    "made_by": m.job,
+                    "path": m.path,
+                    "key": m.key if len(keys[m.job]) > 1 else "",
+                    "digest": m.digest,
+                    "report": m.report,
                 }
                 for m in offered
-            ], ""  # fmt: skip
+            ], ""
     who = f"job {take.job}" if take.job else "its jobs"
-    return [], f"nothing can be taken from {take.project}: {of} with {', '.join(take.files)}, kept and offered by {who}, is missing"  # fmt: skip  # noqa: E501
+    return (
+        [],
+        f"nothing can be taken from {take.project}: {of} with {', '.join(take.files)}, kept and offered by {who}, is missing",  # noqa: E501
+    )
 
 
 def _offered(session: Session, run: Run, take: Take) -> Sequence[Made]:
@@ -74,7 +82,11 @@ def _offered(session: Session, run: Run, take: Take) -> Sequence[Made]:
     plan = plan_of_run(session, run)
     globs = {j.id: [g for a in j.artifacts if a.offer for g in a.files] for j in plan.jobs} if plan is not None else {}
     return [
-        m for m in made_in(session, [run.id])
-        if m.kept and m.passed and (not take.job or m.job == take.job)
-        and any(matches(g, m.path) for g in globs.get(m.job, ())) and any(matches(g, m.path) for g in take.files)
-    ]  # fmt: skip
+        m
+        for m in made_in(session, [run.id])
+        if m.kept
+        and m.passed
+        and (not take.job or m.job == take.job)
+        and any(matches(g, m.path) for g in globs.get(m.job, ()))
+        and any(matches(g, m.path) for g in take.files)
+    ]

@@ -28,9 +28,14 @@ def give_ranks(session: Session, run: Run, plan: Plan) -> None:
     chain = chains(plan, {c.job: c.predicted or USUAL_SECONDS for c in cells})
     cells.sort(
         key=lambda c: (
-            c.gated, c.advisory, -told.get((c.job, c.key), 0), -chain.get(c.job, 0.0), -(c.predicted or 0.0), c.position
+            c.gated,
+            c.advisory,
+            -told.get((c.job, c.key), 0),
+            -chain.get(c.job, 0.0),
+            -(c.predicted or 0.0),
+            c.position,
         )
-    )  # fmt: skip
+    )
     project = session.get_one(Project, run.project_id, with_for_update=True)  # plans may be read side by side
     session.refresh(project)
     rank = max(rank_served_now(session, run.id), project.served)

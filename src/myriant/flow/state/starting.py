@@ -18,9 +18,15 @@ from myriant.store.tables import Project, PullRequest, Run
 
 
 def start_run(
-    session: Session, project: Project, *, event: EventKind, context: Context | None, branch: str, commit: str,
+    session: Session,
+    project: Project,
+    *,
+    event: EventKind,
+    context: Context | None,
+    branch: str,
+    commit: str,
     **more: Any,
-) -> int:  # fmt: skip
+) -> int:
     """Make a run that is planned next; its number. Without a context it is evidence, not a verdict."""
     number = next_run_number(session, project.id)
     run = Run(
@@ -54,9 +60,16 @@ def start_pull_request(session: Session, project: Project, pull: PullRequest) ->
     if source is None or target is None or (pull.stranger and pull.allowed != source):
         return None
     return start_run(
-        session, project, event=EventKind.PULL_REQUEST, context=Context(EventKind.PULL_REQUEST, str(pull.number)),
-        branch=pull.target, commit=source, source=pull.source, base=target, pull_request=pull.number,
-    )  # fmt: skip
+        session,
+        project,
+        event=EventKind.PULL_REQUEST,
+        context=Context(EventKind.PULL_REQUEST, str(pull.number)),
+        branch=pull.target,
+        commit=source,
+        source=pull.source,
+        base=target,
+        pull_request=pull.number,
+    )
 
 
 def minutes_spent(session: Session, project: Project, pull: PullRequest) -> bool:

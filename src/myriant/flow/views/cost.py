@@ -83,13 +83,17 @@ def _cost(session: Session, project: Project, now: datetime) -> Cost:
         return _parts(mine, named, price)
 
     return Cost(
-        said_of_budget(minutes, project.budget, coming), minutes, cost, project.budget,
+        said_of_budget(minutes, project.budget, coming),
+        minutes,
+        cost,
+        project.budget,
         is_nearly_spent(minutes, project.budget, coming),
         ForecastView(coming.middle, coming.low, coming.high) if coming is not None else None,
         saved_since(session, project.id, month),
-        [DayCost(d, by_day.get(d, 0.0)) for d in days], _events(project, part(lambda s: s.event), spent, today),
+        [DayCost(d, by_day.get(d, 0.0)) for d in days],
+        _events(project, part(lambda s: s.event), spent, today),
         part(lambda s: price.get(s.runner, ("", 0.0))[0] or UNNAMED),
-    )  # fmt: skip
+    )
 
 
 def _events(project: Project, parts: list[PartCost], spent: Sequence[Spent], today: date) -> list[PartCost]:
@@ -120,11 +124,13 @@ def _parts(
         rows.setdefault(named(s), []).append(s)
     made = [
         PartCost(
-            name, sum(s.minutes for s in some), sum(s.minutes * price.get(s.runner, ("", 0.0))[1] for s in some),
+            name,
+            sum(s.minutes for s in some),
+            sum(s.minutes * price.get(s.runner, ("", 0.0))[1] for s in some),
             sum(s.attempts for s in some),
         )
         for name, some in rows.items()
-    ]  # fmt: skip
+    ]
     return sorted(made, key=lambda p: -p.minutes)
 
 

@@ -79,6 +79,14 @@ def _with_key(session: Session, key: str) -> Project:
 def _told(site: Site, project: Project, outcome: Outcome, run: Run) -> Told:
     context = parse_context(run.context)
     return Told(
-        outcome.id, project.name, run.number, context.said if context else run.context, run.commit,
-        str(outcome.verdict), outcome.news, outcome.sentence, outcome.at, site.run_address(project.name, run.number),
-    )  # fmt: skip
+        outcome.id,
+        project.name,
+        run.number,
+        context.said if context else run.context,
+        run.commit,
+        str(outcome.verdict),
+        outcome.news,
+        outcome.sentence,
+        outcome.at,
+        site.run_address(project.name, run.number),
+    )

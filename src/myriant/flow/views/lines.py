@@ -47,10 +47,25 @@ def run_line(row: Run, word: Word | None = None, so_far: str = "") -> RunLine:
     told = word or Word(own, row.context, row.number)
     said = " ".join(s for s in (row.sentence or row.reason, so_far, row.gated_said) if s)
     return RunLine(
-        row.number, row.commit, row.title, row.author, row.branch, row.tag, row.pull_request, row.event, row.context,
-        row.state, own, told.verdict, told.context, told.number,
-        said, row.created_at, row.started_at, row.ended_at,
-    )  # fmt: skip
+        row.number,
+        row.commit,
+        row.title,
+        row.author,
+        row.branch,
+        row.tag,
+        row.pull_request,
+        row.event,
+        row.context,
+        row.state,
+        own,
+        told.verdict,
+        told.context,
+        told.number,
+        said,
+        row.created_at,
+        row.started_at,
+        row.ended_at,
+    )
 
 
 def so_far(session: Session, rows: Iterable[Run]) -> dict[int, str]:

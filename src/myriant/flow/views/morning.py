@@ -76,7 +76,7 @@ def morning(
     beyond = max(0, len(open_) - MOST_CAUSES) + (found.more if found is not None else 0)
     return Morning(
         name, branch, now, begin, usable, said, newest, last_clear, causes, beyond, turned, still, schedules, waiting
-    )  # fmt: skip
+    )
 
 
 def _build(session: Session, project: Project, run: Run | None, words: dict[str, Word]) -> Build | None:
@@ -107,16 +107,20 @@ def _turned(session: Session, project: Project, since: datetime) -> tuple[list[T
         told = parse_context(context)
         found.append(
             Turned(
-                told.said if told else context, "held" if held else "clear again", run.number, run.title, run.author,
+                told.said if told else context,
+                "held" if held else "clear again",
+                run.number,
+                run.title,
+                run.author,
                 run.sentence,
             )
-        )  # fmt: skip
+        )
     return sorted(found, key=lambda t: (t.state != "held", -t.run)), still
 
 
 def _causes(
     site: Site, name: str, findings: Sequence[Finding], base: int, now: int, since: datetime
-) -> list[MorningCause]:  # fmt: skip
+) -> list[MorningCause]:
     """Each cause by the run that brought it: the first after the gate baseline that saw it; `now` where answers were
     taken over from before it, when the same content was there once.
     """
@@ -131,12 +135,17 @@ def _causes(
             where = f"where {f.where}" if f.where else f"{len(f.cells)} of {f.ran_in} cells"
             rows.append(
                 MorningCause(
-                    f.id, f.title, where, (f.message or f.headline).strip().split("\n")[0][:300],
-                    run is not None and run.created_at >= since, f.control == "chance" or f.mark == "flaky",
-                    run.number if run is not None else 0, run.author if run is not None else "",
+                    f.id,
+                    f.title,
+                    where,
+                    (f.message or f.headline).strip().split("\n")[0][:300],
+                    run is not None and run.created_at >= since,
+                    f.control == "chance" or f.mark == "flaky",
+                    run.number if run is not None else 0,
+                    run.author if run is not None else "",
                     f.taken.by if f.taken else "",
                 )
-            )  # fmt: skip
+            )
         return sorted(rows, key=lambda c: not c.new)
 
 

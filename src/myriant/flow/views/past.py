@@ -105,8 +105,21 @@ def runs_as_csv(site: Site, name: str, said: Mapping[str, Any]) -> str:
     """The runs that fit, a line each. Raises NotFound."""
     out = io.StringIO()
     writer = csv.writer(out)
-    fields = ["number", "commit", "title", "author", "branch", "event", "context", "verdict", "word", "sentence", "at",
-              "started_at", "ended_at"]  # fmt: skip
+    fields = [
+        "number",
+        "commit",
+        "title",
+        "author",
+        "branch",
+        "event",
+        "context",
+        "verdict",
+        "word",
+        "sentence",
+        "at",
+        "started_at",
+        "ended_at",
+    ]
     writer.writerow(fields)
     for line in runs_of(site, name, said, None, MOST_EXPORTED).runs:
         writer.writerow([_plain(getattr(line, f)) for f in fields])
@@ -128,13 +141,22 @@ def search_artifacts(site: Site, name: str, text: str, before: int | None) -> Ar
     return ArtifactSearch(
         [
             FoundArtifact(
-                f.path, f.digest, f.size, f.report if f.kept else None, f.until, f.run, f.verdict, f.tag or f.branch,
-                f.at, f.job, f.key,
+                f.path,
+                f.digest,
+                f.size,
+                f.report if f.kept else None,
+                f.until,
+                f.run,
+                f.verdict,
+                f.tag or f.branch,
+                f.at,
+                f.job,
+                f.key,
             )
             for f in shown
         ],
         shown[-1].report if len(found) > len(shown) else None,
-    )  # fmt: skip
+    )
 
 
 def search_failures(site: Site, name: str, text: str, days: int) -> FailureSearch:
@@ -220,9 +242,18 @@ def _cause(signature: str, mine: Sequence[FoundFailure], titles: dict[int, str])
     runs = list(dict.fromkeys(f.run for f in mine))
     cells = list(dict.fromkeys(f"{f.job} {f.key}".strip() for f in mine))
     return FoundCause(
-        signature, mine[0].message, [titles[t] for t in tests[:5] if t in titles], len(tests), len(mine), runs[:8],
-        len(runs), runs[-1], runs[0], mine[0].at, cells[:6],
-    )  # fmt: skip
+        signature,
+        mine[0].message,
+        [titles[t] for t in tests[:5] if t in titles],
+        len(tests),
+        len(mine),
+        runs[:8],
+        len(runs),
+        runs[-1],
+        runs[0],
+        mine[0].at,
+        cells[:6],
+    )
 
 
 def _said(text: str, found: Sequence[FoundFailure], causes: int, days: int) -> str:

@@ -29,10 +29,14 @@ MOST_RUNS = 500
 SHOWN = 12
 LOOKED_AT = 30  # runs, for one whose cells ran
 _SAID = {
-    Why.TESTS: "tests failed", Why.STEP: "a step failed and no test says why", Why.REPORT: "a report could not be used",
-    Why.LOST: "the runner was lost", Why.MACHINE: "the runner's machine refused", Why.SECRET: "a secret was missing",
+    Why.TESTS: "tests failed",
+    Why.STEP: "a step failed and no test says why",
+    Why.REPORT: "a report could not be used",
+    Why.LOST: "the runner was lost",
+    Why.MACHINE: "the runner's machine refused",
+    Why.SECRET: "a secret was missing",
     Why.COMMIT: "the commit could not be read",
-}  # fmt: skip
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -121,16 +125,41 @@ def rankings_of(site: Site, name: str, branch: str | None, most: int) -> Ranking
     broke = sum(b for _, b in changes)
     quiet = len(present - {c.test for c in counts})
     return Rankings(
-        _said(runs, branch, len(counts), quiet, len(present)), branch, len(runs), runs[0].at if runs else None,
-        [FailingTest(c.test, titles.get(c.test, f"test {c.test}"), told[c.test].job if c.test in told else "",
-                     c.runs, c.held, c.began) for c in counts[:SHOWN]],
+        _said(runs, branch, len(counts), quiet, len(present)),
+        branch,
+        len(runs),
+        runs[0].at if runs else None,
+        [
+            FailingTest(
+                c.test,
+                titles.get(c.test, f"test {c.test}"),
+                told[c.test].job if c.test in told else "",
+                c.runs,
+                c.held,
+                c.began,
+            )
+            for c in counts[:SHOWN]
+        ],
         [TestGroup([titles.get(t, f"test {t}") for t in g.tests[:5]], len(g.tests), g.runs) for g in groups],
-        quiet, len(present),
-        [SlowTest(s.test, titles.get(s.test, f"test {s.test}"), told[s.test].job if s.test in told else "",
-                  s.seconds, max(0.0, s.gain)) for s in slow],
-        max(whole.values(), default=None), newest.number if newest is not None else None, endings,
-        [RiskyFile(f.path, f.broke, f.changes, f.low) for f in risky_files(changes, SHOWN)], broke, len(changes),
-    )  # fmt: skip
+        quiet,
+        len(present),
+        [
+            SlowTest(
+                s.test,
+                titles.get(s.test, f"test {s.test}"),
+                told[s.test].job if s.test in told else "",
+                s.seconds,
+                max(0.0, s.gain),
+            )
+            for s in slow
+        ],
+        max(whole.values(), default=None),
+        newest.number if newest is not None else None,
+        endings,
+        [RiskyFile(f.path, f.broke, f.changes, f.low) for f in risky_files(changes, SHOWN)],
+        broke,
+        len(changes),
+    )
 
 
 _Key = tuple[str, str]

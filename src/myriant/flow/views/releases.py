@@ -114,12 +114,16 @@ def releases_of(site: Site, name: str) -> Releases:
             made.setdefault(one.run_id, []).append(one)
         cards = [
             ReleaseCard(
-                run_line(r, words[r.commit], far.get(r.id, "")), r.tag or r.commit[:7], [], 0,
-                [_made(m) for m in made.get(r.id, ())], _targets(session, r, behind[r.id], newest),
+                run_line(r, words[r.commit], far.get(r.id, "")),
+                r.tag or r.commit[:7],
+                [],
+                0,
+                [_made(m) for m in made.get(r.id, ())],
+                _targets(session, r, behind[r.id], newest),
                 r.verdict is Verdict.CLEAR,
             )
             for r in runs
-        ]  # fmt: skip
+        ]
         titles = {c.job: c.job_title for cells in behind.values() for c in cells}
         tags = {r.number: r.tag or r.commit[:7] for r in runs}
         live = [
@@ -139,10 +143,8 @@ def releases_of(site: Site, name: str) -> Releases:
             notes = []  # history was rewritten
         more = max(0, len(notes) - MOST_NOTES)
         told.append(
-            ReleaseCard(
-                card.run, card.version, notes[:MOST_NOTES], more, card.made, card.targets, card.may_release
-            )
-        )  # fmt: skip
+            ReleaseCard(card.run, card.version, notes[:MOST_NOTES], more, card.made, card.targets, card.may_release)
+        )
     return Releases(_said(live, told), live, told)
 
 
@@ -171,14 +173,19 @@ def _targets(
         word, attempt = words.get(cell.job), attempts.get(cell.attempt_id or 0)
         rows.append(
             TargetView(
-                cell.job, f"{cell.job_title} {cell.key}".strip(), cell.state, cell.reason,
-                word.state if word else "", word.by if word else "", word.reason if word else "",
+                cell.job,
+                f"{cell.job_title} {cell.key}".strip(),
+                cell.state,
+                cell.reason,
+                word.state if word else "",
+                word.by if word else "",
+                word.reason if word else "",
                 attempt.ended_at if attempt else None,
                 cell.state is State.PASSED and newest.get(cell.job, (0,))[0] == run.number,
                 cell.attempt_id,
                 [ProvenView(**row) for row in attempt.proof or ()] if attempt else [],
             )
-        )  # fmt: skip
+        )
     return rows
 
 
@@ -204,17 +211,26 @@ def attested(site: Site, name: str, number: int) -> dict[str, object]:
         said = statement(
             [Subject(m.path, m.digest) for m in made],
             {
-                "project": name, "commit": run.commit, "tested": run.tested or run.commit, "tree": run.tree,
-                "tag": run.tag, "branch": run.branch, "context": run.context, "run": number,
-                "address": site.run_address(name, number), "verdict": str(run.verdict), "sentence": run.sentence,
-                "plan": run.plan_digest, "endedAt": run.ended_at.astimezone(UTC).isoformat(),
+                "project": name,
+                "commit": run.commit,
+                "tested": run.tested or run.commit,
+                "tree": run.tree,
+                "tag": run.tag,
+                "branch": run.branch,
+                "context": run.context,
+                "run": number,
+                "address": site.run_address(name, number),
+                "verdict": str(run.verdict),
+                "sentence": run.sentence,
+                "plan": run.plan_digest,
+                "endedAt": run.ended_at.astimezone(UTC).isoformat(),
                 "cells": [_cell(c, attempts) for c in binding],
                 "approvals": [
                     {"job": a.job, "state": str(a.state), "by": a.by, "reason": a.reason}
                     for a in approvals_of(session, run.id)
                 ],
             },
-        )  # fmt: skip
+        )
     key = key_of(site.key())
     key_id = hashlib.sha256(bytes.fromhex(public_part(key))).hexdigest()
     return envelope(said, key.sign, key_id)
@@ -223,6 +239,10 @@ def attested(site: Site, name: str, number: int) -> dict[str, object]:
 def _cell(cell: Cell, attempts: Mapping[int, Attempt]) -> dict[str, object]:
     attempt = attempts.get(cell.attempt_id or 0)
     return {
-        "job": cell.job, "cell": cell.key, "state": str(cell.state), "advisory": cell.advisory,
-        "runner": attempt.runner if attempt else "", "runtimes": attempt.runtimes if attempt else {},
-    }  # fmt: skip
+        "job": cell.job,
+        "cell": cell.key,
+        "state": str(cell.state),
+        "advisory": cell.advisory,
+        "runner": attempt.runner if attempt else "",
+        "runtimes": attempt.runtimes if attempt else {},
+    }

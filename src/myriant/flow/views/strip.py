@@ -18,10 +18,21 @@ from myriant.store.coverage import coverage_totals_of
 from myriant.store.runs import refs_with_runs, runs_on
 
 LETTERS: Mapping[Mark, str] = {
-    Mark.PASSED: "p", Mark.NEW: "n", Mark.KNOWN: "k", Mark.FIXED: "x", Mark.CAME_BACK: "c", Mark.FIRST: "f",
-    Mark.VOID: "v", Mark.QUARANTINED: "q", Mark.SKIPPED: "s", Mark.NOT_SELECTED: "-", Mark.RUNNING: "r",
-    Mark.WAITING: "w", Mark.STOPPED: "o", Mark.FLAKY: "y",
-}  # fmt: skip
+    Mark.PASSED: "p",
+    Mark.NEW: "n",
+    Mark.KNOWN: "k",
+    Mark.FIXED: "x",
+    Mark.CAME_BACK: "c",
+    Mark.FIRST: "f",
+    Mark.VOID: "v",
+    Mark.QUARANTINED: "q",
+    Mark.SKIPPED: "s",
+    Mark.NOT_SELECTED: "-",
+    Mark.RUNNING: "r",
+    Mark.WAITING: "w",
+    Mark.STOPPED: "o",
+    Mark.FLAKY: "y",
+}
 
 
 @dataclass(frozen=True, slots=True)

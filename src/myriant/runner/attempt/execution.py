@@ -37,10 +37,19 @@ class Execution:
     """An attempt being executed; `stop` may be called from another thread."""
 
     def __init__(
-        self, lease: Lease, server: Counterpart, sandbox: Sandbox, runtimes: list[Runtime], shared: tuple[Path, ...],
-        base: Path, user: int, *, checkouts: Checkouts | None = None, checkout: Callable[[Path], None] | None = None,
+        self,
+        lease: Lease,
+        server: Counterpart,
+        sandbox: Sandbox,
+        runtimes: list[Runtime],
+        shared: tuple[Path, ...],
+        base: Path,
+        user: int,
+        *,
+        checkouts: Checkouts | None = None,
+        checkout: Callable[[Path], None] | None = None,
         steps: type[Steps] = Steps,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.lease = lease
         self._checkout = checkout
         self._checkouts = checkouts or Checkouts(base.parent / "checkouts", sandbox)
@@ -174,10 +183,15 @@ class Execution:
         workspace = WORKSPACE if ground.sandbox.bubblewrap else str(ground.room.workspace)
         record = {**ground.record, "phases": ground.phases, "caches": self.caches.told}
         told = {
-            "void": said.void[:MOST_REASON], "machine": said.machine, "missing": said.missing[:MOST_LISTED],
-            "missing_coverage": said.missing_coverage[:MOST_LISTED], "failed_steps": said.failed_steps,
-            "runtimes": said.runtimes, "retested": said.retested, "workspace": workspace[:MOST_REASON],
-        }  # fmt: skip
+            "void": said.void[:MOST_REASON],
+            "machine": said.machine,
+            "missing": said.missing[:MOST_LISTED],
+            "missing_coverage": said.missing_coverage[:MOST_LISTED],
+            "failed_steps": said.failed_steps,
+            "runtimes": said.runtimes,
+            "retested": said.retested,
+            "workspace": workspace[:MOST_REASON],
+        }
         try:
             ground.server.finish(self.lease, ground.masked({**told, "record": record}))
         except Refused as error:  # what is refused is void for that reason, and never without one
@@ -206,9 +220,7 @@ class Execution:
         for words in self.lease.describe:
             said: list[bytes] = []
             ends = time.monotonic() + _DESCRIBING
-            ended = self.ground.command(
-                ["/bin/sh", "-c", words], self.ground.variables.of(), "", said.append, ends
-            )  # fmt: skip
+            ended = self.ground.command(["/bin/sh", "-c", words], self.ground.variables.of(), "", said.append, ends)
             text = self.ground.masker.mask(b"".join(said)).decode("utf-8", "replace")
             tools[words] = machine.shown(text.splitlines()) or f"exit status {ended.status}"
         return tools

@@ -120,9 +120,15 @@ class Ground:
         return content if self.masker.idle else json.loads(self.masker.words(json.dumps(content)))
 
     def command(
-        self, words: Sequence[str], environment: Mapping[str, str], folder: str, say: Callable[[bytes], None],
-        ends: float, *, network: bool = True,
-    ) -> Ended:  # fmt: skip
+        self,
+        words: Sequence[str],
+        environment: Mapping[str, str],
+        folder: str,
+        say: Callable[[bytes], None],
+        ends: float,
+        *,
+        network: bool = True,
+    ) -> Ended:
         """Run a command in the room until it ends, or until a time."""
         self.running = Watched(*self.walled(words, environment, folder, network=network))
         return self.running.follow(say, ends, self.bounds(), self.stopped)
@@ -134,9 +140,16 @@ class Ground:
         limits, own = self.lease.limits, self.network
         joined = own.pid if own is not None and (network or not own.outward) else None
         command, values, where = self.sandbox.command(
-            words, room=self.room, environment=environment, folder=folder, network=network, net=joined,
-            memory=limits.memory, processes=limits.processes, file_size=limits.disk or MOST_DISK,
-        )  # fmt: skip
+            words,
+            room=self.room,
+            environment=environment,
+            folder=folder,
+            network=network,
+            net=joined,
+            memory=limits.memory,
+            processes=limits.processes,
+            file_size=limits.disk or MOST_DISK,
+        )
         return self.hold.within(command) if self.hold is not None else command, values, where
 
     def bounds(self) -> Bounds:

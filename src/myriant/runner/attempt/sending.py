@@ -20,9 +20,16 @@ class Sender:
         rows = []
         for file in files:
             head = ReportHead(
-                number=self._sent, step=step, content=Content(content), kind=kind, digest=file.digest(),
-                path=self.ground.masker.words(file.path), size=file.copy.stat().st_size, keep=keep, parts=0,
-            )  # fmt: skip
+                number=self._sent,
+                step=step,
+                content=Content(content),
+                kind=kind,
+                digest=file.digest(),
+                path=self.ground.masker.words(file.path),
+                size=file.copy.stat().st_size,
+                keep=keep,
+                parts=0,
+            )
             rows.append((head, file.copy))
             self._sent += 1
         if rows:

@@ -50,9 +50,13 @@ class Steps:
     def _step(self, position: int, step: StepWish, ends: float, *, preparing: bool) -> None:
         ground = self.ground
         told: dict[str, Any] = {
-            "position": position, "name": step.name, "command": _shown(step.command), "state": State.RUNNING,
-            "started_at": now(), "log_from": ground.log.size,
-        }  # fmt: skip
+            "position": position,
+            "name": step.name,
+            "command": _shown(step.command),
+            "state": State.RUNNING,
+            "started_at": now(),
+            "log_from": ground.log.size,
+        }
         if step.skipped or (self._failed and not step.always):
             why = step.skipped or f"{step_called(self._failed)} did not end well"
             told |= {"state": State.SKIPPED, "reason": why[:MOST_REASON], "started_at": None, "log_from": None}
@@ -107,9 +111,12 @@ class Steps:
                 folder = ground.room.workspace / step.folder.strip("/")
                 reason = aside or explain_status(ended.status, step.command, folder)
         told |= {
-            "ended_at": now(), "log_to": ground.log.size, "exit_status": ended.status,
-            "state": State.VOID if void else State.PASSED if well else State.FAILED, "reason": reason[:MOST_REASON],
-        }  # fmt: skip
+            "ended_at": now(),
+            "log_to": ground.log.size,
+            "exit_status": ended.status,
+            "state": State.VOID if void else State.PASSED if well else State.FAILED,
+            "reason": reason[:MOST_REASON],
+        }
         ground.server.step(ground.lease, told)
 
     def _why_void(self, step: StepWish, ended: Ended, own_time: bool) -> str:
@@ -143,9 +150,13 @@ class Steps:
         environment = ground.variables.of(step, more)
         try:
             return ground.command(
-                words, environment, folder, lambda data: ground.log.append(ground.masker.feed(data)), ends,
+                words,
+                environment,
+                folder,
+                lambda data: ground.log.append(ground.masker.feed(data)),
+                ends,
                 network=step.network,
-            )  # fmt: skip
+            )
         except OSError as error:
             ground.say(f"{words[0]} cannot be started: {error}")
             return Ended(127)

@@ -106,8 +106,10 @@ def kept(top: int, out: IO[bytes], *, globs: Sequence[str], most_bytes: int) -> 
     left = most_bytes
     for entry in _kept(top, globs):
         head: dict[str, Any] = {
-            "path": entry.path, "mode": stat.S_IMODE(entry.mode) & 0o777, "changed": entry.status.st_mtime,
-        }  # fmt: skip
+            "path": entry.path,
+            "mode": stat.S_IMODE(entry.mode) & 0o777,
+            "changed": entry.status.st_mtime,
+        }
         if stat.S_ISDIR(entry.mode):
             frames.write_json(out, frames.ENTRY, head | {"type": "folder"})
             continue

@@ -62,9 +62,25 @@ class Word(TypeDecorator[Any]):
 
 
 _WORDS: tuple[type[StrEnum], ...] = (
-    Accepted, ApprovalState, BatchState, Content, ControlState, DeliveryState, EventKind, Mark, Page, Place, PullState,
-    Role, SearchState, State, TokenKind, Verdict, Wants, Why,
-)  # fmt: skip
+    Accepted,
+    ApprovalState,
+    BatchState,
+    Content,
+    ControlState,
+    DeliveryState,
+    EventKind,
+    Mark,
+    Page,
+    Place,
+    PullState,
+    Role,
+    SearchState,
+    State,
+    TokenKind,
+    Verdict,
+    Wants,
+    Why,
+)
 
 
 class Base(DeclarativeBase):

@@ -66,9 +66,10 @@ class KeptNews(Base):
 
     __tablename__ = "kept_news"
     __table_args__ = (
-        UniqueConstraint("delivery_id", "address"), Index("kept_news_of_project", "project_id"),
+        UniqueConstraint("delivery_id", "address"),
+        Index("kept_news_of_project", "project_id"),
         Index("kept_news_due", "due_at", postgresql_where=text("told_in IS NULL")),
-    )  # fmt: skip
+    )
     id: Mapped[int] = mapped_column(BigInteger, primary_key=True)
     project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
     address: Mapped[str]

@@ -14,7 +14,9 @@ def ask(statement):
     words = ["psql", "-X", "-q", "-A", "-t", "-v", "ON_ERROR_STOP=1", "-h", "127.0.0.1", "-U", "tides", "-d", "tides"]
     done = subprocess.run(
         words + ["-p", os.environ["MYRIANT_DB_PORT"], "-c", statement],
-        stdout=subprocess.PIPE, stderr=subprocess.STDOUT, universal_newlines=True,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        universal_newlines=True,
     )
     assert done.returncode == 0, done.stdout
     return done.stdout.strip()
@@ -33,7 +35,12 @@ def test_every_station_has_its_turns():
 
 
 def test_high_and_low_waters_alternate():
-    assert ask("SELECT count(*) FROM (SELECT kind = lag(kind) OVER (PARTITION BY station ORDER BY at) AS same FROM turn) t WHERE same") == "0"
+    assert (
+        ask(
+            "SELECT count(*) FROM (SELECT kind = lag(kind) OVER (PARTITION BY station ORDER BY at) AS same FROM turn) t WHERE same"
+        )
+        == "0"
+    )
 
 
 def test_a_turn_is_entered_once():

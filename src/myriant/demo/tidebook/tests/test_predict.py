@@ -37,7 +37,11 @@ def test_high_and_low_water_alternate(name):
 def test_turns_are_higher_or_lower_than_what_is_around_them(name):
     s = STATIONS[name]
     for t, h, kind in turning_points(s, 0, 48):
-        around = max(height(s, t - 0.2), height(s, t + 0.2)) if kind == "high" else min(height(s, t - 0.2), height(s, t + 0.2))
+        around = (
+            max(height(s, t - 0.2), height(s, t + 0.2))
+            if kind == "high"
+            else min(height(s, t - 0.2), height(s, t + 0.2))
+        )
         assert h >= around if kind == "high" else h <= around
 
 

@@ -5,9 +5,18 @@ import pytest
 from tidebook.rounding import decimetres, mode, printed
 
 
-@pytest.mark.parametrize("metres, nearest, bankers", [
-    ("2.44", 24, 24), ("2.45", 25, 24), ("2.55", 26, 26), ("2.65", 27, 26), ("-0.25", -3, -2), ("0.05", 1, 0), ("0", 0, 0),
-])
+@pytest.mark.parametrize(
+    "metres, nearest, bankers",
+    [
+        ("2.44", 24, 24),
+        ("2.45", 25, 24),
+        ("2.55", 26, 26),
+        ("2.65", 27, 26),
+        ("-0.25", -3, -2),
+        ("0.05", 1, 0),
+        ("0", 0, 0),
+    ],
+)
 def test_halves_go_up_or_to_the_even_neighbour(metres, nearest, bankers):
     assert decimetres(metres, "nearest") == nearest
     assert decimetres(metres, "bankers") == bankers

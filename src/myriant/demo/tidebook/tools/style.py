@@ -19,13 +19,17 @@ def complaints(path):
 
 
 files = sorted(
-    os.path.join(folder, name) for top in ("tidebook", "tests") for folder, _, names in os.walk(top) for name in names if name.endswith(".py")
+    os.path.join(folder, name)
+    for top in ("tidebook", "tests")
+    for folder, _, names in os.walk(top)
+    for name in names
+    if name.endswith(".py")
 )
 rows, bad = [], 0
 for path in files:
     found = list(complaints(path))
     bad += bool(found)
-    body = '<failure message=%s/>' % quoteattr(found[0]) if found else ""
+    body = "<failure message=%s/>" % quoteattr(found[0]) if found else ""
     rows.append('<testcase classname="style" name=%s>%s</testcase>' % (quoteattr(path), body))
     for line in found:
         print(line)

@@ -145,16 +145,30 @@ def coverage_of_run(site: Site, name: str, number: int, job: str = "", against: 
     lost_by = {f.path: len(f.lines) for f in lost}
     branches = sum((f.totals for f in two.now.values()), Totals())
     return CoverageOfRun(
-        _said(line, before, change, lost, away), job, jobs, two.after_commit, two.before_commit,
-        base.number if base is not None else None, line,
+        _said(line, before, change, lost, away),
+        job,
+        jobs,
+        two.after_commit,
+        two.before_commit,
+        base.number if base is not None else None,
+        line,
         _of(branches.branches_covered, branches.branches_valid),
-        _of(branches.functions_covered, branches.functions_valid), before, change, lost[:MOST_LOST],
+        _of(branches.functions_covered, branches.functions_valid),
+        before,
+        change,
+        lost[:MOST_LOST],
         [
-            FileShare(path, f.totals.lines_covered, f.totals.lines_valid, _share_of(two.before.get(path)),
-                      bare.get(path, 0), lost_by.get(path, 0))
+            FileShare(
+                path,
+                f.totals.lines_covered,
+                f.totals.lines_valid,
+                _share_of(two.before.get(path)),
+                bare.get(path, 0),
+                lost_by.get(path, 0),
+            )
             for path, f in sorted(two.now.items())
         ],
-    )  # fmt: skip
+    )
 
 
 def _against(session: Session, project: Project, run: Run, number: int | None) -> Run | None:
@@ -183,9 +197,12 @@ def coverage_of_file(
     names = [(f"{c.job} {c.key}".strip(), {"job": c.job, **c.values}) for c in given]
     some, reaches = reached_by(path, names, [by_attempt[c.attempt_id or 0] for c in given])
     branches = dict(
-        zip(file.branch_lines.tolist(), zip(file.branches_covered.tolist(), file.branches_valid.tolist(), strict=True),
-            strict=True)
-    )  # fmt: skip
+        zip(
+            file.branch_lines.tolist(),
+            zip(file.branches_covered.tolist(), file.branches_valid.tolist(), strict=True),
+            strict=True,
+        )
+    )
     lines = []
     for n, hits in zip(file.lines.tolist(), file.hits.tolist(), strict=True):
         taken, valid = branches.get(n, (0, 0))
@@ -193,9 +210,16 @@ def coverage_of_file(
     lost = lost_lines(two.before[path], file, two.hunks.get(path, ())) if path in two.before else []
     totals = file.totals
     return CoverageOfFile(
-        path, two.after_commit, totals.lines_covered, totals.lines_valid, lines, reaches, len(given),
-        sorted(two.changed.get(path, ())), lost,
-    )  # fmt: skip
+        path,
+        two.after_commit,
+        totals.lines_covered,
+        totals.lines_valid,
+        lines,
+        reaches,
+        len(given),
+        sorted(two.changed.get(path, ())),
+        lost,
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -267,9 +291,16 @@ def _jobs(session: Session, run: Run) -> list[str]:
 
 
 def _two(
-    site: Site, session: Session, project: Project, run: Run, base: Run | None, job: str, path: str | None = None, *,
+    site: Site,
+    session: Session,
+    project: Project,
+    run: Run,
+    base: Run | None,
+    job: str,
+    path: str | None = None,
+    *,
     chosen: bool,
-) -> _Two:  # fmt: skip
+) -> _Two:
     """`chosen`: a person chose what it is read against, so a pull request's target does not matter."""
     now = merged_coverage_of(session, run.id, [job], path).get(job, {})
     before = merged_coverage_of(session, base.id, [job], path).get(job, {}) if base is not None else {}

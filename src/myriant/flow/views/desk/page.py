@@ -183,9 +183,13 @@ def untidy_now(session: Session, projects: Sequence[Project]) -> list[Untidy]:
 
 
 def _desk_project(
-    line: ProjectLine, newest: Sequence[Run], words: Mapping[str, Word],
-    marks: Mapping[int, list[str]], shares: Mapping[tuple[int, str], Totals], taken: list[TakenCause],
-) -> DeskProject:  # fmt: skip
+    line: ProjectLine,
+    newest: Sequence[Run],
+    words: Mapping[str, Word],
+    marks: Mapping[int, list[str]],
+    shares: Mapping[tuple[int, str], Totals],
+    taken: list[TakenCause],
+) -> DeskProject:
     by_commit: dict[str, Run] = {}
     for run in newest:
         by_commit.setdefault(run.commit, run)
@@ -197,11 +201,15 @@ def _desk_project(
         since = run_line(row, words[first])
     runs = [
         DeskRun(
-            r.number, r.title, words[r.commit].verdict, "".join(marks[r.id]), _share(r, shares),
+            r.number,
+            r.title,
+            words[r.commit].verdict,
+            "".join(marks[r.id]),
+            _share(r, shares),
             _seconds(r),
         )
         for r in reversed(newest)
-    ]  # fmt: skip
+    ]
     times = [r.seconds for r in runs if r.seconds is not None]
     return DeskProject(line, since, runs, statistics.median(times) if times else None, taken)
 

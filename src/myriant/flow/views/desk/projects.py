@@ -91,9 +91,11 @@ def kept_of(site: Site, name: str) -> Kept:
 
 
 def lines_of(
-    session: Session, projects: Sequence[Project], newest: Mapping[int, Sequence[Run]],
+    session: Session,
+    projects: Sequence[Project],
+    newest: Mapping[int, Sequence[Run]],
     words: Mapping[int, Mapping[str, Word]],
-) -> list[ProjectLine]:  # fmt: skip
+) -> list[ProjectLine]:
     """Each project with what is said of the newest commit of its main branch."""
     saying: dict[int, tuple[Word | None, int]] = {}
     for p in projects:
@@ -107,10 +109,25 @@ def lines_of(
     lines = {id_: run_line(row, saying[id_][0], far.get(row.id, "")) for id_, row in told.items()}
     return [
         ProjectLine(
-            p.name, p.description, p.address, p.main_branch, p.hooked, p.looked_at, p.trouble, p.paused, p.tracker,
-            p.pull_refs, p.pull_strangers, p.pull_target, p.pull_refresh, p.stranger_minutes, p.drill_words, p.drill_at,
+            p.name,
+            p.description,
+            p.address,
+            p.main_branch,
+            p.hooked,
+            p.looked_at,
+            p.trouble,
+            p.paused,
+            p.tracker,
+            p.pull_refs,
+            p.pull_strangers,
+            p.pull_target,
+            p.pull_refresh,
+            p.stranger_minutes,
+            p.drill_words,
+            p.drill_at,
             DrilledView(p.drilled["passed"], p.drilled["said"], p.drilled_at) if p.drilled_at is not None else None,
-            p.keep_days, lines.get(p.id),
+            p.keep_days,
+            lines.get(p.id),
         )
         for p in projects
-    ]  # fmt: skip
+    ]

@@ -107,15 +107,43 @@ def attempt_view(site: Site, attempt_id: int) -> AttemptView:
         earlier = [i for i, n, *_ in every if 0 < n < row.number]
         others = [OtherAttempt(i, n, state, place or "") for i, n, state, place in every]
         return AttemptView(
-            row.id, row.number, cell.job, cell.key, row.state, row.reason, row.runner, row.runtimes, row.created_at,
-            row.started_at, row.ended_at, row.log_size, row.pruned_at, steps,
+            row.id,
+            row.number,
+            cell.job,
+            cell.key,
+            row.state,
+            row.reason,
+            row.runner,
+            row.runtimes,
+            row.created_at,
+            row.started_at,
+            row.ended_at,
+            row.log_size,
+            row.pruned_at,
+            steps,
             [
-                ReportView(r.id, r.content, r.kind, r.path, r.size, r.digest, r.total, r.passed, r.failed, r.errored,
-                           r.skipped, r.seconds, r.problems, r.until)
+                ReportView(
+                    r.id,
+                    r.content,
+                    r.kind,
+                    r.path,
+                    r.size,
+                    r.digest,
+                    r.total,
+                    r.passed,
+                    r.failed,
+                    r.errored,
+                    r.skipped,
+                    r.seconds,
+                    r.problems,
+                    r.until,
+                )
                 for r in reports
             ],
-            earlier, next((o.control for o in others if o.id == row.id), ""), others,
-        )  # fmt: skip
+            earlier,
+            next((o.control for o in others if o.id == row.id), ""),
+            others,
+        )
 
 
 def files_of(site: Site, attempt_id: int) -> list[tuple[str, str]]:

@@ -78,10 +78,17 @@ def timeline(site: Site, project_name: str, number: int) -> Timeline:
         won = [c["won"] for c in rows_of(told.get((last.id if last else 0, "caches"))) if c.get("won") is not None]
         rows.append(
             TimelineRow(
-                cell.job, cell.key, cell.mark, last.id if last else None, last.runner if last else "", bars, expected,
-                False, sum(won) if won else None,
+                cell.job,
+                cell.key,
+                cell.mark,
+                last.id if last else None,
+                last.runner if last else "",
+                bars,
+                expected,
+                False,
+                sum(won) if won else None,
             )
-        )  # fmt: skip
+        )
     return Timeline(run.created_at, run.ended_at, _with_critical(rows, plan))
 
 

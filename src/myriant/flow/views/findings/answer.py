@@ -61,7 +61,13 @@ def findings_of(site: Site, name: str, number: int, base: int | None) -> Finding
         fixed = {int(n) for c in compared.cells.values() for n in c.fixed.nonzero()[0]}
         others = others_of(site, session, project, row, baseline, compared, cells, lessened)
         return Findings(
-            run_line(baseline) if baseline else None, base is not None, tests, listed, more, others,
-            troubled_cells(site, session, cells, rules), len(fixed),
+            run_line(baseline) if baseline else None,
+            base is not None,
+            tests,
+            listed,
+            more,
+            others,
+            troubled_cells(site, session, cells, rules),
+            len(fixed),
             len(lessened["vanished"]),
-        )  # fmt: skip
+        )

@@ -104,12 +104,16 @@ def _failed(session: Session, project_id: int, row: Run, compared: Compared) -> 
             kept.add((name, shown.number))
         result = compared.cells[name]
         mark = (
-            "flaky" if flaky
-            else "quarantined" if result.quarantined[shown.number]
-            else "known" if result.known[shown.number]
-            else "first" if result.first_here
+            "flaky"
+            if flaky
+            else "quarantined"
+            if result.quarantined[shown.number]
+            else "known"
+            if result.known[shown.number]
+            else "first"
+            if result.first_here
             else "new"
-        )  # fmt: skip
+        )
         signature = known.get(shown.signature) if shown.signature else None
         if signature is None:
             scope = shown.klass or shown.suite
@@ -231,12 +235,16 @@ class _Maker:
             by_test.setdefault(f.shown.number, []).append(f)
         return [
             FailedTest(
-                number, test_title(rows[0].shown.suite, rows[0].shown.klass, rows[0].shown.name), rows[0].shown.kind,
-                rows[0].shown.suite, rows[0].mark, len({r.cell for r in rows}),
+                number,
+                test_title(rows[0].shown.suite, rows[0].shown.klass, rows[0].shown.name),
+                rows[0].shown.kind,
+                rows[0].shown.suite,
+                rows[0].mark,
+                len({r.cell for r in rows}),
                 self.said(number) if rows[0].mark in ("new", "first") else None,
             )
             for number, rows in by_test.items()
-        ]  # fmt: skip
+        ]
 
     def cells(self, members: Sequence[Failed]) -> list[AffectedCell]:
         by_cell: dict[tuple[tuple[str, str], int], list[Failed]] = {}
@@ -245,11 +253,16 @@ class _Maker:
         order = {name: i for i, name in enumerate(self.by_name)}
         return [
             AffectedCell(
-                job, key, attempt, rows[0].mark, rows[0].shown.outcome.name.lower(),
-                len({r.shown.number for r in rows}), rows[0].shown.seconds,
+                job,
+                key,
+                attempt,
+                rows[0].mark,
+                rows[0].shown.outcome.name.lower(),
+                len({r.shown.number for r in rows}),
+                rows[0].shown.seconds,
             )
             for ((job, key), attempt), rows in sorted(by_cell.items(), key=lambda item: (order[item[0][0]], item[0][1]))
-        ]  # fmt: skip
+        ]
 
     def explained(
         self, affected: set[tuple[str, str]], tests: Sequence[int], control: str | None, mark: str
@@ -261,9 +274,10 @@ class _Maker:
         """
         numbers = np.array(tests)
         ran = [
-            name for name, flags in self.ran.items()
+            name
+            for name, flags in self.ran.items()
             if name in affected or self._passes(name, numbers[numbers < len(flags)])
-        ]  # fmt: skip
+        ]
         jobs = {job for job, _ in ran}
         every = {
             (c.job, c.key): {**c.values, "job": c.job} if len(jobs) > 1 else c.values for c in self.by_name.values()
@@ -276,12 +290,15 @@ class _Maker:
             told, two = Explanation(None), two if sure and control != "chance" else None
         ask = without[told.next] if told.next is not None else None
         return {
-            "where": two[0] if two else told.selector, "or_where": two[1] if two else None, "where_sure": sure,
+            "where": two[0] if two else told.selector,
+            "or_where": two[1] if two else None,
+            "where_sure": sure,
             "missed": 0 if two else told.inside + told.outside,
             "rivals": list(told.rivals),
-            "next_cell": ",".join((f"job={ask[0]}", ask[1])).rstrip(",") if ask else None, "ran_in": len(ran),
+            "next_cell": ",".join((f"job={ask[0]}", ask[1])).rstrip(",") if ask else None,
+            "ran_in": len(ran),
             "silent": [f"{job}/{key}" for job, key in without],
-        }  # fmt: skip
+        }
 
     def _passes(self, name: tuple[str, str], numbers: NDArray[np.int64]) -> bool:
         """Whether one of these tests ran in the cell, and none of them failed there."""

@@ -183,9 +183,16 @@ def _cell(cell: PlannedCell, times: dict[tuple[str, str], float], runners: Seque
         lacks = f"no runner offers {' and '.join(missing)}" if missing else "no single runner offers all of it"
         lacks = lacks if runners else "no runner is in touch"
     return CellMeaning(
-        cell.key, cell.values, "selected" if cell.selected else "unselected", cell.added, cell.advisory, able, lacks,
-        times.get((cell.job, cell.key), times.get((cell.job, ""))), list(cell.wants),
-    )  # fmt: skip
+        cell.key,
+        cell.values,
+        "selected" if cell.selected else "unselected",
+        cell.added,
+        cell.advisory,
+        able,
+        lacks,
+        times.get((cell.job, cell.key), times.get((cell.job, ""))),
+        list(cell.wants),
+    )
 
 
 def _forecast(jobs: Sequence[JobMeaning], ranks: list[list[str]], runners: Sequence[Runner]) -> Forecast:

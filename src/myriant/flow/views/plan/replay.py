@@ -76,11 +76,15 @@ def replay_of(site: Site, name: str, text: str, branch: str | None, most: int) -
     def past(row: tuple[Any, ...]) -> Past:
         run, number, _, verdict, jobs, changed, judged, seconds, _, base = row
         return Past(
-            number, verdict, jobs or {}, kept.get(run, {}),
+            number,
+            verdict,
+            jobs or {},
+            kept.get(run, {}),
             Fraction(*changed) if changed and changed[1] else None,
-            Fraction(round(seconds * 1000), 1000) if seconds is not None else None, base,
+            Fraction(round(seconds * 1000), 1000) if seconds is not None else None,
+            base,
             [j.name for j in judged if _holds(plan, j)],
-        )  # fmt: skip
+        )
 
     history = [past(row) for row in rows]
     titles = {row[1]: row[2] for row in rows}
@@ -89,11 +93,14 @@ def replay_of(site: Site, name: str, text: str, branch: str | None, most: int) -
     measures = {r.name: r.measure for r in plan.rules}
     limits = [
         Limit(
-            s.rule, value_text(measures[s.rule], s.limit, None) if s.limit is not None else None, s.runs, s.held,
+            s.rule,
+            value_text(measures[s.rule], s.limit, None) if s.limit is not None else None,
+            s.runs,
+            s.held,
             s.unmeasured,
         )
         for s in strictest(plan.rules, history)
-    ]  # fmt: skip
+    ]
     held, differs = sum(r.now is Verdict.HELD for r in runs), sum(r.now != r.before for r in runs)
     return Replay(_said(runs, held, differs), branch, runs, held, differs, told[0].untold if told else [], limits)
 

@@ -58,15 +58,29 @@ def batch_views(session: Session, project_id: int, most: int = MOST_SHOWN) -> li
 def _view(batch: Batch, runs: Sequence[Run]) -> BatchView:
     out = {o["pull"]: o for o in batch.out}
     pulls = [
-        BatchPull(a["pull"], a["title"], "out" if a["pull"] in out else "in", out.get(a["pull"], {}).get("why", ""),
-                  out.get(a["pull"], {}).get("run"))
+        BatchPull(
+            a["pull"],
+            a["title"],
+            "out" if a["pull"] in out else "in",
+            out.get(a["pull"], {}).get("why", ""),
+            out.get(a["pull"], {}).get("run"),
+        )
         for a in batch.asked
-    ]  # fmt: skip
+    ]
     told = [BatchRun(r.number, Verdict(r.verdict), r.source, r.sentence or r.reason) for r in runs]
     return BatchView(
-        batch.number, batch.state, told_of_batch(batch, runs), batch.target, pulls, told, batch.merge, batch.merged,
-        batch.by, batch.at, batch.ended_at,
-    )  # fmt: skip
+        batch.number,
+        batch.state,
+        told_of_batch(batch, runs),
+        batch.target,
+        pulls,
+        told,
+        batch.merge,
+        batch.merged,
+        batch.by,
+        batch.at,
+        batch.ended_at,
+    )
 
 
 def told_of_batch(batch: Batch, runs: Sequence[Run]) -> str:

@@ -87,9 +87,12 @@ _ORDER = {Verdict.HELD: 0, Verdict.UNDECIDED: 1, Verdict.CLEAR: 2, Verdict.EXEMP
 
 
 def _line(
-    pull: PullRequest, runs: Sequence[Run], marks: Mapping[int, list[str]], refs: Mapping[str, str],
+    pull: PullRequest,
+    runs: Sequence[Run],
+    marks: Mapping[int, list[str]],
+    refs: Mapping[str, str],
     far: Mapping[int, str],
-) -> PullLine:  # fmt: skip
+) -> PullLine:
     head, target = refs.get(ref_of(pull.source)), refs.get(ref_of(pull.target))
     newest = runs[0] if runs else None
     current = newest is not None and newest.commit == head
@@ -102,18 +105,35 @@ def _line(
     changed = newest.measures.changed_share if newest is not None and not is_undecided(newest) else None
     line = run_line(newest, None, far.get(newest.id, "")) if newest else None
     return PullLine(
-        pull.number, pull.title or (newest.title if newest else ""), pull.author or (newest.author if newest else ""),
-        pull.source, pull.target, pull.state, pull.opened_at, line, verdict,
-        counted_in(newest, "tests.new"), percent(changed) if changed is not None else None, merge, mergeable, asks,
+        pull.number,
+        pull.title or (newest.title if newest else ""),
+        pull.author or (newest.author if newest else ""),
+        pull.source,
+        pull.target,
+        pull.state,
+        pull.opened_at,
+        line,
+        verdict,
+        counted_in(newest, "tests.new"),
+        percent(changed) if changed is not None else None,
+        merge,
+        mergeable,
+        asks,
         stale,
         [
             PullHead(
-                r.number, r.commit, r.title, Verdict(r.verdict), "".join(marks.get(r.id, [])),
-                counted_in(r, "tests.new"), counted_in(r, "tests.fixed"), r.created_at,
+                r.number,
+                r.commit,
+                r.title,
+                Verdict(r.verdict),
+                "".join(marks.get(r.id, [])),
+                counted_in(r, "tests.new"),
+                counted_in(r, "tests.fixed"),
+                r.created_at,
             )
             for r in reversed(runs)
         ],
-    )  # fmt: skip
+    )
 
 
 def _merge(pull: PullRequest, newest: Run | None, head: str | None, target: str | None) -> tuple[str, bool]:

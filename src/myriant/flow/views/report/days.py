@@ -103,18 +103,21 @@ def report_with_lines(
         project = the_project(session, name)
         branch = asked.branch or project.main_branch
         releases = releases_of_project(session, project.id)
-        sides = (
-            _of_releases(releases, asked) if asked.release is not None else _of_days(asked, branch, until)
-        )  # fmt: skip
+        sides = _of_releases(releases, asked) if asked.release is not None else _of_days(asked, branch, until)
         (one, cut, changes), (other, more, _) = (_part(session, project, *side) for side in sides)
     rows = [row for row in _rows(one, other) if row is not None] if one.side.runs or other.side.runs else []
     over = (
         f"since {_before(releases, asked.release)}" if asked.release is not None else f"in {counted(asked.days, 'day')}"
     )
     told = BranchReport(
-        _said(one.side, other.side, over, rows), one.side, other.side, rows, changes, cut or more,
+        _said(one.side, other.side, over, rows),
+        one.side,
+        other.side,
+        rows,
+        changes,
+        cut or more,
         [r.tag for r in releases[::-1]][:MOST_RELEASES],
-    )  # fmt: skip
+    )
     return told, _lines(one)
 
 
@@ -158,9 +161,11 @@ def _before(releases: Sequence[ReleasePast], tag: str | None) -> str:
 def _lines(part: _Part) -> list[ReportLine]:
     """The newest runs only: more are no line on paper."""
     wanted: list[tuple[str, str, Callable[[float], str]]] = [
-        ("Tests that newly failed", "new", lambda v: f"{v:,.0f}"), ("Time to the verdict", "to_verdict", duration),
-        ("Tests", "tests", lambda v: f"{v:,.0f}"), ("Lines covered", "coverage", lambda v: f"{v:.1f} %"),
-    ]  # fmt: skip
+        ("Tests that newly failed", "new", lambda v: f"{v:,.0f}"),
+        ("Time to the verdict", "to_verdict", duration),
+        ("Tests", "tests", lambda v: f"{v:,.0f}"),
+        ("Lines covered", "coverage", lambda v: f"{v:.1f} %"),
+    ]
     found = []
     for title, name, written in wanted:
         values = part.values[name][-MOST_DRAWN:]

@@ -61,9 +61,17 @@ def _cells(site: Site, name: str, number: int) -> Iterator[_CellResults]:
             said = {s.number: s for s in all_not_passed(session, project.id, [attempt], skipped=True)}
         numbers = sorted(tests)  # seconds are kept within 0.1 %: more digits would say nothing
         yield _CellResults(
-            row.number, row.commit, cell.job, cell.key, dict(cell.values), attempt, [tests[n] for n in numbers],
-            [Outcome(int(outcomes[n])) for n in numbers], [float(f"{seconds[n]:.4g}") for n in numbers], said,
-        )  # fmt: skip
+            row.number,
+            row.commit,
+            cell.job,
+            cell.key,
+            dict(cell.values),
+            attempt,
+            [tests[n] for n in numbers],
+            [Outcome(int(outcomes[n])) for n in numbers],
+            [float(f"{seconds[n]:.4g}") for n in numbers],
+            said,
+        )
 
 
 def junit_xml(site: Site, name: str, number: int) -> Iterator[str]:
@@ -92,8 +100,11 @@ def _case(test: Test, outcome: Outcome, seconds: float, said: Shown | None) -> s
     if outcome is Outcome.PASSED:
         return f"{head}/>\n"
     element = {
-        Outcome.FAILED: "failure", Outcome.ERRORED: "error", Outcome.SKIPPED: "skipped", Outcome.FLAKY: "flakyFailure",
-    }[outcome]  # fmt: skip
+        Outcome.FAILED: "failure",
+        Outcome.ERRORED: "error",
+        Outcome.SKIPPED: "skipped",
+        Outcome.FLAKY: "flakyFailure",
+    }[outcome]
     message, text = (said.message, said.detail) if said is not None else ("", "")
     return (
         f"{head}><{element} message={_quoted(message)}>{escape(text.translate(_NOT_IN_XML))}</{element}></testcase>\n"
@@ -121,10 +132,20 @@ def _rows(cell: _CellResults) -> Iterator[tuple[object, ...]]:
     for test, outcome, seconds in zip(cell.tests, cell.outcomes, cell.seconds, strict=True):
         said = cell.said.get(test.number)
         yield (
-            cell.run, cell.commit, cell.job, cell.key, cell.attempt, test.kind, test.suite, test.klass, test.name,
-            outcome.name.lower(), seconds if seconds == seconds else None, said.message if said else "",
+            cell.run,
+            cell.commit,
+            cell.job,
+            cell.key,
+            cell.attempt,
+            test.kind,
+            test.suite,
+            test.klass,
+            test.name,
+            outcome.name.lower(),
+            seconds if seconds == seconds else None,
+            said.message if said else "",
             said.signature if said else "",
-        )  # fmt: skip
+        )
 
 
 def _harmless(value: object) -> object:

@@ -254,9 +254,20 @@ def _taken(run: Run) -> list[TakenView]:
 def _judged_rule(j: RuleJudged) -> JudgedRule:
     waived = WaivedView(j.waived.by, j.waived.until, j.waived.reason) if j.waived is not None else None
     return JudgedRule(
-        j.name, j.measure, j.sign, j.level, j.line, j.met, j.reason, j.value, j.limit, j.against_baseline, j.built_in,
-        j.best_of, waived,
-    )  # fmt: skip
+        j.name,
+        j.measure,
+        j.sign,
+        j.level,
+        j.line,
+        j.met,
+        j.reason,
+        j.value,
+        j.limit,
+        j.against_baseline,
+        j.built_in,
+        j.best_of,
+        waived,
+    )
 
 
 def _is_open(cells: Sequence[Cell]) -> bool:

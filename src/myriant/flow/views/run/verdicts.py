@@ -99,14 +99,27 @@ def _word(
     run = rows[whole.number]
     final = all(v.final for v in contexts)
     return CommitWord(
-        project.name, whole.verdict, whole.context, said_of(run, far), run.number,
-        site.run_address(project.name, run.number), final, contexts, evidence, untested,
-    )  # fmt: skip
+        project.name,
+        whole.verdict,
+        whole.context,
+        said_of(run, far),
+        run.number,
+        site.run_address(project.name, run.number),
+        final,
+        contexts,
+        evidence,
+        untested,
+    )
 
 
 def _view(site: Site, project: Project, row: Run, said: Said | None, far: Mapping[int, str]) -> VerdictView:
     return VerdictView(
-        project.name, row.context, row.verdict if said is not None else Verdict.NONE, said_of(row, far),
-        row.number, site.run_address(project.name, row.number), row.ended_at is not None,
+        project.name,
+        row.context,
+        row.verdict if said is not None else Verdict.NONE,
+        said_of(row, far),
+        row.number,
+        site.run_address(project.name, row.number),
+        row.ended_at is not None,
         said.ended if said is not None else False,
-    )  # fmt: skip
+    )

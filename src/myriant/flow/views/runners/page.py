@@ -69,19 +69,37 @@ def runners(site: Site) -> list[RunnerView]:
         slot = _free_slot(mine, attempt.created_at)
         mine.append(
             Busy(
-                slot, project, number, job, key, attempt.id, attempt.state, attempt.number < 0, attempt.created_at,
+                slot,
+                project,
+                number,
+                job,
+                key,
+                attempt.id,
+                attempt.state,
+                attempt.number < 0,
+                attempt.created_at,
                 attempt.ended_at,
             )
-        )  # fmt: skip
+        )
     return [
         RunnerView(
-            r.name, r.slots, sum(b.state == State.RUNNING for b in hours.get(r.id, ())),
-            [RuntimeView(t["family"], t["version"], t["path"]) for t in r.runtimes], r.labels, r.machine, r.isolation,
-            r.version, r.price, r.drained, r.seen_at, r.seen_at >= now - IN_TOUCH,
-            sorted(names[i] for i in r.projects if i in names) if r.projects is not None else None, hours.get(r.id, []),
+            r.name,
+            r.slots,
+            sum(b.state == State.RUNNING for b in hours.get(r.id, ())),
+            [RuntimeView(t["family"], t["version"], t["path"]) for t in r.runtimes],
+            r.labels,
+            r.machine,
+            r.isolation,
+            r.version,
+            r.price,
+            r.drained,
+            r.seen_at,
+            r.seen_at >= now - IN_TOUCH,
+            sorted(names[i] for i in r.projects if i in names) if r.projects is not None else None,
+            hours.get(r.id, []),
         )
         for r in found
-    ]  # fmt: skip
+    ]
 
 
 def _free_slot(before: list[Busy], at: datetime) -> int:

@@ -113,10 +113,18 @@ def _queued(session: Session, have: Supply, rows: list[Row[Any]], *, predict: bo
         start = starts.get(row.id)
         found.append(
             Queued(
-                row.id, row.project, row.number, row.job, row.key, refusal or _reason(row, start), start, row.predicted,
-                refusal is not None, row.event,
+                row.id,
+                row.project,
+                row.number,
+                row.job,
+                row.key,
+                refusal or _reason(row, start),
+                start,
+                row.predicted,
+                refusal is not None,
+                row.event,
             )
-        )  # fmt: skip
+        )
     return found
 
 

@@ -61,9 +61,14 @@ def sizes_of(site: Site, now: datetime | None = None) -> Sizes:
     subjects = [SubjectSize(what, of, growth.get(what)) for what, of in sizes.items() if of]
     subjects.sort(key=lambda s: -s.bytes)
     return Sizes(
-        _said(database, sizes[FILES], free, growth, len(by_day)), database, sizes[FILES], free, subjects,
-        [TableSize(*row) for row in tables[:MOST_TABLES]], [DaySize(d, of) for d, of in by_day.items()],
-    )  # fmt: skip
+        _said(database, sizes[FILES], free, growth, len(by_day)),
+        database,
+        sizes[FILES],
+        free,
+        subjects,
+        [TableSize(*row) for row in tables[:MOST_TABLES]],
+        [DaySize(d, of) for d, of in by_day.items()],
+    )
 
 
 def _growth(past: Sequence[tuple[date, str, int]], now: Mapping[str, int], today: date) -> dict[str, float]:

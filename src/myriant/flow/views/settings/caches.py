@@ -34,4 +34,4 @@ def caches_of(site: Site, project_name: str) -> list[CacheLine]:
                 e.id, e.name, e.job, e.scope, e.size, e.uses, e.created_at, e.used_at, e.parts.get("runtimes", {})
             )
             for e in rows
-        ]  # fmt: skip
+        ]

@@ -29,9 +29,15 @@ MOST_HEADINGS = 2_000
 
 
 STATES = {
-    "not-passed": "nfkqyx", "new": "nf", "known": "k", "flaky": "y", "skipped": "s", "quarantined": "q", "fixed": "x",
+    "not-passed": "nfkqyx",
+    "new": "nf",
+    "known": "k",
+    "flaky": "y",
+    "skipped": "s",
+    "quarantined": "q",
+    "fixed": "x",
     "all": "",
-}  # fmt: skip
+}
 
 
 _LETTERS = np.frombuffer(b" pnnsy", np.uint8)  # by outcome: absent, passed, failed, errored, skipped, flaky
@@ -139,8 +145,13 @@ def grid_of_tests(site: Site, name: str, number: int, base: int | None, wanted: 
         rows = [_row(tests[n], depth, letters, seconds, before, failed.get(n)) for n in window if n in tests]
         return TestsPage(
             [GridCell(c.job, c.key, c.mark, (c.job, c.key) in compared.current) for c in chosen],
-            int(present.sum()), len(numbers), wanted.offset, headings, rows, _kinds(session, attempts),
-        )  # fmt: skip
+            int(present.sum()),
+            len(numbers),
+            wanted.offset,
+            headings,
+            rows,
+            _kinds(session, attempts),
+        )
 
 
 def letters_of(names: Sequence[tuple[str, str]], compared: Compared) -> NDArray[np.uint8]:
@@ -218,9 +229,14 @@ def _row(
     now, then = float(seconds[test.number]), float(before[test.number])
     name = test_title(test.suite if depth < 2 else "", test.klass if depth < 3 else "", test.name)
     return TestRow(
-        test.number, test.kind, name, letters[:, test.number].tobytes().decode(),
-        now if now == now else None, now - then if now == now and then == then else None, failed,
-    )  # fmt: skip
+        test.number,
+        test.kind,
+        name,
+        letters[:, test.number].tobytes().decode(),
+        now if now == now else None,
+        now - then if now == now and then == then else None,
+        failed,
+    )
 
 
 def _kinds(session: Session, attempts: Sequence[int]) -> list[KindCount]:

@@ -101,11 +101,21 @@ def test_view(site: Site, name: str, number: int) -> TestView:
             for p in past
         ]
         return TestView(
-            number, test_title(test.suite, test.klass, test.name), test.job, test.kind, test.suite, test.klass,
-            test.name, earlier, [run_line(r) for r in rows], list(dict.fromkeys(p.cell for p in past)), results,
-            _failures(session, project, chain), _changes(past, [r.number for r in rows]),
+            number,
+            test_title(test.suite, test.klass, test.name),
+            test.job,
+            test.kind,
+            test.suite,
+            test.klass,
+            test.name,
+            earlier,
+            [run_line(r) for r in rows],
+            list(dict.fromkeys(p.cell for p in past)),
+            results,
+            _failures(session, project, chain),
+            _changes(past, [r.number for r in rows]),
             flake_of(session, project, number),
-        )  # fmt: skip
+        )
 
 
 def _failures(session: Session, project: Project, numbers: Sequence[int]) -> list[FailureKind]:

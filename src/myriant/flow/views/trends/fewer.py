@@ -55,7 +55,7 @@ def _view(f: Fewer) -> FewerCells:
             ",".join(f"{d}={v}" for d, v in s.values.items()), s.found, s.seconds, s.late, s.over, s.hours, s.saved
         )
         for s in f.steps
-    ]  # fmt: skip
+    ]
     return FewerCells(f.job, _said(f), f.cells, f.runs, f.breaks, f.seconds, steps, f.ways, f.orders, f.checked)
 
 

@@ -83,10 +83,15 @@ def columns_of(series: Series, values: Mapping[str, Values]) -> TrendRuns:
         for name in ("rate", "coverage", "seconds", "waited", "to_verdict")
     }
     return TrendRuns(
-        number=series.number, commit=series.commit, title=series.title, author=series.author,
+        number=series.number,
+        commit=series.commit,
+        title=series.title,
+        author=series.author,
         at=[datetime.fromtimestamp(t, UTC) for t in series.made.tolist()],
-        verdict=[Verdict(v) for v in series.verdict], **counts, **numbers,
-    )  # fmt: skip
+        verdict=[Verdict(v) for v in series.verdict],
+        **counts,
+        **numbers,
+    )
 
 
 def repair_of(runs: TrendRuns) -> float | None:

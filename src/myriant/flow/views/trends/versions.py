@@ -97,9 +97,7 @@ def versions_of(site: Site, name: str, most: int = _USUAL) -> Versions:
     return Versions(project.main_branch, _said(lines, len(past)), len(past), minutes, lines, _new(plan, offers))
 
 
-def what_if(
-    site: Site, name: str, job: str, dimension: str, value: str, change: str, most: int = _USUAL
-) -> WhatIf:  # fmt: skip
+def what_if(site: Site, name: str, job: str, dimension: str, value: str, change: str, most: int = _USUAL) -> WhatIf:
     """What would have been missed, or in the way, with a value of a dimension changed so, over the same runs as
     `versions_of`. Raises NotFound.
     """
@@ -130,9 +128,7 @@ class TwoValues:
     told: Beside
 
 
-def two_values(
-    site: Site, name: str, job: str, dimension: str, one: str, other: str, most: int = _USUAL
-) -> TwoValues:  # fmt: skip
+def two_values(site: Site, name: str, job: str, dimension: str, one: str, other: str, most: int = _USUAL) -> TwoValues:
     """What one value of a dimension failed and took where the other did too. Raises NotFound."""
     with site.store.view() as session:
         cells, _ = past_cells(session, the_project(session, name), most)
@@ -223,21 +219,27 @@ def _sentences(told: Without, change: str, value: str) -> list[str]:
         return [f"No judged run has cells with {value}: nothing is known of it."]
     if change == "promote":
         n = len(told.failed)
-        way = f"Cells with it failed in {n} of the {counted(told.runs, 'run')} in which they ran" if n else (
-            f"No cell with it failed in the {counted(told.runs, 'run')} in which they ran"
-        )  # fmt: skip
+        way = (
+            f"Cells with it failed in {n} of the {counted(told.runs, 'run')} in which they ran"
+            if n
+            else (f"No cell with it failed in the {counted(told.runs, 'run')} in which they ran")
+        )
         return [f"{way}; binding, {'each could have held its run' if n else 'it would have held none'}."]
     verb = {"retire": "missed", "nights": "seen only the night after", "advisory": "let through"}[change]
     count = len(told.missed)
     if not told.breaks:
-        said = [f"Nothing newly failed in the {counted(told.runs, 'run')} in which {value} ran: nothing speaks for it, "
-                "and nothing against it."]  # fmt: skip
+        said = [
+            f"Nothing newly failed in the {counted(told.runs, 'run')} in which {value} ran: nothing speaks for it, "
+            "and nothing against it."
+        ]
     else:
         bound = (
             f"; with 95 % certainty it alone finds at most {_bound(told.at_most)} of them" if told.at_most < 1 else ""
         )
-        said = [f"Of {counted(told.runs, 'run')} {told.breaks} had new failures: it would have {verb} "
-                f"{'those of ' + str(count) if count else 'none of them'}{bound}."]  # fmt: skip
+        said = [
+            f"Of {counted(told.runs, 'run')} {told.breaks} had new failures: it would have {verb} "
+            f"{'those of ' + str(count) if count else 'none of them'}{bound}."
+        ]
     if change == "advisory":
         return [*said, "It saves no time: its cells run all the same."]
     saved = f"It saves {duration(told.seconds)} of runners a run, {told.share * 100:.0f} % of the job"

@@ -12,10 +12,31 @@ depends_on = None
 
 _STATES = ("waiting", "running", "reading", "passed", "failed", "void", "stopped", "skipped")
 _WHY = (
-    "", "plan", "commit", "conflict", "no-cells", "not-asked", "excused", "superseded", "by-person", "stopped-early",
-    "after", "gated", "approval", "not-selected", "expectation", "secret", "lost", "machine", "report", "step", "tests",
-    "same-content", "brought-along", "again",
-)  # fmt: skip
+    "",
+    "plan",
+    "commit",
+    "conflict",
+    "no-cells",
+    "not-asked",
+    "excused",
+    "superseded",
+    "by-person",
+    "stopped-early",
+    "after",
+    "gated",
+    "approval",
+    "not-selected",
+    "expectation",
+    "secret",
+    "lost",
+    "machine",
+    "report",
+    "step",
+    "tests",
+    "same-content",
+    "brought-along",
+    "again",
+)
 WORDS = (
     ("run", "event", ("push", "pull-request", "tag", "schedule", "manual", "upload")),
     ("run", "state", _STATES),
@@ -23,18 +44,39 @@ WORDS = (
     ("run", "why", _WHY),
     ("cell", "state", _STATES),
     ("cell", "why", _WHY),
-    ("cell", "mark", ("passed", "new", "known", "fixed", "came-back", "flaky", "first", "void", "quarantined",
-                      "skipped", "not-selected", "running", "waiting", "stopped")),
+    (
+        "cell",
+        "mark",
+        (
+            "passed",
+            "new",
+            "known",
+            "fixed",
+            "came-back",
+            "flaky",
+            "first",
+            "void",
+            "quarantined",
+            "skipped",
+            "not-selected",
+            "running",
+            "waiting",
+            "stopped",
+        ),
+    ),
     ("attempt", "state", _STATES),
     ("step", "state", _STATES),
     ("control", "place", ("here", "baseline", "search")),
     ("control", "state", ("waiting", "running", "done", "given-up")),
-    ("report", "content", ("tests", "retest", "coverage", "analysis", "attachment", "companion", "artifact",
-                           "hand-over")),
+    (
+        "report",
+        "content",
+        ("tests", "retest", "coverage", "analysis", "attachment", "companion", "artifact", "hand-over"),
+    ),
     ("search", "state", ("running", "found", "stopped", "given-up")),
     ("pull_request", "state", ("open", "merged", "closed")),
     ("approval", "state", ("waiting", "given", "refused", "late")),
-)  # fmt: skip
+)
 _CONTEXT = """
     UPDATE run SET context = CASE event
         WHEN 'push' THEN 'push ' || branch WHEN 'pull-request' THEN 'pull-request ' || pull_request
