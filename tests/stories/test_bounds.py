@@ -236,3 +236,42 @@ def test_what_follows_a_failed_job_runs_only_where_it_is_advisory(
     run = repo.pushed({"x": "1"})
     assert run["run"]["verdict"] == verdict, run["run"]["sentence"]
     assert {c["state"] for c in run["cells"] if c["job"] == "behind"} == {behind}
+
+
+def test_a_pull_request_counts_for_its_commit_only_while_it_is_open(world: Stories) -> None:
+    repo = world.repository("counted", PLAN, test__sh=writes(GREEN))
+    repo.git("checkout", "-q", "-b", "topic")
+    commit = repo.commit({"x": "of the topic"})
+    repo.push("topic")
+    repo.git("checkout", "-q", "main")
+    repo.pushed({"x": "of main"})  # the two cannot be merged
+
+    def told(state: str) -> str:
+        wish = {"source": "topic", "target": "main", "state": state}
+        assert world.http.put("/projects/counted/pull-requests/1", json=wish).is_success
+        (word,) = world.get(f"/words/{commit}", project="counted")
+        return str(word["verdict"])
+
+    states = ("open", "closed", "open", "merged", "closed")
+    assert [told(state) for state in states] == ["held", "clear", "held", "clear", "clear"]
+    (pull,) = world.get("/projects/counted/pull-requests", closed=True)["pulls"]
+    assert pull["state"] == "merged", "what was merged is never only closed"
+
+
+def test_a_project_that_is_forgotten_takes_its_own_files_along_and_no_others(world: Stories) -> None:
+    for name in ("left", "stays"):
+        world.repository(name, PLAN, test__sh=f"echo sounded by {name}\n" + writes(GREEN))
+
+    def attempts_of(name: str) -> set[int]:
+        return {c["attempt_id"] for c in world.get(f"/projects/{name}/runs/1")["cells"]}
+
+    def files_of(attempts: set[int]) -> set[str]:
+        return {
+            key for a in attempts for kind in ("logs", "reports") for key, _ in world.site.blobs.below(f"{kind}/{a}")
+        }
+
+    mine, others = attempts_of("left"), attempts_of("stays")
+    before = files_of(others)
+    assert len(files_of(mine)) >= 4 and len(before) >= 4
+    assert world.http.delete("/projects/left", params={"really": "left"}).is_success
+    assert not files_of(mine) and files_of(others) == before
