@@ -275,3 +275,13 @@ def test_a_project_that_is_forgotten_takes_its_own_files_along_and_no_others(wor
     assert len(files_of(mine)) >= 4 and len(before) >= 4
     assert world.http.delete("/projects/left", params={"really": "left"}).is_success
     assert not files_of(mine) and files_of(others) == before
+
+
+def test_who_keeps_a_plan_on_the_server_or_takes_it_away_is_on_record(world: Stories) -> None:
+    repo = world.repository("planless", None)
+    repo.commit({"x": "1"})
+    repo.push()
+    assert world.http.put("/projects/planless/plan", json={"text": PLAN}).is_success
+    assert world.http.delete("/projects/planless/plan").is_success
+    said = [(line["what"], line["said"]) for line in world.get("/projects/planless/audit")]
+    assert said == [("plan", "no plan is kept on the server any more"), ("plan", "its plan is kept on the server")]

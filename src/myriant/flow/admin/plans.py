@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from sqlalchemy import func
-
 from myriant.core.plan.model import FILE_NAME
 from myriant.core.plan.read import read_plan
 from myriant.flow.errors import BadInput, Refused
@@ -16,6 +14,7 @@ from myriant.flow.site import Site
 from myriant.flow.standing_plan import fetched
 from myriant.flow.who import Person
 from myriant.repos.git import GitError
+from myriant.store.audit import record
 from myriant.store.changes import tell
 from myriant.store.projects import BRANCH, newest_pulls
 from myriant.store.runs import runs_of_commit
@@ -118,6 +117,7 @@ def keep_plan(site: Site, project_name: str, who: Person, text: str | None) -> N
         raise BadInput(f"the plan has problems, first {reading.errors[0]}", "mend them first")
     with site.store.transaction() as session:
         project = the_project(session, project_name)
-        project.plan, project.plan_by = text, who.name if text is not None else ""
-        project.plan_at = func.now() if text is not None else None
+        project.plan = text
+        said = "its plan is kept on the server" if text is not None else "no plan is kept on the server any more"
+        record(session, project.id, who.name, "plan", said)
         tell(session, "project", project_name)

@@ -93,7 +93,7 @@ def started_text(numbers: list[int]) -> str:
 
 def describe(run: Run, commit: Commit, depth: int) -> None:
     run.tree, run.depth, run.title = commit.tree, depth, commit.title
-    run.author, run.author_mail, run.authored_at = commit.author, commit.mail, commit.at
+    run.author, run.author_mail = commit.author, commit.mail
 
 
 def branch_of(mirror: Mirror, main: str, wanted: str, commit: str) -> str:

@@ -34,8 +34,6 @@ class Project(Base):
     looked_at: Mapped[datetime | None]
     trouble: Mapped[str | None]  # why the last look failed
     plan: Mapped[str | None]  # kept on the server, for a repository that has none
-    plan_by: Mapped[str] = mapped_column(server_default="")
-    plan_at: Mapped[datetime | None]
     paused: Mapped[bool] = mapped_column(server_default=text("false"))  # nothing is started by itself
     tracker: Mapped[str] = mapped_column(server_default="")  # where the team's notes lie: https://…/{id}
     keep_days: Mapped[int | None]  # how long logs and files of older runs are kept; None: for ever

@@ -72,7 +72,6 @@ class Run(Base):
     title: Mapped[str] = mapped_column(server_default="")
     author: Mapped[str] = mapped_column(server_default="")
     author_mail: Mapped[str] = mapped_column(server_default="")
-    authored_at: Mapped[datetime | None]
     plan_digest: Mapped[str | None] = mapped_column(ForeignKey("plan_text.digest"))  # of the plan at the commit
     problems: Mapped[list[Any]] = mapped_column(server_default="[]")  # of the plan
     state: Mapped[State]
