@@ -38,3 +38,9 @@ def test_a_room_is_entered_by_what_it_names_and_by_nothing_else(room: str) -> No
 
 def test_every_room_that_a_push_passes_names_its_entrances() -> None:
     assert {"intake", "planning", "dispatch", "delivery", "ingest", "conclude", "announce", "actions"} <= set(ROOMS)
+
+
+def test_no_two_test_modules_have_one_name() -> None:
+    """pytest knows modules by their names, and would not collect the second."""
+    names = [p.name for p in (SOURCES.parents[1] / "tests").rglob("test_*.py")]
+    assert len(names) == len(set(names)), sorted({n for n in names if names.count(n) > 1})

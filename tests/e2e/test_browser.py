@@ -37,7 +37,7 @@ def test_a_break_appears_fills_and_is_held_without_a_reload(world: World, page: 
 
     repo.commit({"test.sh": SPLIT, "red.sh": RED, "green.sh": GREEN}, "Draw the ruler in one go")
     repo.push()
-    expect(page.get_by_text("Draw the ruler in one go")).to_be_visible()
+    expect(page.get_by_role("button", name="Draw the ruler in one go").first).to_be_visible()
     expect(sentence).to_contain_text("Undecided")
     expect(sentence).to_contain_text("Held: 1 test newly fails, only where lua=5.1.", timeout=30_000)
     expect(page.get_by_test_id("gate")).to_contain_text("no new failures: 1 found, none allowed")
@@ -47,12 +47,12 @@ def test_a_break_appears_fills_and_is_held_without_a_reload(world: World, page: 
 
     repo.commit({"README": "more"}, "Something on top")
     repo.push()
-    expect(page.get_by_text("Something on top")).to_be_visible()
+    expect(page.get_by_role("button", name="Something on top").first).to_be_visible()
     expect(sentence).to_contain_text("Held: 1 test newly fails, only where lua=5.1.", timeout=30_000)
 
     mended = repo.commit({"test.sh": GREEN}, "Draw the ruler properly")
     repo.push()
-    expect(page.get_by_text("Draw the ruler properly")).to_be_visible()
+    expect(page.get_by_role("button", name="Draw the ruler properly").first).to_be_visible()
     expect(sentence).to_contain_text("Clear: 2 of 2 tests passed; 1 test fixed.", timeout=30_000)
     assert page.evaluate("window.neverReloaded") is True
     said = sentence.inner_text()
