@@ -10,17 +10,14 @@ import classes from "./settings.module.css";
 /** The gate tried with artificial failures. */
 export function Drill({ project }: { project: string }) {
   const client = useQueryClient();
-  const [asked, setAsked] = useState(false); // what somebody asked for earlier is not shown
   const drill = useMutation({
     mutationFn: () => taken(api.POST("/api/v1/projects/{project}/drill", { params: { path: { project } } })),
-    onSuccess: (found) => {
-      client.setQueryData(drillQuery(project).queryKey, found);
-      setAsked(true);
-    },
+    onSuccess: (found) => client.setQueryData(drillQuery(project).queryKey, found),
   });
   const standing = useQuery({ ...drillQuery(project), refetchInterval: (query) => (query.state.data?.goes_on ? 1000 : false) }).data;
   const goesOn = drill.isPending || (standing?.goes_on ?? false);
-  const came = asked && !goesOn ? standing?.came : undefined;
+  const came = goesOn ? undefined : standing?.came;
+  const asked = standing?.at ? `asked for by ${standing.by}, ${exact(standing.at)}` : "";
   return (
     <section aria-label="Drill">
       <h2>Drill</h2>
@@ -32,11 +29,16 @@ export function Drill({ project }: { project: string }) {
       </Button>
       <Scheduled project={project} />
       {drill.error && <p role="alert">{drill.error.message}</p>}
-      {asked && !goesOn && standing?.refused && <p role="alert">{standing.refused}</p>}
+      {goesOn && <p role="status">The gate is being tried; this page may be left meanwhile.</p>}
+      {!goesOn && standing?.refused && (
+        <p role="alert">
+          {standing.refused} <span className="soft">{asked}</span>
+        </p>
+      )}
       {came && (
         <>
           <p role="status">
-            <b>{came.said}</b>
+            <b>{came.said}</b> <span className="soft">{asked}</span>
           </p>
           <table className={classes.table}>
             <thead>
