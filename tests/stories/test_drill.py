@@ -12,7 +12,7 @@ from inprocess import Clock, Stories
 from myriant.core.gate import judge
 from myriant.flow.admin.projects import forget_project
 from myriant.flow.drill import trial as drills
-from myriant.flow.drill.asked import ask_for_drill
+from myriant.flow.drill.asked import ask_for_drill, drill_as_asked
 from myriant.flow.drill.by_schedule import SOON, call_for_drills, drill_by_schedule
 from myriant.flow.naming import the_project
 from myriant.flow.who import Person
@@ -159,9 +159,29 @@ def test_a_drill_that_is_asked_for_is_answered_at_once_and_followed(
     world.settle()
     told = world.get(at)
     assert not told["goes_on"] and told["came"]["passed"] and (told["by"], told["refused"]) == ("Ada Fen", "")
-    monkeypatch.setattr("myriant.flow.drill.asked.drill", lambda *_: 1 // 0)
+    monkeypatch.setattr("myriant.flow.drill.asked.drill_anew", lambda *_: 1 // 0)
     assert world.http.post(at).status_code == 202
     assert "could not be tried (ZeroDivisionError" in world.get(at)["refused"] and world.get(at)["came"] is None
     monkeypatch.setattr("myriant.store.records.LONGEST", timedelta(0))
     ask_for_drill(world.site, name, ADA)
     assert not world.get(at)["goes_on"] and "broken off" in world.get(at)["refused"]  # its worker was killed
+
+
+def test_a_drill_whose_worker_was_killed_is_tried_anew(world: Stories, monkeypatch: pytest.MonkeyPatch) -> None:
+    name, _ = drilled(world, STEPS)
+    ask_for_drill(world.site, name, ADA)
+
+    def killed(*_: object) -> None:
+        raise KeyboardInterrupt
+
+    with monkeypatch.context() as broken:
+        broken.setattr(drills, "_steps", killed)
+        broken.setattr(drills, "forget_project", lambda *_: None)
+        with world.site.store.view() as session, pytest.raises(KeyboardInterrupt):
+            drill_as_asked(world.site, the_project(session, name).id)
+    assert f"{name}-drill" in [p["name"] for p in world.get("/projects")]
+    assert world.http.post(f"/projects/{name}/drill").status_code == 409, "it is not over yet"
+    world.settle()  # the task is taken up again
+    told = world.get(f"/projects/{name}/drill")
+    assert not told["goes_on"] and told["came"]["passed"] and not told["refused"]
+    assert f"{name}-drill" not in [p["name"] for p in world.get("/projects")]

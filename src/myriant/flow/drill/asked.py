@@ -7,7 +7,7 @@ from dataclasses import replace
 from datetime import UTC, datetime
 
 from myriant.core.gate.drilled import Drill
-from myriant.flow.drill.trial import drill, ready
+from myriant.flow.drill.trial import drill_anew, ready
 from myriant.flow.errors import FlowError, Refused
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
@@ -48,7 +48,7 @@ def drill_as_asked(site: Site, project_id: int) -> None:
     came: Drill | None = None
     refused = ""
     try:
-        came = drill(site, name, Person(0, asked.by, "maintainer"))
+        came = drill_anew(site, name, Person(0, asked.by, "maintainer"))
     except FlowError as error:
         refused = f"The gate could not be tried: {error}."
     except Exception as error:  # kept and said: who asked would wait for ever

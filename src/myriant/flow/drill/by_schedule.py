@@ -6,7 +6,7 @@ import logging
 from datetime import UTC, datetime, timedelta
 
 from myriant.flow.announce.mornings import times_of
-from myriant.flow.drill.trial import drill
+from myriant.flow.drill.trial import drill_anew
 from myriant.flow.errors import FlowError, NotFound, Refused
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
@@ -37,7 +37,7 @@ def drill_by_schedule(site: Site, project_id: int) -> None:
             return
         name = project.name
     try:
-        found = drill(site, name, BY)
+        found = drill_anew(site, name, BY)
         told = {"passed": found.passed, "said": found.said}
     except Refused:  # somebody tries it just now: that says nothing of the gate
         with site.store.transaction() as session:

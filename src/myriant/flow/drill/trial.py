@@ -118,18 +118,27 @@ def ready(site: Site, name: str) -> tuple[Plan, bytes, Intent, Where]:
     return plan, text, found, where
 
 
-def clear_away(site: Site, before: datetime) -> None:
-    """Forget throw-away projects that were left behind by a server that was killed."""
+def clear_away(site: Site, before: datetime, copy: str = "") -> None:
+    """Forget throw-away projects that were left behind by a server that was killed: one of them, or all."""
     drills = site.mirrors.parent / "drills"
     with site.store.transaction() as session:
         mine = [p for p in all_projects(session) if Path(p.address).parent == drills and p.created_at < before]
-        left = [p.name for p in mine]
+        left = [p.name for p in mine if copy in ("", p.name)]
     for name in left:
         forget_project(site, name)
     if drills.is_dir():
         for folder in drills.iterdir():
-            if datetime.fromtimestamp(folder.stat().st_mtime, UTC) < before:
+            of = folder.name.rpartition("-")[0]
+            if copy in ("", of) and datetime.fromtimestamp(folder.stat().st_mtime, UTC) < before:
                 shutil.rmtree(folder, ignore_errors=True)
+
+
+def drill_anew(site: Site, name: str, who: Person) -> Drill:
+    """As `drill`, for tasks: they hold a lock for the gate, so what an earlier one left behind belongs to a worker that
+    was killed.
+    """
+    clear_away(site, datetime.now(UTC), copy_of(name))
+    return drill(site, name, who)
 
 
 def _first_wrong(step: DrillStep) -> str:
