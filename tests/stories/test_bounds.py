@@ -285,3 +285,30 @@ def test_who_keeps_a_plan_on_the_server_or_takes_it_away_is_on_record(world: Sto
     assert world.http.delete("/projects/planless/plan").is_success
     said = [(line["what"], line["said"]) for line in world.get("/projects/planless/audit")]
     assert said == [("plan", "no plan is kept on the server any more"), ("plan", "its plan is kept on the server")]
+
+
+def test_findings_say_of_a_judged_run_what_its_verdict_says_whatever_is_quarantined_since(world: Stories) -> None:
+    repo = world.repository("quarantined", PLAN, test__sh=writes(GREEN))
+    held = repo.pushed({"test.sh": writes(RED)})
+    test = repo.findings(held)["findings"][0]["tests"][0]["test"]
+
+    def said(number: int) -> tuple[str, int, int]:
+        run = world.get(f"/projects/quarantined/runs/{number}")["run"]
+        tests = repo.findings({"run": run})["tests"]
+        return run["verdict"], tests["new"], tests["quarantined"]
+
+    until = (datetime.now(UTC) + timedelta(days=3)).isoformat()
+    wish = {"tests": [test], "reason": "drifts", "until": until}
+    assert said(2) == ("held", 1, 0)
+    made = world.http.post("/projects/quarantined/quarantines", json=wish)
+    assert made.is_success, made.text
+    (quarantine,) = filter(None, (f["quarantine"] for f in world.get("/projects/quarantined/flaky")["tests"]))
+    assert said(2) == ("held", 1, 0), "it was judged before"
+    repo.pushed({"docs": "words"})
+    assert said(3) == ("clear", 0, 1)
+    assert world.http.delete(f"/projects/quarantined/quarantines/{quarantine['id']}").is_success
+    assert said(3) == ("clear", 0, 1), "it was clear because of it"
+    repo.pushed({"docs": "more words"})
+    assert [said(n) for n in (2, 3, 4)] == [("held", 1, 0), ("clear", 0, 1), ("held", 1, 0)]
+    assert world.http.post("/projects/quarantined/runs/3/again", json={"which": "all"}).is_success
+    assert said(3) == ("held", 1, 0), "judged again, it is of today"

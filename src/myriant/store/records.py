@@ -78,6 +78,7 @@ class Measures:
     jobs: dict[str, JobCounts] = field(default_factory=dict)
     early: dict[str, JobCounts] = field(default_factory=dict)  # while it is held and some cells have not ended
     since: tuple[int, ...] = ()  # ids of the runs after its baselines
+    aside: tuple[int, ...] | None = None  # tests in quarantine when it was judged; None: not kept then
     less: Less = Less()
     loosened: tuple[str, ...] = ()
     accepted: tuple[str, ...] = ()

@@ -40,6 +40,7 @@ class Compared:
     cells: Mapping[CellName, CellComparison]
     attempts: Mapping[CellName, int]
     baselines: Mapping[str, Run | None]  # by job
+    aside: tuple[int, ...]  # tests in quarantine
 
     @property
     def nearest(self) -> Run | None:
@@ -48,10 +49,17 @@ class Compared:
         return max(known, key=lambda r: (r.depth, r.number), default=None)
 
 
-def compare_run(session: Session, run: Run, baselines: Mapping[str, Run | None], since: Sequence[Run] = ()) -> Compared:
+def compare_run(
+    session: Session,
+    run: Run,
+    baselines: Mapping[str, Run | None],
+    since: Sequence[Run] = (),
+    aside: Sequence[int] | None = None,
+) -> Compared:
     """Compare the trusted, non-advisory cells of a run, each with its counterpart at its job's baseline.
 
     `since` are runs after the baselines, the nearest first: what failed in them and passes now is fixed.
+    `aside` are tests in quarantine; None: those that are now.
     """
     attempts = trusted_attempts(session, run)
     current = _outcomes(session, run, attempts)
@@ -66,10 +74,10 @@ def compare_run(session: Session, run: Run, baselines: Mapping[str, Run | None],
         for other in since[:MOST_COMPARED]
         for found in (trusted_attempts(session, other),)
     ]
-    aside = list(quarantined_tests(session, run.project_id))
+    set_aside = tuple(quarantined_tests(session, run.project_id) if aside is None else aside)
     first = any(b is not None for b in baselines.values())
-    cells = compare(current, paired if first else None, between, aside)
-    return Compared(current, before, pairs, cells, attempts, baselines)
+    cells = compare(current, paired if first else None, between, list(set_aside))
+    return Compared(current, before, pairs, cells, attempts, baselines, set_aside)
 
 
 def _outcomes(session: Session, run: Run, attempts: Mapping[CellName, int]) -> dict[CellName, Outcomes]:

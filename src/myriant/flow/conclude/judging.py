@@ -210,6 +210,7 @@ def _judge(site: Site, session: Session, project: Project, beside: Beside) -> No
     run.measures = Measures(
         jobs=now,
         since=tuple(beside.since),
+        aside=compared.aside,
         less=beside.lessened.told(),
         loosened=tuple(beside.lessened.loosened),
         accepted=tuple(beside.lessened.accepted),

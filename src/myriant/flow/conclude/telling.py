@@ -49,7 +49,7 @@ def early_sentence(
     run.baseline_id = baseline.id if baseline is not None else None
     run.judged = tuple(rule_judged(j) for j in lost)
     new = mark_cells(session, run.project_id, [c for c in cells if c.state not in OPEN], compared)
-    run.measures = replace(with_new(run.measures, new), early=now)
+    run.measures = replace(with_new(run.measures, new), early=now, aside=compared.aside)
     run.sentence = sentence(
         Told(
             verdict=Verdict.HELD,
