@@ -312,3 +312,54 @@ def test_findings_say_of_a_judged_run_what_its_verdict_says_whatever_is_quaranti
     assert [said(n) for n in (2, 3, 4)] == [("held", 1, 0), ("clear", 0, 1), ("held", 1, 0)]
     assert world.http.post("/projects/quarantined/runs/3/again", json={"which": "all"}).is_success
     assert said(3) == ("held", 1, 0), "judged again, it is of today"
+
+
+def test_a_run_that_is_held_early_is_read_as_it_was_held(world: Stories, runner: Simulated) -> None:
+    repo = briny(world, "early", cells=2)
+    for report in (GREEN, RED):
+        repo.commit({"x": report})
+        repo.push()
+        leases = runner.claim(2, wait=0)
+        for lease in leases[: 2 if report is GREEN else 1]:
+            runner.finish(lease, report)
+    number = world.get("/projects/early/runs")["runs"][0]["number"]
+
+    def said() -> tuple[str, bool, int]:
+        run = world.get(f"/projects/early/runs/{number}")["run"]
+        return run["verdict"], run["ended_at"] is None, repo.findings({"run": run})["tests"]["new"]
+
+    assert said() == ("held", True, 1)
+    test = repo.findings({"run": {"number": number}})["findings"][0]["tests"][0]["test"]
+    until = (datetime.now(UTC) + timedelta(days=3)).isoformat()
+    wish = {"tests": [test], "reason": "drifts", "until": until}
+    assert world.http.post("/projects/early/quarantines", json=wish).is_success
+    assert said() == ("held", True, 1)
+    runner.finish(leases[1], GREEN)
+    assert said() == ("clear", False, 0), "its last cell has it judged as of now"
+
+
+@pytest.mark.parametrize(
+    ("state", "answer"),
+    [
+        (DeliveryState.ASIDE, 202),
+        (DeliveryState.WAITING, 202),
+        (DeliveryState.SENT, 409),
+        (DeliveryState.KEPT, 409),
+        (DeliveryState.UNWANTED, 409),
+    ],
+)
+def test_only_what_did_not_arrive_is_sent_again(world: Stories, state: DeliveryState, answer: int) -> None:
+    project, _ = stored_project(world.site.store)
+    with world.site.store.transaction() as session:
+        way = Way(project_id=project, name="w", kind="request", shown="", sealed=b"", always=True, by="x", on=False)
+        session.add(way)
+        session.flush()
+        row = Delivery(
+            way_id=way.id, project_id=project, run=1, context="", subject="1", said="", told=EXAMPLE, state=state
+        )
+        session.add(row)
+        session.flush()
+        number, name = row.id, session.get_one(Project, project).name
+    assert world.http.post(f"/projects/{name}/sent/{number}/again").status_code == answer
+    with world.site.store.view() as session:
+        assert session.get_one(Delivery, number).state is (DeliveryState.WAITING if answer == 202 else state)
