@@ -230,9 +230,11 @@ def take_outlived_reports(session: Session, now: datetime, most: int) -> Sequenc
     return gone
 
 
-def handed_over(session: Session, run_id: int, jobs: Collection[str]) -> Sequence[tuple[int, str, str, str]]:
-    """Report, job, cell key and path of each file that these jobs of a run have handed over."""
-    query = select(Report.id, Cell.job, Cell.key, Report.path).join(Cell, Cell.attempt_id == Report.attempt_id)
+def handed_over(session: Session, run_id: int, jobs: Collection[str]) -> Sequence[tuple[int, str, str, str, str]]:
+    """Report, job, cell key, path and digest of each file that these jobs of a run have handed over."""
+    query = select(Report.id, Cell.job, Cell.key, Report.path, Report.digest).join(
+        Cell, Cell.attempt_id == Report.attempt_id
+    )
     query = query.where(Cell.run_id == run_id, Cell.job.in_(jobs), Report.content == Content.HAND_OVER)
     return session.execute(query.order_by(Report.id)).all()
 

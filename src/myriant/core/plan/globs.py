@@ -44,8 +44,14 @@ class Glob:
             return False
         if self._rest:
             return True
-        if self._by_name:
-            path = path.rpartition("/")[2]
+        return bool(self._after(path.rpartition("/")[2] if self._by_name else path) & self._end)
+
+    def may_match_below(self, folder: str) -> bool:
+        """Whether a path that begins with a folder, given with its slash, could match."""
+        return self._by_name or bool(self._after(folder))
+
+    def _after(self, path: str) -> int:
+        """The places where the glob may stand once a path is read."""
         here = self._spread(1)
         for char in path:
             led = self._led.get(char)
@@ -55,8 +61,8 @@ class Glob:
                 kept = self._kept[char]
             here = self._spread(((here & led) << 1) | (here & kept))
             if not here:
-                return False
-        return bool(here & self._end)
+                return 0
+        return here
 
     def _read(self, body: str) -> None:
         i = 0
@@ -131,9 +137,18 @@ _known: dict[str, Glob] = {}
 
 
 def matches(glob: str, path: str) -> bool:
+    return _glob(glob).matches(path)
+
+
+def may_match_below(glob: str, folder: str) -> bool:
+    """Whether a glob could match something below a folder, given with its slash."""
+    return _glob(glob).may_match_below(folder)
+
+
+def _glob(glob: str) -> Glob:
     known = _known.get(glob)
     if known is None:
         if len(_known) >= _MOST_KNOWN:
             _known.clear()
         known = _known[glob] = Glob(glob)
-    return known.matches(path)
+    return known

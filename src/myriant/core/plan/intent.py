@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import fnmatch
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from typing import TYPE_CHECKING
 
 from myriant.core.matrix.expand import Cell, choose, expand
-from myriant.core.plan.globs import matches
 from myriant.core.plan.model import BranchEvent, Job, Plan, Step
 from myriant.core.plan.selectors import Selector
+from myriant.core.plan.watched import covers, named_by, touches
 from myriant.core.states import EventKind
 
 if TYPE_CHECKING:
@@ -125,6 +125,7 @@ def intent(plan: Plan, event: Event, earlier: Earlier | None = None) -> Intent:
     by_id: dict[str, JobIntent] = {}
     for job in plan.jobs:
         by_id[job.id] = _alone(plan, job, event, earlier)
+    _include_given(plan, event, by_id, earlier)
     _include_awaited(plan, event, by_id, earlier)
     _exclude_waiting(plan, by_id)
     found = Intent(event, "", tuple(by_id[job.id] for job in plan.jobs))
@@ -162,23 +163,28 @@ def _branch_refusal(wanted: BranchEvent | None, kind: str, event: Event) -> str:
     return ""
 
 
+def may_excuse(plan: Plan) -> bool:
+    """Whether what changed can excuse a job at all."""
+    events = (plan.events.push, plan.events.pull_request)
+    return any(e is not None and (e.touching or e.unless_only) for e in events) or any(j.touching for j in plan.jobs)
+
+
 def _excuse(plan: Plan, job: Job, event: Event) -> str:
     """Why nothing that a job watches has changed; empty when something has, or nobody knows."""
     changed = event.changed_of(job.id)
+    named = named_by(job)
+    if changed is not None and any(touches(named, f) for f in changed):
+        return ""
     branches = {EventKind.PUSH: plan.events.push, EventKind.PULL_REQUEST: plan.events.pull_request}
     wanted = branches.get(event.kind)  # type: ignore[call-overload]  # a word is its enumeration's member
     if changed is None or event.kind not in branches:
         return ""
-    if wanted is not None and wanted.unless_only and all(_matches(wanted.unless_only, f) for f in changed):
+    if wanted is not None and wanted.unless_only and all(covers(wanted.unless_only, f) for f in changed):
         return f"only files of {', '.join(wanted.unless_only)} changed"
     for looked in (wanted.touching if wanted is not None else (), job.touching):
-        if looked and not any(_matches(looked, f) for f in changed):
+        if looked and not any(touches(looked, f) for f in changed):
             return f"no changed file is one of {', '.join(looked)}"
     return ""
-
-
-def _matches(globs: Sequence[str], path: str) -> bool:
-    return any(matches(glob, path) for glob in globs)
 
 
 def _alone(plan: Plan, job: Job, event: Event, earlier: Earlier | None, *, asked: bool = False) -> JobIntent:
@@ -212,6 +218,31 @@ def _alone(plan: Plan, job: Job, event: Event, earlier: Earlier | None, *, asked
         if not cells:
             return JobIntent(job, Fate.NOT_CHOSEN, f"it has no cell {event.cells}")
     return JobIntent(job, cells=tuple(cells), blind=blind, examples=examples, left_out=total - len(cells))
+
+
+def _include_given(plan: Plan, event: Event, by_id: dict[str, JobIntent], earlier: Earlier | None) -> None:
+    """Excused jobs run when a job that hands files over to them does: they would be given something else."""
+    for rank in order(plan):
+        for job in (plan.job(name) for name in rank):
+            if by_id[job.id].fate is not Fate.EXCUSED:
+                continue
+            giver = next((g for g in awaited_by(plan, job) if plan.job(g).hand_over and by_id[g].runs), None)
+            if giver is not None:
+                by_id[job.id] = replace(
+                    _alone(plan, job, event, earlier, asked=True), because=f"{giver}, whose files it is given, runs"
+                )
+
+
+def awaited_by(plan: Plan, job: Job) -> list[str]:
+    """The jobs that a job waits for, the near ones first."""
+    found: list[str] = []
+    queue = [a.job for a in job.after]
+    while queue:
+        name = queue.pop(0)
+        if name not in found:
+            found.append(name)
+            queue += [a.job for a in plan.job(name).after]
+    return found
 
 
 def _include_awaited(plan: Plan, event: Event, by_id: dict[str, JobIntent], earlier: Earlier | None) -> None:

@@ -12,10 +12,12 @@ from sqlalchemy.orm import Session
 
 from myriant.core.gate.contexts import push_to
 from myriant.core.gate.loosened import loosened
+from myriant.core.plan.intent import may_excuse
 from myriant.core.plan.model import Job, Plan
 from myriant.core.states import EventKind
 from myriant.flow.plans import plan_with
 from myriant.flow.site import Site
+from myriant.repos.as_read import changed_as_read
 from myriant.repos.git import GitError
 from myriant.store.judged import JobSaid, acceptances, judged_jobs, newest_clear_of, runs_with_ids
 from myriant.store.tables import Project, Run
@@ -88,10 +90,12 @@ def _nearest(
 def changed_for(
     site: Site, project: Project, run: Run, plan: Plan, good: Mapping[str, Run | None]
 ) -> Mapping[str, tuple[str, ...] | None]:
-    """By job, the files that differ from its own baseline; None without one: nothing excuses it."""
+    """By job, the files that it reads differently than at its own baseline; None without one: nothing excuses it."""
+    if not may_excuse(plan):
+        return {job.id: None for job in plan.jobs}
     mirror, after = site.mirror(project), run.tested or run.commit
     commits = {job: base.tested or base.commit for job, base in good.items() if base is not None}
-    changed = {commit: mirror.changed_files(commit, after) for commit in set(commits.values())}
+    changed = {commit: changed_as_read(mirror, commit, after) for commit in set(commits.values())}
     return {job.id: changed[commits[job.id]] if job.id in commits else None for job in plan.jobs}
 
 

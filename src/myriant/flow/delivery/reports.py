@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from myriant.core.states import Content
-from myriant.flow.compare.handed_over import handed_to
 from myriant.flow.errors import BadInput, NotFound
 from myriant.flow.files import take_file
+from myriant.flow.handed_over import handed_to
 from myriant.flow.plans import job_of
 from myriant.flow.site import Site
 from myriant.flow.state.leases import held

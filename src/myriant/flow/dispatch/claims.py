@@ -18,10 +18,10 @@ from myriant.core.plan.origins import Origin, origins
 from myriant.core.states import Place, State, Why
 from myriant.flow.compare.aside import aside_in, may_set_aside, statuses_of
 from myriant.flow.compare.grants import lacking, names_wanted
-from myriant.flow.compare.handed_over import HandedFile, handed_to
 from myriant.flow.compare.supply import supply
 from myriant.flow.dispatch.secrets import values_for
 from myriant.flow.errors import NotFound, Replaced
+from myriant.flow.handed_over import HandedFile, handed_to
 from myriant.flow.plans import event_of, plan_of_run, told_to
 from myriant.flow.site import Site
 from myriant.flow.state import cells, controls

@@ -20,7 +20,6 @@ from myriant.flow.compare.baselines import ancestors, asks_less, changed_for, ga
 from myriant.flow.planning.cells import make_cells, told_of
 from myriant.flow.planning.notify import remember_notify
 from myriant.flow.planning.preconditions import meet_expectations, require_secrets
-from myriant.flow.planning.reuse import reuse_answers
 from myriant.flow.planning.schedules import remember_schedules
 from myriant.flow.planning.superseding import supersede_older
 from myriant.flow.planning.taken import require_taken, take_artifacts
@@ -28,6 +27,7 @@ from myriant.flow.planning.turns import give_ranks
 from myriant.flow.plans import event_of, plan_of_run
 from myriant.flow.site import Site
 from myriant.flow.state.advance import advance
+from myriant.flow.state.reuse import reuse_answers
 from myriant.flow.state.runs import exempt, hold_untested, not_asked
 from myriant.flow.state.starting import describe
 from myriant.flow.state.stopping import stop_cells
@@ -199,8 +199,7 @@ def _apply(site: Site, session: Session, project: Project, run: Run, reading: Re
     supersede_older(session, run, plan)
     give_ranks(session, run, plan)
     session.flush()
-    if run.event in (EventKind.PUSH, EventKind.PULL_REQUEST, EventKind.TAG):
-        reuse_answers(session, run)
+    reuse_answers(session, run, open_cells_of(session, run.id))
     if found.excused and not asks_less(session, project, run, plan, nearest):
         exempt(session, run, _excuse(found, good))
     if all(j.job.housekeeping for j in found.jobs if j.runs) and not asked:

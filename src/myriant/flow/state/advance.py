@@ -11,6 +11,7 @@ from myriant.core.gate.sentence import is_said_anew
 from myriant.core.plan.model import Job, Plan
 from myriant.core.states import OPEN, ApprovalState, State, Verdict, Why
 from myriant.flow.state import approvals, cells, runs
+from myriant.flow.state.reuse import reuse_answers, see_handed_over
 from myriant.store.cells import cells_of
 from myriant.store.changes import ring_runners
 from myriant.store.releases import released_beside
@@ -78,6 +79,9 @@ def _release(session: Session, run: Run, job: Job, mine: Sequence[Cell], by_job:
         return _say(mine, Why.GATED, f"waits for #{other}, where {job.id} goes on: one release at a time")
     for cell in mine:
         cells.release(cell)
+    see_handed_over(session, run, job, mine)
+    session.flush()
+    reuse_answers(session, run, mine)
     return True
 
 

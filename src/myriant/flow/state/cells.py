@@ -71,6 +71,8 @@ def again(cell: Cell, by: str, *, ready: bool) -> None:
     """A person wants another attempt: the one way out of an end. It keeps its place in line."""
     cell.state, cell.mark = State.WAITING, Mark.WAITING
     cell.ready, cell.selected, cell.reused = ready, True, None
+    if not ready:
+        cell.content = None  # nothing else is taken for the answer that a person wants
     cell.why, cell.reason = Why.AGAIN, f"again, by {by}"
 
 

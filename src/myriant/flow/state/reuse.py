@@ -2,20 +2,46 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
+from collections.abc import Sequence
+
 from sqlalchemy.orm import Session
 
+from myriant.core.plan.model import Job
 from myriant.core.plan.versions import offered_names, version_key
-from myriant.core.states import State, Why
+from myriant.core.states import EventKind, State, Why
+from myriant.flow.handed_over import handed_to
 from myriant.flow.state.cells import take_over
 from myriant.flow.state.runs import start
-from myriant.store.cells import answers_to, cells_left_to_judge, open_cells_of
+from myriant.store.cells import answers_to, cells_left_to_judge
 from myriant.store.runners import runners_in_touch
-from myriant.store.tables import Run
+from myriant.store.tables import Cell, Run
+
+_EVENTS = (EventKind.PUSH, EventKind.PULL_REQUEST, EventKind.TAG)  # schedules and runs by hand never reuse
 
 
-def reuse_answers(session: Session, run: Run) -> None:
-    """Take over results of the same content: tree, plan, steps and exact runtimes."""
-    cells = [c for c in open_cells_of(session, run.id) if c.state == State.WAITING and c.content is not None]
+def see_handed_over(session: Session, run: Run, job: Job, cells: Sequence[Cell]) -> None:
+    """Add what was handed over to the content of cells whose turn has come: other files have another answer."""
+    wanted = [c for c in cells if c.content is not None]
+    if not wanted:
+        return
+    files = sorted({(f.job, f.key, f.path, f.digest) for f in handed_to(session, run, job)})
+    for cell in wanted if files else ():
+        cell.content = hashlib.sha256(json.dumps([cell.content, files]).encode()).hexdigest()
+
+
+def reuse_answers(session: Session, run: Run, cells: Sequence[Cell]) -> None:
+    """Take over results of the same content, where nothing is waited for any more.
+
+    The content is the tree, the job's part of the plan, its steps, what is handed over to it; beside it the exact
+    runtimes are compared.
+    """
+    if run.event not in _EVENTS:
+        return
+    cells = [c for c in cells if c.state == State.WAITING and c.ready and c.content is not None]
+    if not cells:
+        return
     found = answers_to(session, run, [c.content for c in cells if c.content])
     if not found:
         return

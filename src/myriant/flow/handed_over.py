@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from sqlalchemy.orm import Session
 
+from myriant.core.plan.intent import awaited_by
 from myriant.core.plan.model import Job
 from myriant.flow.plans import plan_of_run
 from myriant.store.attempts import handed_over
@@ -21,25 +22,22 @@ class HandedFile:
     job: str
     key: str
     path: str
+    digest: str = ""  # SHA-256
 
 
 def handed_to(session: Session, run: Run, job: Job) -> list[HandedFile]:
     """What the jobs that a job waits for, near and far, have handed over, and what it takes from other projects."""
     taken = [
-        HandedFile(t["report"], f"{t['project']}/{t['made_by']}", t["key"], t["path"])
+        HandedFile(t["report"], f"{t['project']}/{t['made_by']}", t["key"], t["path"], t["digest"])
         for t in run.taken
         if t["job"] == job.id
     ]
     plan = plan_of_run(session, run)
-    awaited: set[str] = set()
-    queue = [a.job for a in job.after]
-    while plan is not None and queue:
-        name = queue.pop()
-        if name not in awaited:
-            awaited.add(name)
-            queue += [a.job for a in plan.job(name).after]
+    awaited = awaited_by(plan, job) if plan is not None else []
     if not awaited:
         return taken
     rows = handed_over(session, run.id, awaited)
     cells = selected_by_job(session, run.id)
-    return taken + [HandedFile(r, j, key if cells.get(j, 1) > 1 else "", path) for r, j, key, path in rows]
+    return taken + [
+        HandedFile(r, j, key if cells.get(j, 1) > 1 else "", path, digest) for r, j, key, path, digest in rows
+    ]
