@@ -40,18 +40,26 @@ set +e
 echo "secret: $MYRIANT_RUNNER_TOKEN$MYRIANT_DATABASE_URL"; id -u; ls -A /root /var /home 2>&1; cat /etc/shadow 2>&1
 (sleep 7213 &) ; env | sort; pwd; git log --format=%s; ls /tmp; touch /tmp/mine
 """ + writes(junit(a="passed"))
-    repo = world.repository("walls", PLAN.replace('["5.1", "5.4"]', '["5.4"]'))
+    plan = PLAN.replace('["5.1", "5.4"]', '["5.4"]')
+    told = plan[plan.index("[jobs.unit]") :].replace("jobs.unit", "jobs.told")
+    told = told.replace("runtime =", 'source = { history = "full", tags = true }\nruntime =')
+    repo = world.repository("walls", f"{plan}\n{told}".replace('"Unit"', '"Unit"'))
+    repo.git("tag", "v1")
+    repo.git("push", "-q", "origin", "v1")
     run = repo.pushed({"test.sh": script}, "look around")
-    [cell] = run["cells"]
+    [cell] = [c for c in run["cells"] if c["job"] == "unit"]
+    [knows] = [c for c in run["cells"] if c["job"] == "told"]
+    all_told = world.http.get(f"/attempts/{knows['attempt_id']}/log").text
+    assert "look around\nfirst\n" in all_told and f"MYRIANT_COMMIT={run['run']['commit']}" in all_told.splitlines()
     log = world.http.get(f"/attempts/{cell['attempt_id']}/log").text
     assert cell["state"] == "passed", log
     assert "secret: \n6100" in log and "/etc/shadow: No such file" in log
-    assert "look around" in log and "first" not in log.split("look around")[1][:20]
+    assert "One tree, whichever commit it is of\n" in log, "without being told a job sees no commit"
+    assert not any(word in log for word in ("look around", "first", "MYRIANT_COMMIT", run["run"]["commit"][:7]))
     for line in (
         "CI=true",
         "MYRIANT=1",
         "MYRIANT_CELL_LUA=5.4",
-        f"MYRIANT_COMMIT={run['run']['commit']}",
         "/workspace",
     ):
         assert line in log.splitlines(), line

@@ -234,6 +234,7 @@ def _lease(number: int, job: Job, cell: Cell, setting: Setting) -> Lease:
     values = {n: os.environ[n] for n in names_wanted(job)}
     skipped = [why for _, why in steps_for(job, cell.values, setting.event)]
     e = setting.event
+    known = {"event": e.kind, "branch": e.branch, "tag": e.tag, "commit": setting.commit}
     told = Given(
         number,
         "here",
@@ -250,7 +251,7 @@ def _lease(number: int, job: Job, cell: Cell, setting: Setting) -> Lease:
         [],
         values,
         origins(setting.plan, job),
-        told={n: v for n, v in (("event", e.kind), ("branch", e.branch), ("tag", e.tag)) if n in job.told},
+        told={n: v for n, v in known.items() if n in job.all_told},
     )
     return Lease.model_validate(given(told).model_dump(mode="json"))
 

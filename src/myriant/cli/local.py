@@ -20,6 +20,8 @@ from myriant.core.plan.model import FILE_NAME, Job, Plan
 from myriant.core.plan.read import read_plan
 from myriant.core.plan.selectors import Selector, SelectorError, parse_selector
 from myriant.core.written import counted
+from myriant.repos.git import git
+from myriant.repos.made_up import made_up_commit
 
 if TYPE_CHECKING:
     from myriant.cli import alone
@@ -99,6 +101,8 @@ def reproduce(
             done = subprocess.run(["git", *words], cwd=workspace, capture_output=True, text=True, check=False)
             if done.returncode:
                 raise OSError(f"the commit could not be fetched: {done.stderr.strip()[-500:]}")
+        if "commit" not in chosen[0][0].all_told:
+            git(workspace, "checkout", "--quiet", "--detach", made_up_commit(workspace, "HEAD^{tree}"))
 
     setting = alone.Setting(project, view["tested"], event, text, checkout)
     _run(chosen, setting, slots=1, log=log, share=share, shell=shell)

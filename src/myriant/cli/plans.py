@@ -194,7 +194,9 @@ def _around(file: Path) -> Surroundings | None:
         return None
     files = tuple(p for p in listed.split("\0") if p)
     return Surroundings(
-        files=files, mentions=lambda word: _git(folder, "grep", "-qF", "--untracked", "-e", word) is not None
+        files=files,
+        mentions=lambda word: _git(folder, "grep", "-qF", "--untracked", "-e", word) is not None,
+        read=lambda path: (folder / path).read_text(errors="replace") if path in files else "",
     )
 
 

@@ -67,15 +67,16 @@ def job_of(session: Session, run: Run, job: str) -> Job:
     return found.job(job)
 
 
-def told_to(job: Job, run: Run) -> dict[str, str]:
-    """What of the event a job asked to be told."""
+def told_to(job: Job, run: Run, commit: str = "") -> dict[str, str]:
+    """What of the event a job asked to be told; the commit is that which is tested unless another is given."""
     every = {
         "event": str(run.event),
         "branch": run.branch,
         "tag": run.tag,
+        "commit": commit or run.tested or run.commit,
         "pull-request": str(run.pull_request) if run.pull_request is not None else "",
     }
-    return {name: every[name] for name in job.told}
+    return {name: every[name] for name in job.all_told}
 
 
 def event_of(run: Run, changed: tuple[str, ...] | None = None) -> Event:

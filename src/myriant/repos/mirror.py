@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import fcntl
+import hashlib
 import re
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
@@ -330,6 +331,11 @@ class Mirror:
         )
         rows = (line.partition(" ") for line in listed.splitlines())
         return {name.removeprefix("refs/heads/"): commit for commit, _, name in rows}
+
+    def tags(self) -> str:
+        """A digest of the repository's tags and what they name."""
+        listed = git(self.path, "for-each-ref", "--format=%(refname) %(objectname)", "refs/tags")
+        return hashlib.sha256(listed).hexdigest()
 
     def commit_file(self, parent: str | None, path: str, content: bytes, message: str, author: str) -> str:
         """Make a commit that changes one file at the root; without a parent, a first commit. Raises GitError."""

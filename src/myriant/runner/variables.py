@@ -99,7 +99,6 @@ class Variables:
             "MYRIANT_RUN": str(lease.run),
             "MYRIANT_ATTEMPT": str(lease.number),
             "MYRIANT_JOB": lease.job,
-            "MYRIANT_COMMIT": lease.commit,
             "MYRIANT_SHARED": ":".join(map(str, self.shared)),
             **{f"MYRIANT_{name.upper().replace('-', '_')}": value for name, value in lease.told.items()},
             **({"MYRIANT_BASE_COMMIT": lease.before} if "branch" in lease.told else {}),

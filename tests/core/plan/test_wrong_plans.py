@@ -21,6 +21,7 @@ AROUND = Surroundings(
     secrets=frozenset({"TIDE_API_KEY"}),
     files=("myriant.toml", "tools/lock/test.sh", "conf/ci.envs", "run.lua"),
     branches=frozenset({"main", "season/2026"}),
+    read=lambda path: 'requires = ["setuptools-scm"]' if path == "pyproject.toml" else "",
 )
 
 

@@ -50,6 +50,7 @@ class Draft:
     coverage: list[str] = field(default_factory=list)
     renew_on: list[str] = field(default_factory=list)
     folder: str = ""
+    source: str = ""  # what of the repository is fetched beside the files
     evidence: list[Evidence] = field(default_factory=list)
     guesses: list[str] = field(default_factory=list)
 
@@ -73,6 +74,8 @@ class Draft:
             lines += [f"vary    = {{ {self.family} = [{values}] }}", f"runtime = [{quoted(self.family)}]"]
         if self.folder:
             lines.append(f"folder  = {quoted(self.folder)}")
+        if self.source:
+            lines.append(f"source  = {self.source}")
         lines.append('timeout = "20 min"')
         collect = [f"tests = [{', '.join(map(quoted, self.tests))}]"]
         if self.coverage:

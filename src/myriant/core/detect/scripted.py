@@ -7,6 +7,7 @@ from collections.abc import Iterator, Sequence
 
 from myriant.core.detect.draft import Draft, at_least, folder_of, versions
 from myriant.core.detect.repository import Tree, inside
+from myriant.core.plan.watched import version_from_git
 
 
 def python(tree: Tree, offers: Sequence[str]) -> Iterator[Draft]:
@@ -50,6 +51,9 @@ def python(tree: Tree, offers: Sequence[str]) -> Iterator[Draft]:
         install.append("pytest")
         if not uses_pytest:
             draft.guesses.append("pytest runs the tests: nothing in the repository names a test program")
+    if tool := version_from_git(lambda path: tree.text(f"{at}{path}") if tree.has(f"{at}{path}") else ""):
+        draft.source = '{ history = "full", tags = true }'
+        draft.saw(package or named, f"{tool} reads the version from git's tags")
     covers = "pytest-cov" in texts or "pytest_cov" in texts
     draft.steps = [
         ("environment", f"python -m venv .venv && .venv/bin/python -m pip install -q {' '.join(install)}"),

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
+from myriant.core.plan.advice_of_identity import identity, told
 from myriant.core.plan.advice_of_jobs import (
     Surroundings,
     cells,
@@ -16,7 +17,6 @@ from myriant.core.plan.advice_of_jobs import (
     repeated,
     retests,
     sample,
-    told,
     versions,
 )
 from myriant.core.plan.advice_of_texts import LEFTOVER, machine_paths, missing_files, secrets, stored_secrets, texts
@@ -39,7 +39,7 @@ def advise(reader: Reader, plan: Plan, data: dict[str, Any], around: Surrounding
                 f"no schedule names {job.id}, so that it never runs by itself",
                 f'write jobs = ["{job.id}"] in a schedule',
             )
-        for look in (cells, dimensions, versions, sample, collects, repeated, gated, told, retests):
+        for look in (cells, dimensions, versions, sample, collects, repeated, gated, told, identity, retests):
             look(reader, job, around)
     for look_at_plan in (_copies, _never_started, _reports, _branches, _measures):
         look_at_plan(reader, plan, around)

@@ -28,6 +28,7 @@ class Surroundings:
     files: tuple[str, ...] | None = None  # paths in the repository
     mentions: Callable[[str], bool] | None = None  # whether a word stands in some file of the repository
     branches: frozenset[str] | None = None
+    read: Callable[[str], str] | None = None  # a file of the repository, empty when it has none
 
 
 def short(text: str) -> str:
@@ -224,37 +225,6 @@ def gated(reader: Reader, job: Job, around: Surroundings) -> None:
         )
     if job.settings and job.settings.file == job.settings.to:
         reader.warn((*at, "settings"), "settings are copied onto themselves", "leave to out")
-
-
-_OF_EVENT = {
-    "EVENT": "event",
-    "BRANCH": "branch",
-    "BASE_COMMIT": "branch",
-    "TAG": "tag",
-    "PULL_REQUEST": "pull-request",
-}
-_TOLD = re.compile(rf"\bMYRIANT_({'|'.join(_OF_EVENT)})\b")
-
-
-def told(reader: Reader, job: Job, around: Surroundings) -> None:
-    """Commands that mention what of the event their job is not told: they would see nothing there."""
-    for number, step in enumerate(job.steps):
-        for command in commands([step]):
-            lacking = list(dict.fromkeys(w for m in _TOLD.finditer(command) if (w := _OF_EVENT[m[1]]) not in job.told))
-            if not lacking:
-                continue
-            word = next(m[0] for m in _TOLD.finditer(command) if _OF_EVENT[m[1]] in lacking)
-            wanted = f"told = [{', '.join(quoted(w) for w in (*job.told, *lacking))}]"
-            path: Path = ("jobs", job.id, "steps", number, "command")
-            known = path in reader.places.values
-            reader.problem(
-                path if known else ("jobs", job.id),
-                f"{step_called(step.name)} asks for {word}, and job {job.id} is not told the {' and '.join(lacking)}",
-                f"write {wanted} in [jobs.{job.id}]; it then gives no answer for another {lacking[0]}",
-                value=known,
-                edits=reader.added_below(("jobs", job.id), wanted) if not job.told else (),
-            )
-            return
 
 
 def retests(reader: Reader, job: Job, around: Surroundings) -> None:

@@ -107,8 +107,8 @@ TABLES: dict[str, dict[str, Key]] = {
     },
     "job": {
         "told": Key(
-            "each:event|branch|tag|pull-request",
-            "What of the event its steps may see; without it the same content gives the same answer.",
+            "each:event|branch|tag|pull-request|commit",
+            "What of the event and its commit the steps may see; without it the same content gives the same answer.",
             '["branch"]',
         ),
         "title": Key("text", "What people read; the id stays the same when it changes.", '"Unit tests"'),

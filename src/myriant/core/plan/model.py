@@ -195,6 +195,12 @@ class Job:
     told: tuple[str, ...] = ()  # what of the event its steps may see
     line: int = 0  # where the plan declares it
 
+    @property
+    def all_told(self) -> tuple[str, ...]:
+        """What its steps see of the event: whoever is given history or tags sees the commit too."""
+        sees = "commit" in self.told or self.source.history == "full" or self.source.tags
+        return (*(t for t in self.told if t != "commit"), *(["commit"] if sees else []))
+
 
 @dataclass(frozen=True, slots=True)
 class Rule:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import posixpath
 import re
 import shlex
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from myriant.core.plan.globs import matches, may_match_below
@@ -112,6 +112,19 @@ def _words(command: str | Sequence[str]) -> list[str]:
         words = []
     pieces = {*words, *_WORDS.split(command)}
     return sorted(w for w in pieces if w and not w.startswith(("-", "/", "~", "*", "$")) and ("/" in w or "." in w))
+
+
+_VERSION_FILES = ("pyproject.toml", "setup.py", "setup.cfg")
+_VERSION_TOOL = re.compile(
+    r"setuptools[-_]scm|hatch-vcs|versioneer|poetry-dynamic-versioning|setuptools-git-versioning|versioningit|dunamai"
+    r"|pdm-backend.*scm|\bpbr\b"
+)
+
+
+def version_from_git(read: Callable[[str], str]) -> str:
+    """What reads a Python package's version from git's tags, as its build files name it; empty for none."""
+    found = (_VERSION_TOOL.search(read(path)) for path in _VERSION_FILES)
+    return next((match[0] for match in found if match is not None), "")
 
 
 def touches(globs: Sequence[str], path: str) -> bool:

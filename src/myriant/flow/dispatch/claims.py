@@ -5,10 +5,11 @@ from __future__ import annotations
 import secrets
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
+from pathlib import Path
 from threading import Lock
 from typing import Any
 
-from cachetools import LRUCache, cached
+from cachetools import LRUCache, TTLCache, cached
 from sqlalchemy import func
 from sqlalchemy.orm import Session
 
@@ -28,6 +29,8 @@ from myriant.flow.state import cells, controls
 from myriant.flow.state.advance import advance
 from myriant.flow.state.attempts import lose
 from myriant.flow.state.leases import LEASE, lease_digest
+from myriant.repos.git import GitError
+from myriant.repos.made_up import made_up_commit
 from myriant.store.aside import keys_of_tests
 from myriant.store.attempts import leased, lowest_attempt
 from myriant.store.cells import running_beside
@@ -145,13 +148,26 @@ def _give(site: Site, session: Session, runner: Asking, chosen: list[tuple[Takea
             c.project_id,
             c.number,
             c.attempts + 1,
-            c.commit,
+            _commit_for(site, c.project_id, job, c.commit),
             c.before,
             address=c.address if "://" in c.address else "",
-            **_told(site, session, run, job, c.cell_id, c.values, c.wants),
+            **_told(site, session, run, job, c.cell_id, c.values, c.wants, c.commit),
         )
         for (c, run, job), token in zip(chosen, tokens, strict=True)
     ]
+
+
+def _commit_for(site: Site, project_id: int, job: Job, commit: str) -> str:
+    """The commit that a runner fetches: the true one where the job is told it, else one made up for the same tree."""
+    return commit if "commit" in job.all_told else _made_up(site.mirrors / f"{project_id}.git", commit)
+
+
+@cached(TTLCache[tuple[Path, str], str](1024, ttl=30), lock=Lock())  # a run has many cells
+def _made_up(mirror: Path, commit: str) -> str:
+    try:
+        return made_up_commit(mirror, f"{commit}^{{tree}}")
+    except GitError:
+        return commit  # it cannot be fetched, which the attempt says
 
 
 def _baseline(session: Session, run: Run, job: str) -> Run | None:
@@ -161,14 +177,21 @@ def _baseline(session: Session, run: Run, job: str) -> Run | None:
 
 
 def _told(
-    site: Site, session: Session, run: Run, job: Job, cell_id: int, values: Mapping[str, str], wants: list[str]
+    site: Site,
+    session: Session,
+    run: Run,
+    job: Job,
+    cell_id: int,
+    values: Mapping[str, str],
+    wants: list[str],
+    commit: str,
 ) -> dict[str, Any]:
     """What a lease says of a cell, whoever repeats it and where."""
     return {
         "values": values,
         "wants": wants,
         "job": job,
-        "told": told_to(job, run),
+        "told": told_to(job, run, commit),
         **_set_aside(session, run, job, cell_id),
         "skipped": [why for _, why in steps_for(job, values, event_of(run))],
         "handed": handed_to(session, run, job) if job.after or job.takes else [],
@@ -234,10 +257,10 @@ def _control_leases(site: Site, session: Session, runner: Asking, free: int) -> 
                 project.id,
                 run.number,
                 attempt.number,
-                control.commit,
+                _commit_for(site, project.id, job, control.commit),
                 run.base or run.before or "",
                 address=project.address if "://" in project.address else "",
-                **_told(site, session, run, job, cell.id, cell.values, cell.wants),
+                **_told(site, session, run, job, cell.id, cell.values, cell.wants, control.commit),
             )
         )
     return leases

@@ -46,9 +46,11 @@ def told_of(found: Intent) -> list[dict[str, Any]]:
 
 
 def make_cells(
-    session: Session, run: Run, found: Intent, good: Mapping[str, Run | None] = MappingProxyType({})
+    session: Session, run: Run, found: Intent, good: Mapping[str, Run | None] = MappingProxyType({}), tags: str = ""
 ) -> bool:
     """The run's cells, in the order of the plan; those of excused jobs are brought along from their baseline.
+
+    `tags` is a digest of the repository's tags, for the jobs that see them.
 
     False when no cell is left, which holds the run.
     """
@@ -57,7 +59,7 @@ def make_cells(
     for job in found.jobs:
         part = part_of_plan(job.job)
         for cell in job.cells if job.runs and not (job.job.gated and run.batch_id is not None) else ():
-            session.add(_cell(run, found.event, job, cell, position, part))
+            session.add(_cell(run, found.event, job, cell, position, f"{part}{tags if job.job.source.tags else ''}"))
             position += 1
         base = good.get(job.job.id) if job.fate is Fate.EXCUSED else None
         if base is not None:

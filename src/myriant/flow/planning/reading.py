@@ -137,7 +137,11 @@ def _merged(mirror: Mirror, run: Run) -> tuple[str, str, str]:
 
 def _around(mirror: Mirror, commit: str) -> Surroundings:
     """What the commit itself tells about its plan."""
-    return Surroundings(files=tuple(mirror.files(commit)), mentions=lambda word: mirror.grep(commit, word))
+    return Surroundings(
+        files=tuple(mirror.files(commit)),
+        mentions=lambda word: mirror.grep(commit, word),
+        read=lambda path: (mirror.file(commit, path) or b"").decode("utf-8", "replace"),
+    )
 
 
 def _expected_files(plan: Plan) -> set[str]:
@@ -189,9 +193,10 @@ def _apply(site: Site, session: Session, project: Project, run: Run, reading: Re
     )
     stopped = run.reason if run.why == Why.BY_PERSON else ""
     missing = take_artifacts(session, run, plan)
-    if not make_cells(session, run, found, good):
-        return
     mirror, tested = site.mirror(project), run.tested or run.commit
+    tags = mirror.tags() if any(job.source.tags for job in plan.jobs) else ""
+    if not make_cells(session, run, found, good, tags):
+        return
     files = {f: mirror.file(tested, f) for f in _expected_files(plan)} if run.tag else {}
     meet_expectations(session, run, plan, files)
     require_secrets(session, run, plan)

@@ -138,4 +138,5 @@ def _around(site: Site, session: Session, project: Project) -> Surroundings:
         files=files,
         mentions=(lambda word: mirror.grep(head, word)) if head is not None and files is not None else None,
         branches=frozenset(branches) if branches else None,
+        read=(lambda path: (mirror.file(head, path) or b"").decode("utf-8", "replace")) if head is not None else None,
     )
