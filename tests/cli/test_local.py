@@ -143,9 +143,7 @@ def test_a_cell_of_a_run_is_rebuilt_here(world: World) -> None:
     repo.commit({"test.sh": "exit 7"})  # what is here now does not matter
     number = str(run["run"]["number"])
     done = world.command("reproduce", number, "unit lua=5.1,tide=high", "--project", "rebuilt", cwd=world.folder)
-    assert done.returncode == 1 and "from " in done.stdout and "t › b" in done.stdout, (
-        done.stdout + done.stderr
-    )
+    assert done.returncode == 1 and "from " in done.stdout and "t › b" in done.stdout, done.stdout + done.stderr
     well = world.command("reproduce", number, "job=unit,lua=5.4,tide=low", "--project", "rebuilt", cwd=world.folder)
     assert well.returncode == 0, well.stdout + well.stderr
 

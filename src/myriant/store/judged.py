@@ -71,6 +71,7 @@ class JobSaid:
     context: str
     trusted: bool
     good: bool
+    job: str
 
 
 def judged_jobs(
@@ -95,7 +96,7 @@ def judged_jobs(
         .order_by(JobResult.number)
     )
     for job, run_id, number, commit, context, trusted, good in rows:
-        told = JobSaid(run_id, number, commit, context, bool(trusted), bool(good))
+        told = JobSaid(run_id, number, commit, context, bool(trusted), bool(good), job)
         found.setdefault(job, {}).setdefault(commit, []).append(told)
     return found
 

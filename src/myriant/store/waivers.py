@@ -15,11 +15,11 @@ from myriant.store.tables import Run, Waiver
 _MOST = 500
 
 
-def waivers_for(session: Session, run: Run) -> dict[str, list[Waived]]:
+def waivers_for(session: Session, run: Run, at: datetime | None = None) -> dict[str, list[Waived]]:
     """By the names of their rules, the waivers that are in force for a run: given for it or one before it, in its
-    context, and not over when it ended.
+    context, and not over when it ended, or at another time.
     """
-    moment = run.ended_at or datetime.now(UTC)
+    moment = at or run.ended_at or datetime.now(UTC)
     query = (
         select(Waiver)
         .where(Waiver.project_id == run.project_id, Waiver.run <= run.number, Waiver.until > moment)

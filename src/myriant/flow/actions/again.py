@@ -11,6 +11,7 @@ from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
 from myriant.flow.state import approvals, cells, runs
 from myriant.flow.state.advance import advance
+from myriant.flow.state.excuses import stand_anew
 from myriant.flow.who import Person
 from myriant.store.cells import cells_of
 from myriant.store.changes import tell
@@ -63,6 +64,7 @@ def again_in(session: Session, project: Project, run: Run, which: str, selector:
         runs.reopen(run)
         runs.call_for_announcement(session, run)
         reopen_job_results(session, run.id)
+        stand_anew(session, [run.id])
     forget_waiting_controls(session, run.id)
     session.flush()
     advance(session, run, plan)

@@ -5,11 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 
+from myriant.core.written import day
 from myriant.flow.diagnose.flakes import QuarantineView, quarantine_view
 from myriant.flow.errors import BadInput, NotFound, Refused
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
+from myriant.flow.state.excuses import stand_anew_in
 from myriant.flow.who import Person
+from myriant.store.audit import record
 from myriant.store.history import open_quarantines
 from myriant.store.results import tests_numbered
 from myriant.store.tables import Quarantine
@@ -51,6 +54,9 @@ def quarantine(
             raise Refused("quarantined already", "end that quarantine first, to give it another end")
         session.add_all(rows)
         session.flush()
+        names = ", ".join(titles[row.test].name for row in rows[:3]) + (" …" if len(rows) > 3 else "")
+        record(session, project.id, who.name, "quarantined", f"{names} until {day(until)}: {reason}")
+        stand_anew_in(session, project.id)
         return [quarantine_view(row, titles) for row in rows]
 
 
@@ -63,4 +69,8 @@ def end_quarantine(site: Site, name: str, number: int, why: str, who: Person) ->
             raise NotFound(f"{name} has no quarantine {number}")
         if row.ended_at is None:
             row.ended_at, row.ended_why = datetime.now(UTC), f"{who.name}: {why.strip() or 'taken back'}"
+            title = tests_numbered(session, project.id, [row.test])[row.test].name
+            record(session, project.id, who.name, "ended a quarantine", f"{title}: {why.strip() or 'taken back'}")
+            session.flush()
+            stand_anew_in(session, project.id)
         return quarantine_view(row, tests_numbered(session, project.id, [row.test]))

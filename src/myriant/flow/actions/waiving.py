@@ -15,6 +15,7 @@ from myriant.flow.errors import BadInput, NotFound, Refused
 from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
 from myriant.flow.state import runs
+from myriant.flow.state.excuses import stand_anew_in
 from myriant.flow.who import Person
 from myriant.store.audit import record
 from myriant.store.tables import Run, Waiver
@@ -106,4 +107,6 @@ def end_waiver(site: Site, name: str, number: int, why: str, who: Person) -> Wai
         if row.ended_at is None:
             row.ended_at, row.ended_why = datetime.now(UTC), f"{who.name}: {why.strip() or 'taken back'}"
             record(session, project.id, who.name, "ended a waiver", f"{row.rule}: {why.strip() or 'taken back'}")
+            session.flush()
+            stand_anew_in(session, project.id)
         return waiver_view(row)

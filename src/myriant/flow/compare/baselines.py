@@ -7,6 +7,7 @@ pull request is compared with its target's head, whatever is said of it.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from datetime import UTC, datetime
 
 from sqlalchemy.orm import Session
 
@@ -17,6 +18,7 @@ from myriant.core.plan.model import Job, Plan
 from myriant.core.states import EventKind
 from myriant.flow.plans import plan_with
 from myriant.flow.site import Site
+from myriant.flow.state.excuses import lapsed
 from myriant.repos.as_read import changed_as_read
 from myriant.repos.git import GitError
 from myriant.store.judged import JobSaid, acceptances, judged_jobs, newest_clear_of, runs_with_ids
@@ -43,11 +45,20 @@ def good_baselines(session: Session, run: Run, nearest: Sequence[str], jobs: Ite
     """
     started = {a.subject for a in acceptances(session, run.project_id, "start")}
 
+    at = run.ended_at or datetime.now(UTC)
+    over: dict[int, dict[str, str]] = {}
+
+    def stands(s: JobSaid) -> bool:
+        """Whether no person's word that a result rests on is over."""
+        if s.run_id not in over:
+            over[s.run_id] = lapsed(session, session.get_one(Run, s.run_id), at)
+        return not over[s.run_id] or not (over[s.run_id].get(s.job) or over[s.run_id].get(""))
+
     def good(said: Sequence[JobSaid]) -> JobSaid | None:
         newest = {s.context: s for s in said}
         own = newest.get(run.context) if run.event == EventKind.SCHEDULE else None
         counting = [own] if own is not None else [s for s in newest.values() if s.context.startswith(_PUSH)]
-        fine = counting and all(s.good or (s.trusted and s.commit in started) for s in counting)
+        fine = counting and all((s.good and stands(s)) or (s.trusted and s.commit in started) for s in counting)
         return max(counting, key=lambda s: s.number) if fine else None
 
     return _nearest(session, run, nearest, jobs, good)

@@ -27,6 +27,7 @@ from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
 from myriant.flow.state import runs
 from myriant.flow.state.advance import advance
+from myriant.flow.state.excuses import stand_anew
 from myriant.store.cells import cells_of
 from myriant.store.changes import tell_of_run
 from myriant.store.judged import job_results_of, judged_rules
@@ -73,7 +74,11 @@ def conclude_run(site: Site, run_id: int, *, follow_up: bool = True) -> None:
     """Judge a run whose cells have all ended, and call for its announcement. Running twice gives the same verdict."""
     with site.store.transaction() as session:
         run = session.get(Run, run_id, with_for_update=True)
-        if run is None or run.verdict == Verdict.NONE or (run.verdict == Verdict.EXEMPT and not run.judged):
+        if (
+            run is None
+            or run.verdict == Verdict.NONE
+            or ((run.verdict == Verdict.EXEMPT or run.why == Why.EXCUSED) and not run.judged)
+        ):
             return
         every = cells_of(session, run_id)
         cells = [c for c in every if c.selected and not c.gated]
@@ -102,6 +107,7 @@ def conclude_run(site: Site, run_id: int, *, follow_up: bool = True) -> None:
             binding = {(c.job, c.key) for c in beside.binding}
             found = {n: c for n, c in beside.compared.cells.items() if n in binding}
             plan_controls(session, run, beside.compared.baselines, found)
+        stand_anew(session, [run.id])
         settle_quarantines(session, project, run)
         if run.wish == RunWish():
             settle_takings(session, run, beside.compared)

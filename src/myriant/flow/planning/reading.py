@@ -188,8 +188,9 @@ def _apply(site: Site, session: Session, project: Project, run: Run, reading: Re
     known = [b for b in gate.values() if b is not None]
     run.baseline_id = max(known, key=lambda r: (r.depth, r.number)).id if known else None
     asked = {j.job.id: j for j in found.jobs if j.fate in (Fate.RUNS, Fate.EXCUSED) and not j.job.gated}
+    grounds = {job: (good if j.fate is Fate.EXCUSED else gate).get(job) for job, j in asked.items()}
     plan_job_results(
-        session, run, {job: (True, base.id if (base := gate.get(job)) is not None else None) for job in asked}
+        session, run, {job: (True, base.id if base is not None else None) for job, base in grounds.items()}
     )
     stopped = run.reason if run.why == Why.BY_PERSON else ""
     missing = take_artifacts(session, run, plan)

@@ -61,6 +61,17 @@ def exempt(session: Session, run: Run, reason: str) -> None:
     call_for_announcement(session, run)
 
 
+def lean(session: Session, run: Run, verdict: Verdict, reason: str) -> None:
+    """An excused run says what the results say on which it stands: their word where they hold it, else exempt."""
+    said = {Verdict.HELD: "Held", Verdict.UNDECIDED: "Undecided"}
+    if verdict == Verdict.EXEMPT:
+        run.verdict, run.sentence = verdict, f"Exempt: {run.reason[:1000]}."
+    else:
+        run.reason = run.reason or run.sentence.partition(": ")[2].removesuffix(".")
+        run.verdict, run.why, run.sentence = verdict, Why.EXCUSED, f"{said[verdict]}: {reason[:1000]}."
+    call_for_announcement(session, run)
+
+
 def hold_early(run: Run) -> None:
     """Nothing that is left can clear it."""
     run.verdict, run.why, run.reason = Verdict.HELD, Why.NOTHING, ""

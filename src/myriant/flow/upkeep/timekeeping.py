@@ -33,10 +33,12 @@ from myriant.flow.site import Site
 from myriant.flow.state.advance import advance
 from myriant.flow.state.approvals import expire
 from myriant.flow.state.controls import give_up
+from myriant.flow.state.excuses import stand_anew_in
 from myriant.flow.upkeep.retention import prune_a_little
 from myriant.store.attempts import take_outlived_reports
 from myriant.store.controls import stale_controls
 from myriant.store.engine import is_away, only_one
+from myriant.store.excuses import projects_with_excuses
 from myriant.store.projects import due_schedules, forget_seen_events, projects_to_refresh
 from myriant.store.releases import runs_waiting_to_release
 from myriant.store.runs import late_approvals
@@ -127,6 +129,15 @@ def _forget_events(site: Site, now: datetime) -> None:
         forget_seen_events(session, now - _REMEMBERED)
 
 
+def _stand_anew(site: Site) -> None:
+    """Waivers and quarantines end by themselves: what is excused by them is told anew."""
+    with site.store.transaction() as session:
+        projects = projects_with_excuses(session)
+    for project in projects:
+        with _apart(f"the excused runs of project {project}"), site.store.transaction() as session:
+            stand_anew_in(session, project)
+
+
 UPKEEP = (
     Upkeep("expired leases", 5, _take_back),
     Upkeep("schedules", 10, start_due),
@@ -145,6 +156,7 @@ UPKEEP = (
     Upkeep("retention", 60, prune_a_little),
     Upkeep("files that outlived their time", 60, _remove_outlived),
     Upkeep("stale control runs", 60, _give_up_stale_controls),
+    Upkeep("excuses whose ground is over", 60, lambda site, now: _stand_anew(site)),
     Upkeep("drills that were killed", 60, lambda site, now: clear_away(site, now - LONGEST)),
     Upkeep("unfinished uploads", 600, lambda site, now: forget_unfinished(site)),
     Upkeep("events seen long ago", 3600, _forget_events),
