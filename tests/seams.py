@@ -26,6 +26,7 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, precondition,
 from inprocess import Stories, StoryRepository
 from myriant.api.access import permissions_of
 from myriant.api.app import api_routes
+from myriant.core.gate.note import context_said
 from myriant.flow.tasks import look_at
 from myriant.flow.upkeep.timekeeping import keep_time
 from worlds import writes
@@ -144,6 +145,12 @@ class Told:
         return dict(found[0]) if found else None
 
     @cached_property
+    def words(self) -> list[dict[str, Any]]:
+        """What every project says of its commit, where it says something."""
+        found = self.seams.get(f"/words/{self.run['commit']}")
+        return [w for w in found if w["verdict"] != "none"]
+
+    @cached_property
     def context(self) -> dict[str, Any] | None:
         return next((c for c in (self.word or {"contexts": []})["contexts"] if c["run"] == self.number), None)
 
@@ -176,10 +183,11 @@ class Told:
         rows = [[int(s.get(key, "0")) for key in ("tests", "failures", "errors", "skipped")] for s in suites]
         return tuple(map(sum, zip(*rows, strict=True))) if rows else (0, 0, 0, 0)  # type: ignore[return-value]
 
-    @property
-    def unnoted(self) -> bool:
-        """Whether the note need not say it: of several projects that watch a repository the last one writes it."""
-        return self.context is None or self.seams.twice
+    @cached_property
+    def noted(self) -> dict[tuple[str, str], str]:
+        """What the note says by project and context."""
+        heads = re.findall(r"^([^\n,]+), ([^\n:]+): (\w+)\nrun: #", self.note, re.MULTILINE)
+        return {(project, context): verdict for project, context, verdict in heads}
 
     @property
     def decided(self) -> bool:
@@ -239,9 +247,25 @@ EQUALITIES = (
             "strip": lambda t: (t.column or {"run": {"sentence": None}})["run"]["sentence"],
             "commit": lambda t: t.of("context", "sentence"),
             "events": lambda t: t.of("event", "sentence"),
-            "note": lambda t: t.run["sentence"] if t.unnoted or t.run["sentence"] in t.note else t.note,
+            "note": lambda t: t.run["sentence"] if t.context is None or t.run["sentence"] in t.note else t.note,
         },
         lambda t: t.decided,
+    ),
+    Equality(
+        "verdict in the note",
+        {
+            "run": lambda t: t.run["verdict"],
+            "note": lambda t: t.noted.get((t.project, context_said(t.run["context"]))),
+        },
+        lambda t: t.decided and t.context is not None and t.run["context"] != "",
+    ),
+    Equality(
+        "verdict of a commit over all projects",
+        {
+            "words": lambda t: worst([{**w, "ended": False} for w in t.words]),
+            "note": lambda t: t.note.partition("\n")[0].removeprefix("verdict: ").partition(" ")[0] or None,
+        },
+        lambda t: t.decided and t.context is not None,
     ),
     Equality(
         "verdict of a commit",
@@ -358,7 +382,6 @@ class Seams(RuleBasedStateMachine):
         self.variant = {"main": "plain"}
         self.branch, self.count, self.turn = "main", 0, 0
         self.others: list[str] = []
-        self.twice = False  # whether another project watched it too, at some time
         self.pulls: set[int] = set()
         self._cache: dict[str, Any] = {}
 
@@ -507,7 +530,6 @@ class Seams(RuleBasedStateMachine):
         answer = self.world.http.post("/projects", json={"address": str(self.repo.origin), "name": other})
         assert answer.status_code == 201, answer.text
         self.others.append(other)
-        self.twice = True
         self.change_docs()
 
     @precondition(lambda self: bool(self.others))

@@ -61,7 +61,10 @@ def test_the_history_holds_the_break_and_the_repair_in_the_order_of_ancestry(wor
         capture_output=True,
         text=True,
     )
-    assert note.stdout.count("push to main: held") == 3 and note.stdout.count("push to main: clear") == 14
+    assert (
+        note.stdout.count("lockstep, push to main: held") == 3
+        and note.stdout.count("lockstep, push to main: clear") == 14
+    )
 
 
 def test_lockstep_breaks_on_one_old_lua_and_is_mended(world: World, demo: Path) -> None:

@@ -16,6 +16,8 @@ from sqlalchemy.orm import Session
 from tenacity import Retrying, retry_if_exception, stop_after_attempt
 
 from myriant.core.gate.contexts import push_to
+from myriant.core.gate.note import NotedBlock, ProjectSays, commit_note, context_said
+from myriant.core.gate.word import Word
 from myriant.core.plan.intent import intent
 from myriant.core.plan.model import FILE_NAME, Job, Plan
 from myriant.core.plan.read import read_plan
@@ -41,7 +43,7 @@ from myriant.store.plans import keep_plan_text
 from myriant.store.projects import next_run_number, project_named
 from myriant.store.records import Finish
 from myriant.store.runs import runs_numbered
-from myriant.store.tables import Attempt, Cell, LogChunk, Report, Run, Step
+from myriant.store.tables import Attempt, Cell, LogChunk, Project, Report, Run, Step
 
 
 @dataclass(frozen=True, slots=True)
@@ -232,9 +234,15 @@ def write_notes(site: Site, project_name: str, numbers: Sequence[int]) -> None:
         mirror = site.mirror(project)
         for run in runs:
             if run.note:
-                mirror.note_here(run.commit, run.note)
+                mirror.note_here(run.commit, _note_alone(project, run))
                 run.noted_at = func.now()
         mirror.send_notes()
+
+
+def _note_alone(project: Project, run: Run) -> str:
+    verdict = Verdict(run.verdict)
+    noted = NotedBlock(project.name, context_said(run.context), verdict, run.note or "")
+    return commit_note([ProjectSays(project.name, Word(verdict, run.context, run.number), [noted])])
 
 
 def accept_past(site: Site, project_name: str, number: int, reason: str, who: Person) -> None:

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import fcntl
 import hashlib
+import random
 import re
-from collections.abc import Collection, Mapping, Sequence
+import time
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -15,6 +17,7 @@ from myriant.repos.git import GitError, git, is_object_id
 from myriant.repos.remote import Remote
 
 NOTES = "refs/notes/myriant"
+_MOST_TRIES = 8  # of a note that others write too
 _LATEST = 32_503_680_000  # year 3000: a commit may claim any time
 
 
@@ -430,22 +433,27 @@ class Mirror:
     def send_notes(self) -> None:
         self.remote.git(self.path, "push", "--quiet", f"{NOTES}:{NOTES}")
 
-    def note(self, commit: str, text: str) -> None:
-        """Write the commit note and send it to the repository; another writer's notes are kept.
+    def note(self, commit: str, compose: Callable[[str], str]) -> str:
+        """Write the commit note and send it to the repository; what was written.
 
-        Most often nobody else wrote since, so theirs are fetched only when ours are refused.
+        `compose` makes it of the note that stands there. Who wrote since we looked is heard first: what is sent is
+        refused then, and composed anew. Most often nobody did, so theirs are fetched only when ours are refused.
         """
-        for attempt in range(5):
+        for attempt in range(_MOST_TRIES):
             if attempt:
                 self._fetch_notes()
-            if self._noted(commit).strip() != text.strip():
+            noted = self._noted(commit)
+            text = compose(noted)
+            if noted.strip() != text.strip():
                 self.note_here(commit, text)
             try:
                 self.send_notes()
-                return
+                return text
             except GitError:
-                if attempt == 4:
+                if attempt == _MOST_TRIES - 1:
                     raise
+                time.sleep(0.05 * attempt * random.random())  # writers that met do not meet again
+        raise AssertionError("unreachable")
 
     def _fetch_notes(self) -> None:
         try:

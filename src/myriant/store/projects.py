@@ -17,6 +17,14 @@ BRANCH = "refs/heads/"
 TAG = "refs/tags/"
 
 
+def projects_beside(session: Session, project: Project) -> Sequence[Project]:
+    """Other projects that watch the same repository, by name."""
+    plain = func.regexp_replace(Project.address, "(/|[.]git)+$", "")
+    same = func.regexp_replace(project.address, "(/|[.]git)+$", "")
+    query = select(Project).where(plain == same, Project.id != project.id)
+    return session.scalars(query.order_by(Project.name)).all()
+
+
 def project_named(session: Session, name: str) -> Project | None:
     return session.scalar(select(Project).where(Project.name == name))
 

@@ -9,6 +9,7 @@ from sqlalchemy import ColumnElement, and_, case, func, literal, literal_column,
 from sqlalchemy.orm import Session, aliased
 
 from myriant.core.states import DECIDED, OPEN, ApprovalState, EventKind, Verdict
+from myriant.store.projects import projects_beside
 from myriant.store.tables import Approval, Attempt, Batch, Cell, Project, PullRequest, Report, Run, Segment
 
 WAITING: ColumnElement[str] = literal_column("'waiting'")  # as partial indexes have them
@@ -136,6 +137,30 @@ def newest_upload(session: Session, project_id: int, commit: str, branch: str) -
     """The newest run of what was sent for a commit from elsewhere."""
     query = select(Run).where(Run.project_id == project_id, Run.commit == commit, Run.event == EventKind.UPLOAD)
     return session.scalars(query.where(Run.branch == branch).order_by(Run.number.desc()).limit(1)).first()
+
+
+def newest_run_of(session: Session, project_id: int, commit: str) -> Run | None:
+    """The newest run of a commit in a project that is no batch's."""
+    query = select(Run).where(Run.project_id == project_id, Run.commit == commit, Run.batch_id.is_(None))
+    return session.scalars(query.order_by(Run.number.desc()).limit(1)).first()
+
+
+def runs_beside_project(session: Session, project: Project, most: int) -> Sequence[Run]:
+    """In other projects that watch its repository, the newest run of each commit that a project tested too."""
+    commits = select(Run.commit).where(Run.project_id == project.id)
+    others = [p.id for p in projects_beside(session, project)]
+    return _newest_of_each(session, Run.project_id.in_(others) & Run.commit.in_(commits), most) if others else ()
+
+
+def runs_with_notes(session: Session, project_id: int, most: int) -> Sequence[Run]:
+    """Of each of the newest commits of a project whose note was written, the newest run."""
+    return _newest_of_each(session, (Run.project_id == project_id) & Run.noted_at.is_not(None), most)
+
+
+def _newest_of_each(session: Session, which: ColumnElement[bool], most: int) -> Sequence[Run]:
+    newest = select(func.max(Run.id)).where(which, Run.batch_id.is_(None)).group_by(Run.project_id, Run.commit)
+    newest = newest.order_by(func.max(Run.id).desc()).limit(most)
+    return session.scalars(select(Run).where(Run.id.in_(newest))).all()
 
 
 def run_numbered(session: Session, project_id: int, number: int) -> Run | None:

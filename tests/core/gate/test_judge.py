@@ -23,7 +23,15 @@ from myriant.core.gate.judge import (
     verdict_of,
 )
 from myriant.core.gate.measures import value_of
-from myriant.core.gate.note import NotedCell, NotedFailure, block, commit_note
+from myriant.core.gate.note import (
+    NotedBlock,
+    NotedCell,
+    NotedFailure,
+    ProjectSays,
+    block,
+    blocks_elsewhere,
+    commit_note,
+)
 from myriant.core.gate.sentence import EACH_SAID, MOST_REASONS, Told, is_said_anew, left, progress, sentence
 from myriant.core.gate.word import Word
 from myriant.core.plan.model import BuiltIn, Events, Plan, Rule
@@ -270,12 +278,28 @@ def test_the_note_has_a_block_for_each_context_under_the_commits_word() -> None:
         new=new,
     )
     clear = block(verdict=Verdict.CLEAR, context="tag v1", address="http://y", number=8, said="Clear.")
-    note = commit_note(Word(Verdict.HELD, "push main", 7), [held, clear])
-    assert note.startswith("verdict: held (push to main)\n\npush to main: held\nrun: #7 http://x\n")
+    blocks = [
+        NotedBlock("tides", "push to main", Verdict.HELD, held),
+        NotedBlock("tides", "tag v1", Verdict.CLEAR, clear),
+    ]
+    note = commit_note([ProjectSays("tides", Word(Verdict.HELD, "push main", 7), blocks)])
+    assert note.startswith("verdict: held (push to main)\n\ntides, push to main: held\nrun: #7 http://x\n")
     assert "unit b  void" in note and "the runner was lost" in note
     assert "t49: line one line two" in note and "t50" not in note and "and 10 more" in note
     assert "not met  no new failures: 60" in note and note.endswith("tag v1: clear\nrun: #8 http://y\nClear.\n")
-    assert commit_note(Word(), [clear]).startswith("no verdict\n")
+    assert commit_note([ProjectSays("tides", Word(), blocks[1:])]).startswith("no verdict\n")
+    # whoever watches the same repository from another installation keeps what it wrote, and it counts
+    elsewhere = blocks_elsewhere(note, "http://z")
+    assert [(b.project, b.context, b.verdict) for b in elsewhere] == [
+        ("tides", "push to main", Verdict.HELD),
+        ("tides", "tag v1", Verdict.CLEAR),
+    ]
+    mine = NotedBlock(
+        "buoys", "push to main", Verdict.CLEAR, "push to main: clear\nrun: #3 http://z/p/buoys/runs/3\nClear."
+    )
+    both = commit_note([ProjectSays("buoys", Word(Verdict.CLEAR, "push main", 3), [mine])], elsewhere)
+    assert both.startswith("verdict: held (tides, push to main)\n\ntides, push to main: held\n")
+    assert both.count("\nrun: #") == 3 and blocks_elsewhere(both, "http://z") == elsewhere
 
 
 @pytest.mark.parametrize(

@@ -1,10 +1,15 @@
-"""The commit note: plain text for `git log --notes=myriant`, a block for each context under the commit's word."""
+"""The commit note: plain text for `git log --notes=myriant`, a block for each project and context, worst first.
+
+The first line is the worst commit verdict over all projects that watch the repository.
+"""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
+from itertools import pairwise
 
 from myriant.core.gate.contexts import parse_context
 from myriant.core.gate.judge import Judged
@@ -37,12 +42,63 @@ class NotedFailure:
     places: tuple[str, ...] = ()  # its file, and itself as a path: by what its owners are found
 
 
-def commit_note(said: Word, blocks: Sequence[str]) -> str:
-    """The commit's word in the first line, then what each context says, worst first."""
-    told = parse_context(said.context)
-    where = f" ({told.said})" if told is not None else ""
-    first = f"verdict: {said.verdict}{where}" if said.verdict is not Verdict.NONE else "no verdict"
-    return "\n\n".join([first, *(block.strip("\n") for block in blocks)]) + "\n"
+@dataclass(frozen=True, slots=True)
+class NotedBlock:
+    """What a run says in a note: its text begins with context and verdict, then the run's number and address."""
+
+    project: str
+    context: str
+    verdict: Verdict
+    text: str
+
+    def written(self) -> str:
+        return f"{self.project}, {self.text.strip()}"
+
+
+@dataclass(frozen=True, slots=True)
+class ProjectSays:
+    """A project's word for a commit, and its blocks."""
+
+    project: str
+    word: Word
+    blocks: Sequence[NotedBlock]
+
+
+_HEAD = re.compile(r"^(?P<project>[^\n,]{1,200}), (?P<context>[^\n:]{1,400}): (?P<verdict>[a-z]{4,9})$")
+_RUN = re.compile(r"^run: #\d+ (?P<address>\S+)$")
+_RANK = (Verdict.HELD, Verdict.UNDECIDED, Verdict.CLEAR, Verdict.EXEMPT, Verdict.NONE)
+
+
+def commit_note(said: Sequence[ProjectSays], others: Sequence[NotedBlock] = ()) -> str:
+    """The note of a commit: what these projects say, and the blocks of `others`, who watch it from elsewhere."""
+    words = [(s.word.verdict, s.project, context_said(s.word.context)) for s in said]
+    words += [(b.verdict, b.project, b.context) for b in others]
+    verdict, project, context = min(words, key=lambda w: (_RANK.index(w[0]), w[1]))
+    place = ", ".join(p for p in (project if len({w[1] for w in words}) > 1 else "", context) if p)
+    first = f"verdict: {verdict}{f' ({place})' if place else ''}" if verdict is not Verdict.NONE else "no verdict"
+    blocks = [b for s in said for b in s.blocks] + list(others)
+    ordered = sorted(blocks, key=lambda b: (_RANK.index(b.verdict), b.project))
+    return "\n\n".join([first, *(b.written() for b in ordered)]) + "\n"
+
+
+def context_said(context: str) -> str:
+    told = parse_context(context)
+    return told.said if told is not None else ""
+
+
+def blocks_elsewhere(note: str, address: str) -> list[NotedBlock]:
+    """The blocks of a note that another installation wrote: their runs have another address than ours begins with."""
+    lines = note.split("\n")
+    begins = [i for i, line in enumerate(lines[:-1]) if _HEAD.match(line) and _RUN.match(lines[i + 1])]
+    found = []
+    for begin, end in pairwise([*begins, len(lines)]):
+        head, run = _HEAD.match(lines[begin]), _RUN.match(lines[begin + 1])
+        if head is None or run is None or head["verdict"] not in _RANK:
+            continue
+        if not run["address"].startswith(f"{address.rstrip('/')}/"):
+            text = "\n".join(lines[begin:end]).strip().removeprefix(f"{head['project']}, ")
+            found.append(NotedBlock(head["project"], head["context"], Verdict(head["verdict"]), text))
+    return found
 
 
 def block(

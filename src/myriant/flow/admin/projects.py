@@ -22,6 +22,7 @@ from myriant.flow.naming import the_project
 from myriant.flow.repositories import main_branch_of, opened, suggested_name, why_refused
 from myriant.flow.sealing import seal
 from myriant.flow.site import CREDENTIAL, Site
+from myriant.flow.state import runs
 from myriant.flow.who import Person
 from myriant.repos import door
 from myriant.repos.git import GitError
@@ -33,8 +34,10 @@ from myriant.store.engine import is_deadlock
 from myriant.store.projects import all_projects, project_named, remove_project
 from myriant.store.projects import project_names as names
 from myriant.store.retention import blobs_of_project
+from myriant.store.runs import runs_beside_project, runs_with_notes
 from myriant.store.tables import Project
 
+_MOST_NOTES = 500  # that are composed anew when a project goes
 _NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,59}")
 
 
@@ -236,6 +239,7 @@ def _rename(site: Site, name: str, now: str) -> None:
         if project_named(session, now) is not None:
             raise Refused(f"there is a project {now} already")
         project.name = now
+        runs.note_anew(session, runs_with_notes(session, project.id, _MOST_NOTES))
         remote, hooked = site.remote(project), project.hooked
         token = make_token(session, "hook", project=project.id) if hooked else ""
         tell(session, "project", name)
@@ -258,7 +262,9 @@ def forget_project(site: Site, name: str) -> None:
     for again in Retrying(retry=retry_if_exception(is_deadlock), stop=stop_after_attempt(8), reraise=True):
         with again, site.store.transaction() as session:  # what goes on in it may hold what is removed, and ends first
             blobs = blobs_of_project(session, project.id) if project is not None else []
+            beside = runs_beside_project(session, project, _MOST_NOTES) if project is not None else ()
             remove_project(session, name)
+            runs.note_anew(session, beside)
             tell(session, "project", name)
     for blob in blobs:
         site.blobs.remove(blob)

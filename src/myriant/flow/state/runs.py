@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 from datetime import datetime
 
 from sqlalchemy import func
@@ -108,6 +108,12 @@ def weigh_anew(session: Session, project_id: int, contexts: Collection[object]) 
     if contexts:
         for run in newest_runs_beside(session, project_id, [str(c) for c in contexts], MOST_WEIGHED):
             _call_for_note(session, run)
+
+
+def note_anew(session: Session, every: Iterable[Run]) -> None:
+    """The notes on their commits are to be composed again: another project says nothing there any more."""
+    for run in every:
+        _call_for_note(session, run)
 
 
 def call_for_announcement(session: Session, run: Run) -> None:
