@@ -321,6 +321,50 @@ def test_coverage_is_compared_with_what_it_was(
         assert (run["run"]["verdict"], judged["value"], judged["met"]) == (verdict, value, met), (covered, judged)
 
 
+def test_each_jobs_coverage_is_compared_with_that_at_its_own_baseline(world: World) -> None:
+    """A run that was held for lost coverage is nobody's baseline, though its other job held nobody up."""
+    covers = step("mkdir -p out; cp a.lcov out/; " + GREEN, 'tests = ["out/*.xml"], coverage = ["out/a.lcov"]')
+    style = '[jobs.style]\n[[jobs.style.steps]]\nname = "style"\ncommand = "true"\n'
+    rule = '[[gate.rules]]\nname = "r"\nmeasure = "coverage.line"\nat-least = "baseline"\n'
+    lost = '[[gate.rules]]\nname = "l"\nmeasure = "coverage.lost"\nat-most = 0\n'
+    repo = world.repository("own-baselines", None)
+
+    def pushed(hits: str, **more: str) -> dict[str, Any]:
+        lines = "".join(f"DA:{i},{hit}\n" for i, hit in enumerate(hits, 1))
+        return repo.pushed({"a.lcov": f"SF:a.lua\n{lines}end_of_record\n", **more}, f"{hits} {more.keys()}")
+
+    first = pushed("1110", **{"myriant.toml": HEAD + covers + style + rule + lost, "a.lua": "one\ntwo\nthree\nfour\n"})
+    assert first["run"]["verdict"] == "clear", first["run"]["sentence"]
+    for n in range(3):
+        held = pushed("1000", turn=str(n))
+        judged = {j["name"]: (j["value"], j["met"]) for j in held["judged"] if j["name"] in ("r", "l")}
+        assert judged == {"r": ("25.0 %", False), "l": ("2", False)}, held["run"]["sentence"]
+        page = world.get(f"/projects/own-baselines/runs/{held['run']['number']}/coverage")
+        assert page["against_run"] == 1 and "−50.0 points" in page["said"], page["said"]
+        assert page["lost"] == [{"path": "a.lua", "lines": [2, 3]}]
+    assert pushed("1111", turn="x")["run"]["verdict"] == "clear"
+
+
+def test_a_file_that_no_report_names_any_more_is_not_covered_while_it_stands(world: World) -> None:
+    plan = HEAD + step("mkdir -p out; cp a.lcov out/; " + GREEN, 'tests = ["out/*.xml"], coverage = ["out/a.lcov"]')
+    plan += '[[gate.rules]]\nname = "r"\nmeasure = "coverage.line"\nat-least = "baseline"\n'
+    full = "SF:a.lua\nDA:1,1\nDA:2,1\nend_of_record\n"
+    half = "SF:b.lua\nDA:1,1\nDA:2,0\nend_of_record\n"
+    source = {"a.lua": "one\ntwo\n", "b.lua": "one\ntwo\n"}
+    repo = world.repository("unnamed-file", None)
+    steps: list[tuple[dict[str, str | None], str, str]] = [
+        ({"myriant.toml": plan, "a.lcov": full + half, **source}, "75.0 %", "clear"),
+        ({"a.lcov": full}, "50.0 %", "held"),  # not 100 %
+        ({"turn": "1"}, "50.0 %", "held"),
+        ({"b.lua": "zero\none\ntwo\n"}, "50.0 %", "held"),  # its lines are followed
+        ({"b.lua": None}, "100.0 %", "clear"),
+    ]
+    for files, value, verdict in steps:
+        run = repo.pushed(files)
+        judged = next(j for j in run["judged"] if j["name"] == "r")
+        assert (judged["value"], run["run"]["verdict"]) == (value, verdict), run["run"]["sentence"]
+
+
 def test_coverage_that_begins_has_nothing_to_be_compared_with(world: World) -> None:
     repo = world.repository("begins", None)
     assert repo.pushed({"myriant.toml": HEAD + step(GREEN), "a.lua": "one\n"})["run"]["verdict"] == "clear"

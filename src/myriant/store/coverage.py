@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 
 from myriant.core.coverage.model import FileCoverage, Totals
 from myriant.core.coverage.packed import pack_file, unpack_file
-from myriant.store.tables import CoverageFile, CoverageTotal, CoverageVector, SourceFile
+from myriant.store.tables import Cell, CoverageFile, CoverageTotal, CoverageVector, SourceFile
 
 _VECTORS = 0x4D594356  # names the lock: vectors of coverage
 
@@ -129,6 +129,12 @@ def jobs_with_coverage(session: Session, run_id: int) -> set[str]:
     """The jobs of a run that have coverage; the empty one is all of them together."""
     merged = CoverageTotal.attempt_id.is_(None) & (CoverageTotal.run_id == run_id)
     return set(session.scalars(select(CoverageTotal.job).where(merged)))
+
+
+def cells_with_coverage(session: Session, run_id: int, job: str) -> set[str]:
+    """Keys of a job's binding cells that gave coverage."""
+    query = select(Cell.key).join(CoverageTotal, CoverageTotal.attempt_id == Cell.attempt_id)
+    return set(session.scalars(query.where(Cell.run_id == run_id, Cell.job == job, ~Cell.advisory)))
 
 
 def _files(

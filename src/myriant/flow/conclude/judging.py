@@ -15,12 +15,13 @@ from myriant.core.gate.measures import measures_of, sum_of, tally_of_job, value_
 from myriant.core.plan.model import Plan, Rule
 from myriant.core.states import OPEN, TRUSTED, State, Verdict, Why
 from myriant.flow.compare.baselines import ancestors, gate_baselines
+from myriant.flow.compare.covered_before import covered_before
 from myriant.flow.compare.outcomes import MOST_COMPARED, Compared, compare_run, runs_since
 from myriant.flow.conclude.controls import plan_controls
 from myriant.flow.conclude.coverage import changed_share, merge_coverage
 from myriant.flow.conclude.learning import learn_moves, settle_quarantines, settle_takings
 from myriant.flow.conclude.lessening import Lessened, keep_lasting, lessened
-from myriant.flow.conclude.measuring import Known, of_jobs, seconds_of, share_at
+from myriant.flow.conclude.measuring import Known, of_jobs, seconds_of
 from myriant.flow.conclude.steps import explain_anew
 from myriant.flow.conclude.telling import early_sentence, tell_run
 from myriant.flow.plans import plan_of_run
@@ -198,10 +199,11 @@ def _settling(session: Session, beside: Beside) -> Mapping[str, int]:
 def _judge(site: Site, session: Session, project: Project, beside: Beside) -> None:
     run, compared = beside.run, beside.compared
     baseline = compared.nearest
-    coverage = merge_coverage(session, project.id, run, beside.binding, compared)
-    changed = changed_share(site, session, project, run, baseline, coverage)
+    then = covered_before(site, project, compared.baselines, baseline)
+    coverage = merge_coverage(session, project.id, run, beside.binding, compared, then, beside.plan)
+    changed = changed_share(site, session, project, run, then, coverage)
     now = beside.measures()
-    known = Known(run, compared, now, len(beside.lessened.loosened), coverage, changed, beside.binding)
+    known = Known(run, compared, now, len(beside.lessened.loosened), coverage, changed, then, beside.binding)
     waivers = waivers_for(session, run)
     rules, settling = _rules(beside.plan), _settling(session, beside)
     judged = judge(beside.plan, rules, known.measured(session), _evidence(beside), waivers, settling)
@@ -226,7 +228,7 @@ def _judge(site: Site, session: Session, project: Project, beside: Beside) -> No
     )
     _keep_jobs(session, beside, judged)
     keep_lasting(session, run, beside.lessened, compared, beside.nearest)
-    before = share_at(session, compared, ())
+    before = then.share(session)
     tell_run(site, session, project, beside.cells, compared, beside.plan, beside.lessened, judged, coverage, before)
 
 

@@ -18,6 +18,7 @@ from myriant.core.gate.replay import best
 from myriant.core.plan.keys import SHARES
 from myriant.core.plan.model import Rule
 from myriant.core.states import Content
+from myriant.flow.compare.covered_before import CoveredBefore
 from myriant.flow.compare.outcomes import Compared
 from myriant.flow.conclude.coverage import Changed, coverage_share
 from myriant.store.analysis import analysis_of
@@ -43,6 +44,7 @@ class Known:
     loosened: int
     coverage: Fraction | None  # line share over all; None: some of it is missing
     changed: Changed
+    then: CoveredBefore
     binding: Sequence[Cell]
 
     def measured(self, session: Session) -> Measured:
@@ -62,7 +64,7 @@ class Known:
         """Why coverage that was reported cannot be compared, which is no fault."""
         if rule.measure != "coverage.change" or self.coverage is None:
             return ""
-        before = share_at(session, self.compared, rule.jobs, rule.folder)
+        before = self.then.share(session, rule.jobs, rule.folder)
         return "the baseline has no coverage to compare with" if before is None else ""
 
     def _before_about(self, session: Session, rule: Rule) -> list[Cell]:
@@ -127,14 +129,14 @@ class Known:
         now = coverage_share(session, self.run, rule.jobs, rule.folder, unit_of(rule))
         if rule.measure != "coverage.change":
             return now
-        before = share_at(session, self.compared, rule.jobs, rule.folder)
+        before = self.then.share(session, rule.jobs, rule.folder)
         return now - before if now is not None and before is not None else None
 
     def _before(self, session: Session, rule: Rule) -> Fraction | None:
         if rule.measure in SHARES:
             if rule.best_of > 1:
-                return _best_share(session, self.compared, rule)
-            return share_at(session, self.compared, rule.jobs, rule.folder, unit_of(rule))
+                return _best_share(session, self.then, rule)
+            return self.then.share(session, rule.jobs, rule.folder, unit_of(rule))
         if rule.measure == "seconds.total":
             return seconds_of(session, self._before_about(session, rule))
         if rule.measure in ("analysis.total", "analysis.errors"):
@@ -191,30 +193,20 @@ def _measures_at(compared: Compared) -> dict[str, Mapping[str, Any]]:
     return found
 
 
-def share_at(
-    session: Session, compared: Compared, jobs: Sequence[str], folder: str | None = None, of: Unit = "lines"
-) -> Fraction | None:
-    """The share of lines, branches or functions at the baseline; None without one."""
-    base = _base(compared, jobs)
-    return coverage_share(session, base, jobs, folder, of) if base is not None else None
-
-
-def _base(compared: Compared, jobs: Sequence[str]) -> Run | None:
-    """The one baseline of some jobs (none given: of all), else the nearest."""
-    bases = {b.id: b for j in jobs or compared.baselines if (b := compared.baselines.get(j)) is not None}
-    return next(iter(bases.values())) if len(bases) == 1 else compared.nearest
-
-
 def unit_of(rule: Rule) -> Unit:
     """What is counted by a rule about coverage."""
     return SHARES.get(rule.measure, "lines")
 
 
-def _best_share(session: Session, compared: Compared, rule: Rule) -> Fraction | None:
-    base = _base(compared, rule.jobs)
+def _best_share(session: Session, then: CoveredBefore, rule: Rule) -> Fraction | None:
+    """The best of the baselines' shares: of the parts put together, and of those before them, the oldest part's."""
+    base = then.since(session, rule.jobs)
     if base is None:
         return None
     job = rule.jobs[0] if rule.jobs else ""
     runs = baselines_back(session, base, rule.best_of)
     totals = coverage_totals_of(session, runs)
-    return best(rule, [totals[run, job].share(unit_of(rule)) for run in runs if (run, job) in totals])
+    shares = [totals[run, job].share(unit_of(rule)) for run in runs if (run, job) in totals]
+    parts = then.parts(session, rule.jobs)
+    together = [then.share(session, rule.jobs, rule.folder, unit_of(rule))] if len(parts) > 1 else []
+    return best(rule, [*together, *shares])

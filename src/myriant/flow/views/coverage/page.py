@@ -14,11 +14,11 @@ from myriant.core.coverage.merge import merge_files
 from myriant.core.coverage.model import FileCoverage, Totals
 from myriant.core.coverage.view import ChangedFile, Hunk, Reach, changed_files, lost_lines, lost_of, reached_by
 from myriant.core.written import counted, percent
+from myriant.flow.compare.covered_before import CoveredBefore, gate_bases_of
 from myriant.flow.errors import NotFound
 from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
-from myriant.repos.mirror import added_lines
 from myriant.store.cells import cells_of
 from myriant.store.coverage import (
     coverage_files_of_attempts,
@@ -117,9 +117,15 @@ class _Two:
     before: Mapping[str, FileCoverage]
     after_commit: str
     before_commit: str | None
+    read_against: Run | None  # whose lines those of before are
     changed: Mapping[str, set[int]]
     hunks: Mapping[str, Sequence[Hunk]]
     present: frozenset[str]
+
+    @property
+    def read_commit(self) -> str | None:
+        read = self.read_against
+        return (read.tested or read.commit) if read is not None else None
 
 
 def coverage_of_run(site: Site, name: str, number: int, job: str = "", against: int | None = None) -> CoverageOfRun:
@@ -149,8 +155,8 @@ def coverage_of_run(site: Site, name: str, number: int, job: str = "", against: 
         job,
         jobs,
         two.after_commit,
-        two.before_commit,
-        base.number if base is not None else None,
+        two.read_commit,
+        two.read_against.number if two.read_against is not None else None,
         line,
         _of(branches.branches_covered, branches.branches_valid),
         _of(branches.functions_covered, branches.functions_valid),
@@ -303,10 +309,12 @@ def _two(
 ) -> _Two:
     """`chosen`: a person chose what it is read against, so a pull request's target does not matter."""
     now = merged_coverage_of(session, run.id, [job], path).get(job, {})
-    before = merged_coverage_of(session, base.id, [job], path).get(job, {}) if base is not None else {}
-    commit = run.tested or run.commit
+    jobs = [job] if job else []
+    then = CoveredBefore(site.mirror(project), {} if chosen else gate_bases_of(session, run), base)
+    before = then.files(session, jobs, path)
+    commit, read, oldest = run.tested or run.commit, then.base(session, jobs), then.since(session, jobs)
     since = None if chosen else run.base
-    since = since or ((base.tested or base.commit) if base is not None else None)
+    since = since or ((oldest.tested or oldest.commit) if oldest is not None else None)
     changed: Mapping[str, set[int]] = {}
     hunks: Mapping[str, Sequence[Hunk]] = {}
     present: frozenset[str] = frozenset()
@@ -314,11 +322,12 @@ def _two(
         mirror = site.mirror(project)
         present = frozenset(mirror.files(commit))
         if since is not None:
-            hunks = mirror.hunks(since, commit)
-            changed = added_lines(hunks)
+            changed = mirror.changed_lines(since, commit)
+        if read is not None:
+            hunks = mirror.hunks(read.tested or read.commit, commit)
     except GitError:
         since = None
-    return _Two(now, before, commit, since, changed, hunks, present)
+    return _Two(now, before, commit, since, read, changed, hunks, present)
 
 
 def _lost(two: _Two) -> list[LostFile]:
