@@ -476,7 +476,7 @@ TIDES = UNIT.replace("[jobs.unit]", '[jobs.tides]\nformerly = ["unit"]').replace
                 ("quarantine", "", "", ""),
                 ({"notes": "words"}, "main", "clear", "1 quarantined failure"),
                 ("holds again", "", "", ""),
-                ({"docs/a": "words"}, "main", "exempt", "docs"),
+                ({"docs/a": "words"}, "main", "held", "1 test newly fails"),
                 ({"notes": "more"}, "main", "held", "1 test newly fails"),
             ],
         ),

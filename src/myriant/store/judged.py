@@ -171,6 +171,13 @@ def newest_clear_of(session: Session, project_id: int, commits: Sequence[str], b
     return None
 
 
+def newest_planned(session: Session, run: Run, commit: str) -> Run | None:
+    """The newest other run of a commit, for a push, that has a plan."""
+    query = select(Run).where(Run.project_id == run.project_id, Run.commit == commit, Run.id != run.id)
+    query = query.where(Run.context.startswith(f"{EventKind.PUSH} "), Run.plan_digest.is_not(None))
+    return session.scalars(query.order_by(Run.number.desc()).limit(1)).first()
+
+
 # --- accepted, and lasting --------------------------------------------------------------------------
 
 

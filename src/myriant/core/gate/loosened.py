@@ -5,6 +5,7 @@ Each line is a sentence a maintainer can accept; the same loosening has the same
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping
 
 from myriant.core.matrix.expand import expand
@@ -120,6 +121,7 @@ def _steps(new: Job, old: Job) -> Iterator[str]:
     for what, empty in collects.items():
         if empty and what in earlier and not earlier[what]:
             yield f"job {old.id}: {what} may be empty"
+    yield from _gone_steps(new, old)
     by_name = {s.name: s for s in old.steps}
     for step in new.steps:
         then = by_name.get(step.name)
@@ -127,6 +129,31 @@ def _steps(new: Job, old: Job) -> Iterator[str]:
             yield f"job {old.id}: {step_called(step.name)} may fail"
         if then is not None and step.when is not None and str(step.when) != str(then.when):
             yield f"job {old.id}: {step_called(step.name)} runs only where {step.when}"
+        if then is not None and cannot_fail(step) and not cannot_fail(then):
+            yield f"job {old.id}: {step_called(step.name)} cannot fail any more"
+
+
+def _gone_steps(new: Job, old: Job) -> Iterator[str]:
+    """Steps of which neither name nor command is there any more, nor what they collect."""
+    names, texts = {s.name for s in new.steps}, {_text(s) for s in new.steps}
+    collects = _collects(new)
+    for step in old.steps:
+        stands_in = any(what in collects for what in _of_step(step))
+        inside = any(_text(step) in text for text in texts)
+        if step.name not in names and not inside and not stands_in and not _of_step(step) and not cannot_fail(step):
+            yield f"job {old.id}: {step_called(step.name)} is gone"
+
+
+def _text(step: Step) -> str:
+    return " ".join((step.command if isinstance(step.command, str) else " ".join(step.command)).split())
+
+
+_SWALLOWS = re.compile(r"\|\|\s*(true|:|exit\s+0|/bin/true|echo\b[^;&|]*)\s*;?\s*$|\bset\s+\+e\b")  # it runs with -e
+
+
+def cannot_fail(step: Step) -> bool:
+    """Whether a step ends well whatever its commands say."""
+    return step.may_fail or bool(_SWALLOWS.search(_text(step)))
 
 
 def _is_new_place(step: Step, old: Job) -> bool:

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from sqlalchemy.orm import Session
 
 from myriant.core.written import counted
-from myriant.flow.compare.baselines import ancestors, plan_before
+from myriant.flow.compare.baselines import ancestors, plans_before
 from myriant.flow.conclude.lessening import LOOSENED, SKIPPED, VANISHED, subject_of_loosened
 from myriant.flow.errors import BadInput, Refused
 from myriant.flow.naming import the_project, the_run
@@ -46,9 +46,10 @@ def accept(site: Site, name: str, number: int, wish: Wish, who: Person) -> int:
         if unknown or odd or not (wish.tests or wish.loosened):
             what = odd[0] if odd else f"test {unknown[0]}" if unknown else "nothing"
             raise BadInput(f"#{number} has no {what[:200]} to accept", "the run's page lists what can be accepted")
-        before, _ = plan_before(session, project, run, ancestors(site, project, run) if wish.loosened else ())
+        plans = plans_before(site, session, project, run, ancestors(site, project, run)) if wish.loosened else []
         for line in wish.loosened:
-            _keep(session, project, run, LOOSENED, subject_of_loosened(run, line, before), reason, who)
+            about = subject_of_loosened(run, line, plans[0].digest if plans else "")
+            _keep(session, project, run, LOOSENED, about, reason, who)
         for test in wish.tests:
             _keep(session, project, run, kinds[test], f"{test}\n{run.commit}", reason, who)
         settle_lasting(session, project.id, wish.tests, run.commit)

@@ -7,6 +7,7 @@ pull request is compared with its target's head, whatever is said of it.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from sqlalchemy.orm import Session
@@ -21,7 +22,7 @@ from myriant.flow.site import Site
 from myriant.flow.state.excuses import lapsed
 from myriant.repos.as_read import changed_as_read
 from myriant.repos.git import GitError
-from myriant.store.judged import JobSaid, acceptances, judged_jobs, newest_clear_of, runs_with_ids
+from myriant.store.judged import JobSaid, acceptances, judged_jobs, newest_clear_of, newest_planned, runs_with_ids
 from myriant.store.tables import Project, Run
 
 MOST_ANCESTORS = 2000
@@ -110,17 +111,52 @@ def changed_for(
     return {job.id: changed[commits[job.id]] if job.id in commits else None for job in plan.jobs}
 
 
-def plan_before(session: Session, project: Project, run: Run, nearest: Sequence[str]) -> tuple[str, str]:
-    """The digest of the plan that a run's own is compared with (its target's, or the newest clear ancestor's), and the
-    commit it stands at; both empty without one."""
+@dataclass(frozen=True, slots=True)
+class PlanBefore:
+    """A plan that a run's own is compared with, and the commit it stands at."""
+
+    digest: str
+    commit: str
+
+
+def plans_before(
+    site: Site, session: Session, project: Project, run: Run, nearest: Sequence[str], most: int = 20
+) -> list[PlanBefore]:
+    """The plans that a run's own is compared with.
+
+    Of a pull request its target's; else the newest clear ancestor's, and before there is one that of the branch's
+    head before the push; beside it that of a former head which the push has only merged. Where the run before was
+    held because its plan asks less, what that one was compared with lasts, over `most` such runs.
+    """
     if run.asked_digest:
-        return run.asked_digest, run.base or ""
+        return [PlanBefore(run.asked_digest, run.base or "")]
     base = newest_clear_of(session, project.id, nearest, run.id)
-    return (base.plan_digest or "", base.commit) if base is not None else ("", "")
+    if base is None:
+        base = next((r for c in (run.before, *nearest[:1]) if c and (r := newest_planned(session, run, c))), None)
+    merged = merged_head(site, session, project, run, nearest)
+    found = [PlanBefore(r.plan_digest or "", r.commit) for r in (base, merged) if r is not None]
+    last = newest_planned(session, run, nearest[0]) if nearest and most else None
+    if last is not None and last.measures.loosened:
+        found += plans_before(site, session, project, last, nearest[1:], most - 1)
+    return list({p.digest: p for p in reversed(found) if p.digest}.values())[::-1]
 
 
-def asks_less(session: Session, project: Project, run: Run, plan: Plan, nearest: Sequence[str]) -> bool:
+def merged_head(site: Site, session: Session, project: Project, run: Run, nearest: Sequence[str]) -> Run | None:
+    """The newest run of the branch's head before a push that holds it, and not as a first parent: a merge the wrong
+    way round. What was asked and listed there is compared besides."""
+    before = run.before
+    if run.event != EventKind.PUSH or not before or before == run.commit or before in nearest:
+        return None
+    try:
+        if not site.mirror(project).is_ancestor(before, run.commit):
+            return None
+    except GitError:
+        return None
+    return newest_planned(session, run, before)
+
+
+def asks_less(site: Site, session: Session, project: Project, run: Run, plan: Plan, nearest: Sequence[str]) -> bool:
     """Whether a run's plan takes something away, accepted or not: then it is judged, though no job has to run."""
-    digest, _ = plan_before(session, project, run, nearest)
-    before = plan_with(session, digest or None) if digest != run.plan_digest else None
-    return before is not None and bool(loosened(plan, before))
+    digests = [p.digest for p in plans_before(site, session, project, run, nearest) if p.digest != run.plan_digest]
+    plans = (plan_with(session, digest) for digest in digests)
+    return any(before is not None and loosened(plan, before) for before in plans)

@@ -125,6 +125,16 @@ def _at_baselines(
     return before, values
 
 
+def listed_by(session: Session, run: Run, other: Run) -> dict[str, set[int]]:
+    """By job, as a run calls it today, the tests that have a trusted result in another run."""
+    today = {name: job for job, names in names_of_jobs(session, run).items() for name in reversed(names)}
+    attempts = trusted_attempts(session, other)
+    found: dict[str, set[int]] = {}
+    for (job, _), outcomes in by_cell(attempts, outcomes_of(session, list(attempts.values()))).items():
+        found.setdefault(today.get(job, job), set()).update(present([outcomes]))
+    return found
+
+
 def runs_since(
     session: Session, run: Run, baselines: Mapping[str, Run | None], nearest: Sequence[str]
 ) -> Sequence[Run]:

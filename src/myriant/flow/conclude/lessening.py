@@ -12,8 +12,8 @@ from sqlalchemy.orm import Session
 from myriant.core.gate.less import less
 from myriant.core.gate.loosened import loosened
 from myriant.core.results.model import Outcome
-from myriant.flow.compare.baselines import plan_before
-from myriant.flow.compare.outcomes import Compared, present
+from myriant.flow.compare.baselines import PlanBefore, merged_head, plans_before
+from myriant.flow.compare.outcomes import Compared, listed_by, present
 from myriant.flow.compare.removed import gone_since
 from myriant.flow.plans import names_of_jobs, plan_with
 from myriant.flow.site import Site
@@ -71,7 +71,13 @@ def lessened(
         still = row.test not in there if row.what == VANISHED else row.test in skips
         if job is not None and still and job in ended and row.test not in by_job.get(job, ()):
             by_job.setdefault(job, []).append(row.test)
-    bases = compared.baselines
+    bases = dict(compared.baselines)
+    former = merged_head(site, session, project, run, nearest)
+    for job, tests in listed_by(session, run, former).items() if former is not None else ():
+        lost = [t for t in tests if t not in there and t not in vanished.get(job, ())] if job in ended else []
+        if lost and not vanished.get(job):
+            bases[job] = former  # where they stood
+        vanished.setdefault(job, []).extend(lost)
     gone = {job: gone_since(site, session, project, run, bases.get(job), tests) for job, tests in vanished.items()}
     word = _accepted(session, project.id, compared, places)
     lines, accepted = _loosened(site, session, project, run, nearest)
@@ -141,23 +147,42 @@ def _loosened(
 
     A word that was given before the plan asked for it again is used up: asking less once more is another matter.
     """
-    digest, base = plan_before(session, project, run, nearest)
-    before, own = plan_with(session, digest or None), plan_with(session, run.plan_digest)
-    if own is None or before is None or digest == run.plan_digest:
-        return [], {}
-    lines = loosened(own, before)
+    own = plan_with(session, run.plan_digest)
+    left: list[str] = []
+    word: dict[str, str] = {}
+    for before in plans_before(site, session, project, run, nearest):
+        then = plan_with(session, before.digest)
+        if own is None or then is None or before.digest == run.plan_digest:
+            continue
+        lines = [line for line in loosened(own, then) if line not in left and line not in word]
+        word |= _accepted_lines(site, session, project, run, nearest, before, lines)
+        left += [line for line in lines if line not in word]
+    return left, word
+
+
+def _accepted_lines(
+    site: Site,
+    session: Session,
+    project: Project,
+    run: Run,
+    nearest: Sequence[str],
+    before: PlanBefore,
+    lines: Sequence[str],
+) -> dict[str, str]:
+    """Of these lines, those that a person has accepted: by whom and why."""
     if not lines:
-        return [], {}
+        return {}
     mirror, word, own_digest = site.mirror(project), {}, run.plan_digest or ""
-    pair = f"{digest[:16]}→{own_digest[:16]}"
-    past = nearest[nearest.index(base) :] if base in nearest else ()
+    pair = f"{before.digest[:16]}→{own_digest[:16]}"
+    past = nearest[nearest.index(before.commit) :] if before.commit in nearest else ()
     taken = newest_with_plan(session, project.id, past, own_digest)  # and the baseline asks for it again
     for accepted in acceptances(session, project.id, LOOSENED):
         line, commit, plans = (*accepted.subject.split("\n"), "", "")[:3]
         about = line in lines and (plans == pair or commit == run.commit or mirror.is_ancestor(commit, run.commit))
-        if about and accepted.run > taken and not (base and mirror.is_ancestor(commit, base)):
+        used_up = bool(before.commit) and mirror.is_ancestor(commit, before.commit)
+        if about and accepted.run > taken and not used_up:
             word[line] = f"accepted by {accepted.by}: {accepted.reason}"
-    return [line for line in lines if line not in word], word
+    return word
 
 
 def subject_of_loosened(run: Run, line: str, before: str) -> str:

@@ -206,7 +206,7 @@ def _apply(site: Site, session: Session, project: Project, run: Run, reading: Re
     give_ranks(session, run, plan)
     session.flush()
     reuse_answers(session, run, open_cells_of(session, run.id))
-    if found.excused and not asks_less(session, project, run, plan, nearest):
+    if found.excused and not asks_less(site, session, project, run, plan, nearest):
         exempt(session, run, _excuse(found, good))
     if all(j.job.housekeeping for j in found.jobs if j.runs) and not asked:
         not_asked(session, run, HOUSEKEEPING)
