@@ -8,7 +8,9 @@ import numpy as np
 from sqlalchemy import or_, select, update
 from sqlalchemy.orm import Session
 
+from myriant.core.results.identity import identity_key
 from myriant.core.states import Why
+from myriant.store.results import identity_of
 from myriant.store.tables import Acceptance, Attempt, Cell, Quarantine, Run, Step, Test, TestList
 
 _LOOKED_BACK = 200  # attempts of a job
@@ -58,12 +60,12 @@ def tests_of_step(session: Session, attempt_id: int, digest: bytes) -> list[int]
     return [] if packed is None else [int(n) for n in np.frombuffer(packed, "<i8")]
 
 
-def keys_of_tests(session: Session, project_id: int, numbers: Collection[int]) -> list[str]:
-    """The keys of tests, hexadecimal."""
+def keys_of_tests(session: Session, project_id: int, job: str, numbers: Collection[int]) -> list[str]:
+    """The keys that tests have in a job, hexadecimal; whatever job they were first seen in."""
     if not numbers:
         return []
-    query = select(Test.key).where(Test.project_id == project_id, Test.number.in_(numbers))
-    return [key.hex() for key in session.scalars(query)]
+    tests = session.scalars(select(Test).where(Test.project_id == project_id, Test.number.in_(numbers)))
+    return [identity_key(job, identity_of(test)).hex() for test in tests]
 
 
 def keep_step_tests(session: Session, attempt_id: int, rows: Sequence[tuple[int, bytes, int]]) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
@@ -13,7 +13,7 @@ from sqlalchemy import or_, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session, aliased
 
-from myriant.core.results.identity import Identity, identity_key, list_digest
+from myriant.core.results.identity import Identity, identity_key, lineage_digest
 from myriant.core.results.model import Outcome
 from myriant.core.results.packed import (
     SEGMENT,
@@ -45,12 +45,16 @@ class NotPassed:
     extra: Mapping[str, Any] = field(default_factory=dict)
 
 
-def test_numbers(session: Session, project_id: int, job: str, tests: list[Identity]) -> NDArray[np.int64]:
+def test_numbers(
+    session: Session, project_id: int, job: str, tests: list[Identity], formerly: Sequence[str] = ()
+) -> NDArray[np.int64]:
     """The project's numbers of these tests, in their order; unknown tests get the next numbers.
 
-    A list that was seen before costs one read of its stored numbers.
+    A test that the job had under one of its former names is the same test; what it has under its own name goes first,
+    so that the line that names a former one changes no test. A list that was seen before costs one read of its stored
+    numbers.
     """
-    digest = list_digest(job, tests)
+    digest = lineage_digest((job, *formerly), tests)
     known = session.scalar(select(TestList.numbers).where(TestList.project_id == project_id, TestList.digest == digest))
     if known is not None:
         return np.frombuffer(known, "<i8")
@@ -64,6 +68,10 @@ def test_numbers(session: Session, project_id: int, job: str, tests: list[Identi
             select(Test.key, Test.number).where(Test.project_id == project_id, Test.key.in_(keys[at : at + 20_000]))
         )
         found.update((row[0], row[1]) for row in rows)
+    new = [at for at, key in enumerate(keys) if key not in found] if formerly else []
+    if new:
+        as_before = numbers_under(session, project_id, formerly, [tests[at] for at in new])
+        found |= {keys[at]: max(known_as) for at in new if (known_as := as_before.get(tests[at]))}
     added: list[tuple[int, bytes, Identity]] = []
     for key, test in zip(keys, tests, strict=True):
         if key not in found:
@@ -81,6 +89,23 @@ def test_numbers(session: Session, project_id: int, job: str, tests: list[Identi
     kept = insert(TestList).values(project_id=project_id, digest=digest, numbers=numbers.tobytes())
     session.execute(kept.on_conflict_do_nothing())  # two cells may bring the same list at once
     return numbers
+
+
+def numbers_under(
+    session: Session, project_id: int, jobs: Sequence[str], tests: Iterable[Identity]
+) -> dict[Identity, set[int]]:
+    """By identity, the numbers that these tests have in any of these jobs."""
+    owners = {identity_key(job, test): test for test in dict.fromkeys(tests) for job in jobs}
+    keys, found = list(owners), dict[Identity, set[int]]()
+    for at in range(0, len(keys), 20_000):
+        query = select(Test.key, Test.number).where(Test.project_id == project_id, Test.key.in_(keys[at : at + 20_000]))
+        for key, number in session.execute(query):
+            found.setdefault(owners[key], set()).add(number)
+    return found
+
+
+def identity_of(test: Test) -> Identity:
+    return test.kind, test.suite, test.klass, test.name
 
 
 def numbers_of_kinds(session: Session, project_id: int, kinds: Sequence[str]) -> NDArray[np.int64]:

@@ -132,4 +132,3 @@ class Lease(BaseModel):
     told: dict[str, str] = {}  # what of the event the job asked to be told
     aside: list[str] = []  # keys (hexadecimal) of tests whose failures hold nothing
     statuses: dict[str, list[int]] = {}  # by step: how it ended before when tests failed
-    identity: str = ""  # the job's id in the keys of its tests, when it is another than `job`

@@ -82,7 +82,6 @@ def given(lease: Given) -> Lease:
         told=dict(lease.told),
         aside=lease.aside,
         statuses={k: list(v) for k, v in lease.statuses.items()},
-        identity=job.formerly[0] if job.formerly else "",
     )
 
 

@@ -118,6 +118,13 @@ def _renamed(outcomes: Outcomes, pairs: Sequence[tuple[int, int]]) -> Outcomes:
     return outcomes if changed is None else changed
 
 
+def joined(one: Outcomes, other: Outcomes) -> Outcomes:
+    """The results of two cells as those of one: of a test that both have, the first one's."""
+    size = max(len(one), len(other))
+    first, second = sized(one, size), sized(other, size)
+    return np.where(first == Outcome.ABSENT, second, first).astype(np.uint8)
+
+
 def with_earlier(newest: Outcomes, earlier: Sequence[Outcomes]) -> Outcomes:
     """The newest attempt's outcomes, with what earlier attempts of the cell, oldest first, still say.
 

@@ -7,6 +7,7 @@ A test vanishes with its last result in a job, not with one cell; cells that can
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 
@@ -98,10 +99,28 @@ def removed(
         if not token or not then:
             continue
         told = {f for f in then if f == token or tells_file(f, suite, klass)}
+        counts = told or {f for f in then if is_test_file(f)} or {f for f in then if not _is_prose(f)} or then
         now = set(stands.get(token, ()))
-        if not (told or then) & now and not now - then:
+        newly = {f for f in now - then if not _is_prose(f)}
+        if not counts & now and not newly:
             gone.add(number)
     return gone
+
+
+_TESTS = re.compile(r"(^|/)(tests?|t|specs?|testing|__tests__|[^/]+[-_]tests?|it|e2e|integration)/", re.IGNORECASE)
+_TEST_NAME = re.compile(r"(^|[._-])(tests?|specs?)([._-]|$)|(Tests?|Spec|IT)\.\w+$|^Test[A-Z]")
+_PROSE = re.compile(
+    r"(^|/)docs?/|\.(md|rst|adoc|txt|html?)$|(^|/)(changes|changelog|news|history|readme)[^/]*$", re.IGNORECASE
+)
+
+
+def is_test_file(path: str) -> bool:
+    """Whether a path is one of tests, as repositories commonly name them."""
+    return bool(_TESTS.search(path) or _TEST_NAME.search(path.rpartition("/")[2])) and not _is_prose(path)
+
+
+def _is_prose(path: str) -> bool:
+    return bool(_PROSE.search(path))
 
 
 def name_token(name: str) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import math
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 from myriant.core.results.model import Results
 
@@ -40,6 +40,11 @@ def list_digest(job: str, listed: Iterable[Identity]) -> bytes:
         joined = repr(every)  # a name holds one of the separators
     digest.update(joined.encode("utf-8", "surrogatepass"))
     return digest.digest()
+
+
+def lineage_digest(names: Sequence[str], listed: Iterable[Identity]) -> bytes:
+    """As `list_digest`, of a job with its former names."""
+    return list_digest("\0".join(names), listed)
 
 
 def identity_key(job: str, identity: Identity) -> bytes:

@@ -28,6 +28,13 @@ class Move:
     incidental: bool = False  # only what changes with each run differs
 
 
+def function_of(test: Identity) -> Identity | None:
+    """The function of which a test is one parameter, named `f[0.5]` or `f(0.5)`; None for any other test."""
+    kind, suite, klass, name = test
+    found = re.match(r"(?P<function>[^\[(]*[^\[(\s])\s*[\[(].*[\])]$", name, re.DOTALL)
+    return (kind, suite, klass, found["function"]) if found else None
+
+
 def own_lines(source: str, name: str) -> str:
     """The lines of a test in its file, without its name: from the first that names it to the next as far out."""
     lines = source.splitlines()

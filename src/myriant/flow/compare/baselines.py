@@ -56,9 +56,10 @@ def good_baselines(session: Session, run: Run, nearest: Sequence[str], jobs: Ite
         return not over[s.run_id] or not (over[s.run_id].get(s.job) or over[s.run_id].get(""))
 
     def good(said: Sequence[JobSaid]) -> JobSaid | None:
-        newest = {s.context: s for s in said}
+        newest = _newest(said)
         own = newest.get(run.context) if run.event == EventKind.SCHEDULE else None
-        counting = [own] if own is not None else [s for s in newest.values() if s.context.startswith(_PUSH)]
+        pushes = [s for c, every in newest.items() if c.startswith(_PUSH) for s in every]
+        counting = pushes if own is None else own
         fine = counting and all((s.good and stands(s)) or (s.trusted and s.commit in started) for s in counting)
         return max(counting, key=lambda s: s.number) if fine else None
 
@@ -72,10 +73,23 @@ def gate_baselines(session: Session, run: Run, nearest: Sequence[str], jobs: Ite
     target = str(push_to(run.branch))
 
     def trusted(said: Sequence[JobSaid]) -> JobSaid | None:
-        newest = {s.context: s for s in said if s.context.startswith(_PUSH) and s.trusted}
-        return newest.get(target) or max(newest.values(), key=lambda s: s.number, default=None)
+        newest = _newest(s for s in said if s.context.startswith(_PUSH) and s.trusted)
+        every = newest.get(target) or [s for some in newest.values() for s in some]
+        return max(every, key=lambda s: s.number, default=None)
 
     return _nearest(session, run, nearest, jobs, trusted)
+
+
+def _newest(said: Iterable[JobSaid]) -> dict[str, list[JobSaid]]:
+    """By context, what its newest run says: of several jobs, where a job was joined of them."""
+    found: dict[str, list[JobSaid]] = {}
+    for s in said:
+        here = found.setdefault(s.context, [])
+        if here and here[0].number < s.number:
+            here.clear()
+        if not here or here[0].number == s.number:
+            here.append(s)
+    return found
 
 
 def _nearest(
@@ -90,7 +104,8 @@ def _nearest(
     chosen: dict[str, int] = {}
     for job, known_as in names.items():
         for commit in nearest:
-            here = [s for name in known_as for s in said.get(name, {}).get(commit, ())]
+            own = said.get(job, {}).get(commit, ())
+            here = own or [s for name in known_as for s in said.get(name, {}).get(commit, ())]
             found = choose(sorted(here, key=lambda s: s.number)) if here else None
             if found is not None:
                 chosen[job] = found.run_id

@@ -12,6 +12,7 @@ from myriant.core.diagnosis.compare import (
     CellName,
     RunOutcomes,
     compare,
+    joined,
     renamed,
     with_earlier,
     without_failures,
@@ -22,11 +23,19 @@ from myriant.core.results.packed import Outcomes
 from myriant.flow.plans import names_of_jobs
 from myriant.store.cells import cell_values
 from myriant.store.history import moves_of, quarantined_tests, set_aside_at
-from myriant.store.results import earlier_attempts, failing_outcomes_of, outcomes_of, trusted_attempts
+from myriant.store.results import (
+    earlier_attempts,
+    failing_outcomes_of,
+    identity_of,
+    outcomes_of,
+    tests_numbered,
+    trusted_attempts,
+)
 from myriant.store.runs import judged_runs_of
 from myriant.store.tables import Run
 
 MOST_SINCE = 50  # commits looked back for what a repair fixed
+MOST_RENUMBERED = 20_000
 MOST_COMPARED = 5  # of their runs, the nearest: enough for cells that the very nearest lacks
 
 
@@ -67,6 +76,7 @@ def compare_run(
     there = present(current.values())
     proven = [(m.now, m.before) for m in moves.values() if m.proven and m.now in there and m.before not in there]
     before, values = _at_baselines(session, run, baselines, proven)
+    before = _by_todays_numbers(session, run.project_id, current, before)
     pairs = counterparts({n: v for n, v in cell_values(session, run.id).items() if n in current}, values)
     paired = {name: before[pairs[name]] for name in current if name in pairs and pairs[name] in before}
     between = [
@@ -117,12 +127,34 @@ def _at_baselines(
         told = cell_values(session, base.id)
         here = {job for job, _ in then}
         for job in mine:
-            known_as = next((name for name in names.get(job, (job,)) if name in here), job)
-            for (name, key), outcomes in then.items():
-                if name == known_as:
-                    before[(job, key)] = outcomes
-                    values[(job, key)] = told.get((name, key), {})
+            known_as = [name for name in names.get(job, (job,)) if name in here]
+            for name in known_as[:1] if known_as[:1] == [job] else known_as:
+                for (_, key), outcomes in ((n, o) for n, o in then.items() if n[0] == name):
+                    there = before.get((job, key))
+                    before[(job, key)] = outcomes if there is None else joined(there, outcomes)
+                    values.setdefault((job, key), told.get((name, key), {}))
     return before, values
+
+
+def _by_todays_numbers(
+    session: Session, project_id: int, current: RunOutcomes, before: dict[CellName, Outcomes]
+) -> dict[CellName, Outcomes]:
+    """The baselines' outcomes with every test under the number that it has now in the same job.
+
+    A test has another number where its job had another name when it was first seen, and the line that says so came
+    with the name, before it or after it.
+    """
+    for job in {job for job, _ in before}:
+        now = present(o for (j, _), o in current.items() if j == job)
+        then = present(o for (j, _), o in before.items() if j == job)
+        gone, new = then - now, now - then
+        if not gone or not new or max(len(gone), len(new)) > MOST_RENUMBERED:
+            continue
+        tests = tests_numbered(session, project_id, [*gone, *new])
+        numbers = {identity_of(tests[n]): n for n in new if n in tests}
+        pairs = [(numbers[i], n) for n in gone if n in tests and (i := identity_of(tests[n])) in numbers]
+        before |= renamed({n: o for n, o in before.items() if n[0] == job}, pairs)
+    return before
 
 
 def listed_by(session: Session, run: Run, other: Run) -> dict[str, set[int]]:

@@ -13,6 +13,7 @@ from myriant.core.gate.less import less
 from myriant.core.gate.loosened import loosened
 from myriant.core.results.model import Outcome
 from myriant.flow.compare.baselines import PlanBefore, merged_head, plans_before
+from myriant.flow.compare.moved import moved_elsewhere
 from myriant.flow.compare.outcomes import Compared, listed_by, present
 from myriant.flow.compare.removed import gone_since
 from myriant.flow.plans import names_of_jobs, plan_with
@@ -78,6 +79,11 @@ def lessened(
         if lost and not vanished.get(job):
             bases[job] = former  # where they stood
         vanished.setdefault(job, []).extend(lost)
+    elsewhere = moved_elsewhere(session, run, compared, vanished)
+    missed: set[int] = set()  # a test of a job that was split is missed once
+    for job, tests in vanished.items():
+        vanished[job] = [n for n in tests if n not in elsewhere.get(job, ()) and n not in missed]
+        missed.update(vanished[job])
     gone = {job: gone_since(site, session, project, run, bases.get(job), tests) for job, tests in vanished.items()}
     word = _accepted(session, project.id, compared, places)
     lines, accepted = _loosened(site, session, project, run, nearest)

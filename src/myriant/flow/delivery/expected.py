@@ -18,4 +18,4 @@ def expected_of_step(site: Site, attempt_id: int, token: str, position: int) -> 
         run = session.get_one(Run, cell.run_id)
         name = next((s.name for s in steps_of(session, attempt_id) if s.position == position), "")
         tests = aside_in(session, run, cell).expected(site, session, run, name)
-        return None if tests is None else keys_of_tests(session, run.project_id, tests)
+        return None if tests is None else keys_of_tests(session, run.project_id, cell.job, tests)

@@ -207,7 +207,7 @@ def _set_aside(session: Session, run: Run, job: Job, cell_id: int) -> dict[str, 
     aside = aside_in(session, run, session.get_one(Cell, cell_id))
     steps = [s.name for s in job.steps if any(c.tests for c in s.collect)]
     return {
-        "aside": keys_of_tests(session, run.project_id, aside.tests),
+        "aside": keys_of_tests(session, run.project_id, job.id, aside.tests),
         "statuses": {name: sorted(statuses_of(session, run, job.id, name)) for name in steps},
     }
 

@@ -12,7 +12,7 @@ from myriant.core.coverage.merge import merge_files
 from myriant.core.diagnosis.signature import signature_of
 from myriant.core.gate.aside import StepResults
 from myriant.core.plan.model import Job
-from myriant.core.results.identity import Identity, list_digest
+from myriant.core.results.identity import Identity, lineage_digest
 from myriant.core.results.model import Detail, Outcome
 from myriant.core.results.outcome import attempt_outcome
 from myriant.core.states import Content, State, Why
@@ -101,7 +101,7 @@ def _conclude_attempt(
     keep_counts(session, reports)
     said = attempt.finish or Finish()
     roots = ("/workspace", said.workspace or "/workspace")
-    named = job.formerly[0] if job is not None and job.formerly else cell.job
+    named = (cell.job, *(job.formerly if job is not None else ()))
     numbers = _keep(session, project.id, named, attempt_id, gathered, roots)
     keep_analysis(session, attempt_id, gathered.analysis.values())
     keep_coverage(session, project.id, run.id, cell.job, attempt_id, merge_files(gathered.coverage))
@@ -165,7 +165,7 @@ def _counts(gathered: Gathered, said: Finish, unexplained: Sequence[str]) -> Cou
 def _keep_steps(
     session: Session,
     project_id: int,
-    job: str,
+    named: Sequence[str],
     attempt_id: int,
     gathered: Gathered,
     steps: Mapping[int, StepResults[int]],
@@ -175,16 +175,16 @@ def _keep_steps(
     for position, tests in gathered.by_step.items():
         listed = list(dict.fromkeys(tests))
         if listed != gathered.tests:  # those have their numbers
-            test_numbers(session, project_id, job, listed)
-        rows.append((position, list_digest(job, listed), len(steps[position].failing)))
+            test_numbers(session, project_id, named[0], listed, named[1:])
+        rows.append((position, lineage_digest(named, listed), len(steps[position].failing)))
     keep_step_tests(session, attempt_id, rows)
 
 
 def _keep(
-    session: Session, project_id: int, job: str, attempt_id: int, gathered: Gathered, roots: Sequence[str]
+    session: Session, project_id: int, named: Sequence[str], attempt_id: int, gathered: Gathered, roots: Sequence[str]
 ) -> dict[Identity, int]:
-    """Store the results; the project's numbers of the tests."""
-    numbers = test_numbers(session, project_id, job, gathered.tests)
+    """Store the results; the project's numbers of the tests. `named` are the job's name and its former ones."""
+    numbers = test_numbers(session, project_id, named[0], gathered.tests, named[1:])
     outcomes = np.frombuffer(bytes(gathered.outcomes), np.uint8)
     seconds = np.array(gathered.seconds, np.float64)
     not_passed = []

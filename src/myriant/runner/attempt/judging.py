@@ -79,7 +79,7 @@ class Judge:
 
     def _read(self, report: Found, kind: str) -> retest.Told:
         lease = self.ground.lease
-        return retest.read(report.copy, kind, lease.identity or lease.job, self.ground.porter.locate)
+        return retest.read(report.copy, kind, lease.job, self.ground.porter.locate)
 
     def _expected(self, position: int) -> set[str] | None:
         try:
