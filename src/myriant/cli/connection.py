@@ -3,16 +3,32 @@
 from __future__ import annotations
 
 import json
+import random
 from typing import Any
 
 import httpx
-from tenacity import Retrying, retry_if_exception_type, stop_after_attempt, wait_incrementing
+from tenacity import RetryCallState, Retrying, retry_if_exception_type, retry_if_result, stop_after_attempt
 
 from myriant.cli.errors import stop
 from myriant.cli.place import Place, default_data
 from myriant.core.written import plain, plain_within
 from myriant.settings import settings
 from myriant.wire.certificates import certificates_for
+
+_BUSY = (429, 500, 502, 503, 504)
+_LONGEST_WAIT = 30.0  # seconds before a server that is busy is asked again
+
+
+def _is_busy(answer: httpx.Response) -> bool:
+    return answer.status_code in _BUSY
+
+
+def _as_told(state: RetryCallState) -> float:
+    """How long to wait: as the server says, else longer each time, and not all who wait at the same moment."""
+    usual = min(_LONGEST_WAIT, 0.5 * 2.0**state.attempt_number) * random.uniform(0.5, 1.0)
+    answer = state.outcome.result() if state.outcome is not None and not state.outcome.failed else None
+    told = answer.headers.get("Retry-After", "") if answer is not None else ""
+    return min(_LONGEST_WAIT, max(usual, float(told))) if told.isdigit() else usual
 
 
 class Connection:
@@ -70,15 +86,22 @@ class Connection:
         return self._answer(self._send("PUT", path, json=body))
 
     def put_bytes(self, path: str, data: bytes, *, tries: int, **params: Any) -> Any:
-        """PUT a piece; a broken connection is tried again."""
+        """PUT a piece; a broken connection, or a server that is busy, is tried again."""
+        return self._again("PUT", path, tries, content=data, params=params)
+
+    def post_again(self, path: str, body: Any, *, tries: int) -> Any:
+        """POST what may be said twice; a broken connection, or a server that is busy, is tried again."""
+        return self._again("POST", path, tries, json=body)
+
+    def _again(self, method: str, path: str, tries: int, **options: Any) -> Any:
         again = Retrying(
-            retry=retry_if_exception_type(httpx.TransportError),
-            wait=wait_incrementing(2.0, 2.0),
+            retry=retry_if_exception_type(httpx.TransportError) | retry_if_result(_is_busy),
+            wait=_as_told,
             stop=stop_after_attempt(tries),
-            reraise=True,
+            retry_error_callback=lambda state: state.outcome.result() if state.outcome is not None else None,
         )
         try:
-            return self._answer(again(self._http.request, "PUT", path, content=data, params=params))
+            return self._answer(again(self._http.request, method, path, **options))
         except httpx.TransportError as error:
             stop(f"{self.address} cannot be reached: {error}", "run the command again: it goes on")
 

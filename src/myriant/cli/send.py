@@ -15,7 +15,7 @@ from myriant.cli.connection import Connection
 from myriant.cli.errors import stop
 from myriant.core.plan.selectors import SelectorError, parse_selector
 
-_TRIES = 4
+_TRIES = 7  # of each call, before the command gives up
 _PIECE = 16 << 20  # bytes sent at once; the server takes no more
 
 
@@ -51,7 +51,7 @@ def send(
         "files": offers,
     }
     server = Connection()
-    told = server.post(f"/projects/{project}/sendings", wish)
+    told = server.post_again(f"/projects/{project}/sendings", wish, tries=_TRIES)
     if told["run"] is not None:
         typer.echo(f"this was sent before: run #{told['run']}")
         return
@@ -63,7 +63,7 @@ def send(
                 source.seek(offset)
                 path = f"/projects/{project}/sendings/{told['id']}/files/{number}"
                 server.put_bytes(path, source.read(size), tries=_TRIES, offset=offset)
-    became = server.post(f"/projects/{project}/sendings/{told['id']}/finish", {})
+    became = server.post_again(f"/projects/{project}/sendings/{told['id']}/finish", {}, tries=_TRIES)
     typer.echo(f"run #{became['run']}: {became['address']}")
 
 

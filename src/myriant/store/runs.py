@@ -8,7 +8,7 @@ from datetime import datetime
 from sqlalchemy import ColumnElement, and_, case, func, literal, literal_column, select, tuple_
 from sqlalchemy.orm import Session, aliased
 
-from myriant.core.states import DECIDED, OPEN, ApprovalState, EventKind, Verdict
+from myriant.core.states import DECIDED, OPEN, ApprovalState, EventKind, State, Verdict
 from myriant.store.projects import projects_beside
 from myriant.store.tables import Approval, Attempt, Batch, Cell, Project, PullRequest, Report, Run, Segment
 
@@ -137,6 +137,15 @@ def newest_upload(session: Session, project_id: int, commit: str, branch: str) -
     """The newest run of what was sent for a commit from elsewhere."""
     query = select(Run).where(Run.project_id == project_id, Run.commit == commit, Run.event == EventKind.UPLOAD)
     return session.scalars(query.where(Run.branch == branch).order_by(Run.number.desc()).limit(1)).first()
+
+
+def runs_waiting_for_advisory(session: Session) -> Sequence[Run]:
+    """Undecided runs of whose cells before the verdict only advisory ones are left, which wait."""
+    mine = (Cell.run_id == Run.id) & ~Cell.gated & Cell.selected
+    left = select(Cell.id).where(mine, Cell.state.in_(OPEN))
+    others = left.where(~Cell.advisory | (Cell.state != State.WAITING))
+    query = select(Run).where(Run.verdict == Verdict.UNDECIDED, Run.ended_at.is_(None))
+    return session.scalars(query.where(left.exists(), ~others.exists()).limit(500)).all()
 
 
 def newest_run_of(session: Session, project_id: int, commit: str) -> Run | None:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
 
 from myriant.core.matrix.expand import expand
 from myriant.core.plan.advice import sample_events
@@ -187,7 +188,8 @@ def _gate(now: Plan, before: Plan) -> Iterator[str]:
         if _LEVELS[now.level_of(rule)] < _LEVELS[before.level_of(rule)]:
             yield f"the built-in rule {rule} only warns"
     kept = list(now.rules)
-    for old in before.rules:
+    today = {name: job.id for job in now.jobs for name in reversed((job.id, *job.formerly))}
+    for old in (replace(rule, jobs=tuple(today.get(j, j) for j in rule.jobs)) for rule in before.rules):
         same = [r for r in kept if _asks_the_same(r, old)]
         if not same:
             yield f"the rule “{old.name}” is gone"

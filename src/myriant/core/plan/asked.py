@@ -5,7 +5,7 @@ So a change cannot loosen the gate that judges it.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 
 from myriant.core.matrix.expand import expand
@@ -14,21 +14,37 @@ from myriant.core.plan.model import BuiltIn, Collect, Job, Level, Plan, Step
 
 def asked(target: Plan, own: Plan) -> Plan:
     """The plan that a pull request runs by."""
-    jobs, taken = [], set()
-    for old in target.jobs:
-        new = next((j for j in own.jobs if j.id == old.id or old.id in j.formerly), None)
-        if new is not None:
-            taken.add(new.id)
-        jobs.append(_merged(old, new) if new is not None else old)
-    known = {job.id for job in jobs}
+    found = {old.id: next((j for j in own.jobs if j.id == old.id or old.id in j.formerly), None) for old in target.jobs}
+    names = _names(found)
+    jobs = [_merged(old, new) if (new := found[old.id]) is not None else old for old in target.jobs]
+    taken = {new.id for new in found.values() if new is not None}
+    known = set(names.values())
     more = [j for j in own.jobs if j.id not in taken and j.id not in known]
-    rules = [*target.rules, *(r for r in own.rules if not any(r.name == t.name for t in target.rules))]
+    back = {new.id: names[old] for old, new in found.items() if new is not None}
+    jobs = [_renamed(job, names) for job in jobs] + [_renamed(job, {**names, **back}) for job in more]
+    ours = [replace(r, jobs=tuple(names.get(j, j) for j in r.jobs)) for r in target.rules]
+    theirs = [replace(r, jobs=tuple(back.get(j, j) for j in r.jobs)) for r in own.rules]
+    rules = [*ours, *(r for r in theirs if not any(r.name == t.name for t in target.rules))]
     levels: dict[BuiltIn, Level] = {
         rule: "block" if "block" in (target.level_of(rule), own.level_of(rule)) else "warn" for rule in BuiltIn
     }
     measured = any(r.measure.startswith("coverage.") for r in target.rules)  # what the rules are over is the target's
     paths = target.coverage if measured else own.coverage
-    return Plan(target.events, (*jobs, *more), tuple(rules), paths, levels)
+    return Plan(target.events, tuple(jobs), tuple(rules), paths, levels)
+
+
+def _names(found: Mapping[str, Job | None]) -> dict[str, str]:
+    """By the target's id of a job, the one it goes by: its new name where that is nobody else's."""
+    names: dict[str, str] = {}
+    for old, new in found.items():
+        free = new is not None and new.id not in names.values() and (new.id == old or new.id not in found)
+        names[old] = new.id if new is not None and free else old
+    return names
+
+
+def _renamed(job: Job, names: Mapping[str, str]) -> Job:
+    after = tuple(replace(a, job=names.get(a.job, a.job)) for a in job.after)
+    return replace(job, id=names.get(job.id, job.id), after=after)
 
 
 def _merged(old: Job, new: Job) -> Job:
@@ -36,6 +52,7 @@ def _merged(old: Job, new: Job) -> Job:
     merged = replace(
         new,
         id=old.id,
+        formerly=tuple(dict.fromkeys((*(() if new.id == old.id else (old.id,)), *new.formerly))),
         when=old.when,
         touching=old.touching,
         after=old.after,

@@ -17,6 +17,7 @@ from myriant.core.states import OPEN, TRUSTED, State, Verdict, Why
 from myriant.flow.compare.baselines import ancestors, gate_baselines
 from myriant.flow.compare.covered_before import covered_before
 from myriant.flow.compare.outcomes import MOST_COMPARED, Compared, compare_run, runs_since
+from myriant.flow.compare.supply import supply
 from myriant.flow.conclude.controls import plan_controls
 from myriant.flow.conclude.coverage import changed_share, merge_coverage
 from myriant.flow.conclude.learning import learn_moves, settle_quarantines, settle_takings
@@ -28,6 +29,7 @@ from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
 from myriant.flow.state import runs
 from myriant.flow.state.advance import advance
+from myriant.flow.state.cells import keep_waiting
 from myriant.flow.state.excuses import stand_anew
 from myriant.store.cells import cells_of
 from myriant.store.changes import tell_of_run
@@ -84,7 +86,9 @@ def conclude_run(site: Site, run_id: int, *, follow_up: bool = True) -> None:
         every = cells_of(session, run_id)
         cells = [c for c in every if c.selected and not c.gated]
         project = session.get_one(Project, run.project_id)
-        still_open = any(c.state in OPEN for c in cells)
+        open_cells = [c for c in cells if c.state in OPEN]
+        left_out = _nobody_can_run(session, run, open_cells)
+        still_open = len(open_cells) > len(left_out)
         if not every or (still_open and run.verdict not in (Verdict.UNDECIDED, Verdict.HELD)):
             return
         superseded = next((c for c in cells if c.state == State.STOPPED and c.why == Why.SUPERSEDED), None)
@@ -117,6 +121,17 @@ def conclude_run(site: Site, run_id: int, *, follow_up: bool = True) -> None:
             runs.call_for_announcement(session, run)
             if beside.plan is not None and any(c.gated for c in every):
                 advance(session, run, beside.plan)
+
+
+def _nobody_can_run(session: Session, run: Run, cells: Sequence[Cell]) -> list[Cell]:
+    """Advisory cells that no runner can take: they keep no verdict open."""
+    if not cells or not all(c.advisory and c.state == State.WAITING for c in cells):
+        return []
+    known = supply(session)
+    stuck = [c for c in cells if c.ready and known.refusal(c.wants, run.project_id) is not None]
+    for cell in stuck:
+        keep_waiting(cell, Why.NOTHING, f"left out of the verdict: {known.refusal(cell.wants, run.project_id)}")
+    return stuck
 
 
 def _beside(

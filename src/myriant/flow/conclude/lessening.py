@@ -74,16 +74,16 @@ def lessened(
             by_job.setdefault(job, []).append(row.test)
     bases = dict(compared.baselines)
     former = merged_head(site, session, project, run, nearest)
-    for job, tests in listed_by(session, run, former).items() if former is not None else ():
-        lost = [t for t in tests if t not in there and t not in vanished.get(job, ())] if job in ended else []
+    for job, listed in listed_by(session, run, former).items() if former is not None else ():
+        lost = [t for t in listed if t not in there and t not in vanished.get(job, ())] if job in ended else []
         if lost and not vanished.get(job):
             bases[job] = former  # where they stood
         vanished.setdefault(job, []).extend(lost)
     elsewhere = moved_elsewhere(session, run, compared, vanished)
-    missed: set[int] = set()  # a test of a job that was split is missed once
+    told: set[int] = set()  # a test of a job that was split is missed once
     for job, tests in vanished.items():
-        vanished[job] = [n for n in tests if n not in elsewhere.get(job, ()) and n not in missed]
-        missed.update(vanished[job])
+        vanished[job] = [n for n in tests if n not in elsewhere.get(job, ()) and n not in told]
+        told.update(vanished[job])
     gone = {job: gone_since(site, session, project, run, bases.get(job), tests) for job, tests in vanished.items()}
     word = _accepted(session, project.id, compared, places)
     lines, accepted = _loosened(site, session, project, run, nearest)

@@ -45,8 +45,11 @@ def advance(session: Session, run: Run, plan: Plan | None, ended: Cell | None = 
     if not judged:
         bad = ended is not None and ended.state in _BAD and not ended.advisory
         news = bad and (run.verdict == Verdict.UNDECIDED or is_said_anew(sum(c.state in _BAD for c in every)))
-        if news or not any(c.state in OPEN and not c.gated for c in every):
-            runs.call_for_conclusion(session, run, urgent=True)
+        left = [c for c in every if c.state in OPEN and not c.gated]
+        if news or all(c.advisory and c.state == State.WAITING for c in left):
+            runs.call_for_conclusion(session, run, urgent=True)  # what no runner can take keeps no verdict open
+    elif ended is not None and ended.advisory and not any(c.state in OPEN and not c.gated for c in every):
+        runs.call_for_conclusion(session, run)  # it informs after the verdict
     elif any(c.gated for c in every):
         tell_gated(session, run, every)
 

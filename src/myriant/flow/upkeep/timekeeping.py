@@ -34,6 +34,7 @@ from myriant.flow.state.advance import advance
 from myriant.flow.state.approvals import expire
 from myriant.flow.state.controls import give_up
 from myriant.flow.state.excuses import stand_anew_in
+from myriant.flow.state.runs import call_for_conclusion
 from myriant.flow.upkeep.retention import prune_a_little
 from myriant.store.attempts import take_outlived_reports
 from myriant.store.controls import stale_controls
@@ -41,7 +42,7 @@ from myriant.store.engine import is_away, only_one
 from myriant.store.excuses import projects_with_excuses
 from myriant.store.projects import due_schedules, forget_seen_events, projects_to_refresh
 from myriant.store.releases import runs_waiting_to_release
-from myriant.store.runs import late_approvals
+from myriant.store.runs import late_approvals, runs_waiting_for_advisory
 from myriant.store.tables import Run
 
 _log = logging.getLogger(__name__)
@@ -129,6 +130,13 @@ def _forget_events(site: Site, now: datetime) -> None:
         forget_seen_events(session, now - _REMEMBERED)
 
 
+def _conclude_without_advisory(site: Site) -> None:
+    """The last runner that could take an advisory cell may have gone."""
+    with site.store.transaction() as session:
+        for run in runs_waiting_for_advisory(session):
+            call_for_conclusion(session, run)
+
+
 def _stand_anew(site: Site) -> None:
     """Waivers and quarantines end by themselves: what is excused by them is told anew."""
     with site.store.transaction() as session:
@@ -156,6 +164,7 @@ UPKEEP = (
     Upkeep("retention", 60, prune_a_little),
     Upkeep("files that outlived their time", 60, _remove_outlived),
     Upkeep("stale control runs", 60, _give_up_stale_controls),
+    Upkeep("verdicts that wait for advisory cells", 60, lambda site, now: _conclude_without_advisory(site)),
     Upkeep("excuses whose ground is over", 60, lambda site, now: _stand_anew(site)),
     Upkeep("drills that were killed", 60, lambda site, now: clear_away(site, now - LONGEST)),
     Upkeep("unfinished uploads", 600, lambda site, now: forget_unfinished(site)),

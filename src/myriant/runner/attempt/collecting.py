@@ -76,7 +76,11 @@ class Collector:
         self.sender.send(taken, position, content, collect.kind)
         if not got.found and not got.refused and not collect.may_be_empty:
             why = f", and {got.stale[0]} was there before the step began" if got.stale else ""
+            if got.odd and not got.stale:
+                why = f"; {got.odd[0]} is a link or no regular file, and links are not followed: write the file there"
             missing.append(f"report missing: no file matches {glob} after {step_called(step.name)}{why}")
+        for path in got.odd if got.found else ():
+            ground.say(f"{path} is a link or no regular file: it was not read as a report")
         return taken
 
     def keep(self) -> None:

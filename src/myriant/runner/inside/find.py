@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import stat
 
-from myriant.core.plan.globs import matches
+from myriant.core.plan.globs import matches, may_match_below
 from myriant.runner.inside import frames
 from myriant.runner.inside.beneath import Entry, open_beneath, open_regular, walk
 
@@ -46,25 +46,8 @@ def take(
         mine = [i for i in mine if counts[i] <= MOST_FILES]
         if mine:
             left -= _stream(top, out, entry, mine, since, min(most_file, left))
-    unseen = {glob: path for glob in globs for path in shut[::-1] if may_match_below(glob, path)}
+    unseen = {glob: path for glob in globs for path in shut[::-1] if may_match_below(glob, f"{path}/" if path else "")}
     return {"too_many": {globs[i]: n for i, n in enumerate(counts) if n > MOST_FILES}, "unseen": unseen}
-
-
-def may_match_below(glob: str, folder: str) -> bool:
-    """Whether a glob may name something in a folder (empty: anywhere)."""
-    parts = glob.removeprefix("./").removeprefix("/").rstrip("/").split("/")
-    anchored = len(parts) > 1 or glob.startswith(("./", "/"))
-    if not folder or not anchored or glob.endswith("/"):
-        return True
-    inner = folder.split("/")
-    for i, name in enumerate(inner):
-        if i >= len(parts) - 1:
-            return False  # it names nothing as deep as that
-        if "**" in parts[i]:
-            return True
-        if not matches("/" + parts[i], name):
-            return False
-    return True
 
 
 def _stream(top: int, out: IO[bytes], entry: Entry, mine: list[int], since: int, most: int) -> int:
