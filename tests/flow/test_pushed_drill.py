@@ -42,12 +42,12 @@ def test_a_drill_that_was_killed_is_cleared_away_and_a_plan_that_runs_nothing_is
     with pytest.raises(KeyboardInterrupt):
         drills.drill(site, name, ADA)
     monkeypatch.undo()
-    assert f"{name}-drill" in [p["name"] for p in world.get("/projects")]
+    assert f"{name}.drill" in [p["name"] for p in world.get("/projects")]
     refused = world.http.post(f"/projects/{name}/drill")
     assert refused.status_code == 409 and "goes on" in refused.json()["detail"]
     monkeypatch.setattr(drills, "LONGEST", drills.LONGEST * 0)
     assert drills.drill(site, name, ADA).passed
-    assert f"{name}-drill" not in [p["name"] for p in world.get("/projects")]
+    assert f"{name}.drill" not in [p["name"] for p in world.get("/projects")]
     with pytest.raises(BadInput, match="runs no cell for a push"):
         drilled(world, STEPS.replace("[jobs.build]", '[jobs.build]\nwhen = [{ tag = "v*" }]', 1))
     assert not Path("/published").exists()

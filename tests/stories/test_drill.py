@@ -87,7 +87,7 @@ def test_a_gate_holds_what_its_plan_says_at_every_place_and_nothing_is_left(
     assert told.passed, told.said
     assert " ".join(s.expected for s in told.steps) == expected
     assert {len(s.places) for s in told.steps} == {7} and all(s.right for s in told.steps)
-    assert [p["name"] for p in world.get("/projects") if "drill" in p["name"] and p["name"].endswith("-drill")] == []
+    assert [p["name"] for p in world.get("/projects") if "drill" in p["name"] and p["name"].endswith(".drill")] == []
     site = world.site
     assert site is not None and list((site.mirrors.parent / "drills").iterdir()) == []
     assert world.get(f"/projects/{name}/audit")[0]["what"] == "drill"
@@ -129,7 +129,7 @@ def test_a_gate_is_tried_by_schedule_and_what_came_of_it_stands_on_the_desk(worl
     soon = datetime.now(UTC) + 2 * SOON
     assert datetime.fromisoformat(told["drill_at"]) > soon and told["drilled"]["passed"] is True
     with site.store.transaction() as session:
-        session.add(Project(name=f"{name}-drill", address="/nowhere", main_branch="main", paused=True))
+        session.add(Project(name=f"{name}.drill", address="/nowhere", main_branch="main", paused=True))
     drill_by_schedule(site, number)
     other = world.get(f"/projects/{name}")
     assert other["drilled"] == told["drilled"], "while somebody else tries it, nothing is known of the gate"
@@ -137,7 +137,7 @@ def test_a_gate_is_tried_by_schedule_and_what_came_of_it_stands_on_the_desk(worl
     assert world.http.patch(f"/projects/{name}", json={"drill": ""}).is_success
     drill_by_schedule(site, number)
     assert world.get(f"/projects/{name}")["drill_at"] is None, "a schedule that was taken away meanwhile stays away"
-    forget_project(site, f"{name}-drill")
+    forget_project(site, f"{name}.drill")
     with site.store.transaction() as session:
         the_project(session, name).plan = None
         the_project(session, name).address = "/nowhere/at/all"
@@ -179,9 +179,9 @@ def test_a_drill_whose_worker_was_killed_is_tried_anew(world: Stories, monkeypat
         broken.setattr(drills, "forget_project", lambda *_: None)
         with world.site.store.view() as session, pytest.raises(KeyboardInterrupt):
             drill_as_asked(world.site, the_project(session, name).id)
-    assert f"{name}-drill" in [p["name"] for p in world.get("/projects")]
+    assert f"{name}.drill" in [p["name"] for p in world.get("/projects")]
     assert world.http.post(f"/projects/{name}/drill").status_code == 409, "it is not over yet"
     world.settle()  # the task is taken up again
     told = world.get(f"/projects/{name}/drill")
     assert not told["goes_on"] and told["came"]["passed"] and not told["refused"]
-    assert f"{name}-drill" not in [p["name"] for p in world.get("/projects")]
+    assert f"{name}.drill" not in [p["name"] for p in world.get("/projects")]

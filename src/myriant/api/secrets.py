@@ -32,5 +32,5 @@ def set_secret(site: TheSite, who: ThePerson, project: str, name: str, wish: New
 
 
 @router.delete("/projects/{project}/secrets/{name}", status_code=204, dependencies=[MAINTAINER])
-def remove_secret(site: TheSite, project: str, name: str) -> None:
-    _remove_secret(site, project, name)
+def remove_secret(site: TheSite, who: ThePerson, project: str, name: str) -> None:
+    _remove_secret(site, project, name, who)

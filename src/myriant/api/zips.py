@@ -27,12 +27,24 @@ class _Pieces(io.RawIOBase):
 
 
 def zipped(files: Sequence[tuple[str, Iterable[bytes]]]) -> Iterator[bytes]:
-    """An archive of files by name; memory holds one piece at a time."""
-    out = _Pieces()
+    """An archive of files by name; memory holds one piece at a time. Of equal names the later ones are numbered."""
+    out, used = _Pieces(), set[str]()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
         for name, chunks in files:
+            name = _unused(name, used)
             with archive.open(zipfile.ZipInfo(name), "w", force_zip64=True) as entry:
                 for chunk in chunks:
                     entry.write(chunk)
                     yield out.taken()
     yield out.taken()
+
+
+def _unused(name: str, used: set[str]) -> str:
+    folder, _, last = name.rpartition("/")
+    stem, dot, ending = last.partition(".") if not last.startswith(".") else (last, "", "")
+    number, found = 1, name
+    while found in used:
+        number += 1
+        found = f"{folder}/{stem} ({number}){dot}{ending}".removeprefix("/")
+    used.add(found)
+    return found

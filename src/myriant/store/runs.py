@@ -30,14 +30,14 @@ def runs_numbered(session: Session, project_id: int, numbers: Collection[int]) -
 
 
 def newest_with_cell(
-    session: Session, run: Run, numbers: Collection[int], job: str, key: str
-) -> tuple[Run, int] | None:
-    """Of the runs of these numbers on a run's branch the newest in the order of ancestry, and its attempt of a cell."""
+    session: Session, run: Run, numbers: Collection[int], job: str, key: str, most: int
+) -> list[tuple[Run, int]]:
+    """Of the runs of these numbers on a run's branch the deepest first, each with its attempt of a cell."""
     query = select(Run, Cell.attempt_id).join(Cell, Cell.run_id == Run.id)
     query = query.where(Run.project_id == run.project_id, Run.number.in_(numbers), Cell.job == job, Cell.key == key)
     query = query.where(Run.branch == run.branch, Cell.attempt_id.is_not(None))
-    row = session.execute(query.order_by(Run.depth.desc(), Run.number.desc()).limit(1)).first()
-    return (row[0], row[1] or 0) if row is not None else None
+    rows = session.execute(query.order_by(Run.depth.desc(), Run.number.desc()).limit(most))
+    return [(row[0], row[1] or 0) for row in rows]
 
 
 def newest_runs_of_pulls(session: Session, project_id: int) -> dict[int, int]:
@@ -146,6 +146,12 @@ def runs_waiting_for_advisory(session: Session) -> Sequence[Run]:
     others = left.where(~Cell.advisory | (Cell.state != State.WAITING))
     query = select(Run).where(Run.verdict == Verdict.UNDECIDED, Run.ended_at.is_(None))
     return session.scalars(query.where(left.exists(), ~others.exists()).limit(500)).all()
+
+
+def any_in_context(session: Session, run: Run, numbers: Collection[int]) -> bool:
+    """Whether one of the runs of these numbers is of a run's own context."""
+    query = select(Run.id).where(Run.project_id == run.project_id, Run.number.in_(numbers), Run.context == run.context)
+    return session.scalar(query.limit(1)) is not None if numbers else False
 
 
 def newest_run_of(session: Session, project_id: int, commit: str) -> Run | None:

@@ -82,8 +82,17 @@ function Search({ onClose, onHelp }: { onClose: () => void; onHelp: () => void }
   );
 }
 
+/** What is called exactly as the text comes first: #87 is run 87, whatever else holds an 87. */
+const isExact = (t: Target, wanted: string) => wanted !== "" && (t.text.toLowerCase() === wanted || t.kind === `#${wanted}`);
+
 /** What fits the text: of each kind the best few, so that one kind does not push out the others. */
 export function offered(found: Target[][], wanted: string, most = MOST): Target[] {
+  const exact = found.flatMap((kind) => kind.filter((t) => isExact(t, wanted)));
+  const others = fitted(found.map((kind) => kind.filter((t) => !isExact(t, wanted))), wanted, most - exact.length);
+  return [...exact, ...others];
+}
+
+function fitted(found: Target[][], wanted: string, most: number): Target[] {
   const fitting = found.map((kind) => kind.filter((t) => !wanted || `${t.kind} ${t.text} ${t.detail}`.toLowerCase().includes(wanted)));
   const share = Math.max(2, Math.floor(most / Math.max(1, fitting.filter((k) => k.length > 0).length)));
   const first = fitting.map((kind) => kind.slice(0, share));

@@ -16,6 +16,7 @@ from myriant.flow.errors import BadInput, NotFound
 from myriant.flow.sealing import opened, seal
 from myriant.flow.site import CREDENTIAL, Site
 from myriant.flow.who import Person
+from myriant.store.audit import record
 from myriant.store.projects import all_projects, project_named
 from myriant.store.secrets import every_secret, secrets_of_project
 from myriant.store.tables import Project, Secret
@@ -81,14 +82,18 @@ def set_secret(
                 set_at=func.now(),
             )
         )
+        bounds = ", ".join([*jobs, *events, *branches])
+        record(session, project.id, who.name, "secret", f"{name} was set{f' for {bounds}' if bounds else ''}")
 
 
-def remove_secret(site: Site, project_name: str, name: str) -> None:
+def remove_secret(site: Site, project_name: str, name: str, who: Person) -> None:
     with site.store.transaction() as session:
-        found = session.get(Secret, (_project(session, project_name).id, name))
+        project = _project(session, project_name)
+        found = session.get(Secret, (project.id, name))
         if found is None:
             raise NotFound(f"there is no secret {name[:80]}")
         session.delete(found)
+        record(session, project.id, who.name, "secret", f"{name} was removed")
 
 
 def secrets_of(site: Site, project_name: str) -> list[SecretView]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -31,6 +32,7 @@ from myriant.store.tables import Cell, Project, Run
 MOST_COMMITS = 50
 MOST_FILES = 100  # of a commit that is looked at line by line
 PAST_COMMITS = 60
+MOST_ASKED = 20  # runs that are asked whether they are on the way here
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,7 +72,7 @@ def changes_since(site: Site, name: str, number: int, test: int) -> Changed:
         shown = rows[0]
         roots = workspaces_of(session, [attempt])[attempt]
         covered = coverage_files_of_attempts(session, [attempt]).get(attempt, {})
-        last = _last_passed(session, project, run, cell, test)
+        last = _last_passed(site.mirror(project), session, project, run, cell, test)
     frames = frames_of(shown.detail or shown.message, roots)
     named = [shown.extra.get("file", ""), *(f.file for f in frames if f.own and f.of_test)]
     mirror, commit = site.mirror(project), run.tested or run.commit
@@ -96,7 +98,9 @@ def _first_failed(session: Session, run: Run, test: int) -> tuple[Cell, int]:
     raise NotFound("this test did not fail in this run")
 
 
-def _last_passed(session: Session, project: Project, run: Run, cell: Cell, test: int) -> tuple[Run, int] | None:
+def _last_passed(
+    mirror: Mirror, session: Session, project: Project, run: Run, cell: Cell, test: int
+) -> tuple[Run, int] | None:
     """The newest earlier run on the way here in which the test passed in this cell, and its attempt there."""
     numbers = numbers_through(moves_of(session, project.id), test)
     passed = [
@@ -107,7 +111,12 @@ def _last_passed(session: Session, project: Project, run: Run, cell: Cell, test:
     ]
     if not passed:
         return None
-    return newest_with_cell(session, run, passed, cell.job, cell.key)
+    tested = run.tested or run.commit
+    for other, attempt in newest_with_cell(session, run, passed, cell.job, cell.key, MOST_ASKED):
+        with suppress(GitError):
+            if other.commit == run.commit or mirror.is_ancestor(other.tested or other.commit, tested):
+                return other, attempt
+    return None
 
 
 def _files_of_class(mirror: Mirror, commit: str, klass: str) -> list[str]:

@@ -99,8 +99,8 @@ def drill(site: Site, name: str, who: Person) -> Drill:
 
 
 def copy_of(name: str) -> str:
-    """The throw-away project in which a gate is tried."""
-    return f"{name[:48]}-drill"
+    """The throw-away project in which a gate is tried: called as nobody can call a project of their own."""
+    return f"{name[:48]}.drill"
 
 
 def ready(site: Site, name: str) -> tuple[Plan, bytes, Intent, Where]:

@@ -33,7 +33,8 @@ from myriant.flow.views.findings.model import (
 )
 from myriant.store.attempts import attachments_before, attachments_of, workspaces_of
 from myriant.store.history import Sight, sights_of
-from myriant.store.results import Shown, all_not_passed, earlier_attempts
+from myriant.store.results import Shown, all_not_passed, earlier_attempts, history_of_test
+from myriant.store.runs import any_in_context
 from myriant.store.tables import Cell, Project, Run, Taking
 from myriant.store.takings import open_takings
 
@@ -163,9 +164,20 @@ class _Maker:
         return [every[number] for number in sorted(every)]
 
     def back_since(self, members: Sequence[Failed], mark: str) -> SeenIn | None:
-        """The newest earlier run in this one's context that failed by the same cause, which was mended since."""
+        """The newest earlier run in this one's context that failed by the same cause, and was mended since: there is
+        a run between in which the test passed."""
         before = [s for s in self.seen(members) if s.context == self.row.context and s.number < self.row.number]
-        return SeenIn(before[-1].number, before[-1].commit, before[-1].at) if before and mark == "new" else None
+        if not before or mark != "new":
+            return None
+        last = before[-1]
+        names = {f.cell[1] for f in members}
+        between = [
+            p.run
+            for p in history_of_test(self.session, self.row.project_id, members[0].shown.number)
+            if last.number < p.run < self.row.number and p.cell in names and p.outcome is Outcome.PASSED
+        ]
+        mended = any_in_context(self.session, self.row, between)
+        return SeenIn(last.number, last.commit, last.at) if mended else None
 
     def finding(self, members: Sequence[Failed], g: Group) -> Finding:
         first = members[0]
