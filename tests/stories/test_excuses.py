@@ -140,3 +140,13 @@ def test_an_exempt_word_goes_with_its_ground(
     # what is pushed upon it is tested where nothing good is left to stand on
     after = repo.pushed({"README": "2"})["run"]
     assert (after["verdict"] == "exempt") is (acts[-1][1] == "exempt"), after["sentence"]
+
+
+def test_a_run_that_is_tested_again_leaves_every_other_ground_as_it_is(world: Stories) -> None:
+    repo, number = _made(world, "excused-other", junit(a="passed", b="passed"), junit(a="passed", b="passed"))
+    with world.nobody_working():
+        _run_again(world, repo, number - 1)
+        commit = repo.commit({"README": "1"})
+        repo.push()
+        found = world.word(commit, repo.name)
+    assert found is not None and found["verdict"] == "exempt" and f"#{number}" in found["sentence"], found

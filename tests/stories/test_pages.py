@@ -42,3 +42,13 @@ def test_what_main_took_over_from_elsewhere_is_known_in_every_later_held_run(wor
         marks = {f["title"]: f["mark"] for f in repo.findings(run)["findings"]}
         assert marks and set(marks.values()) <= {"new", "known"}, marks
     assert world.get(f"/projects/{repo.name}/morning")
+
+
+def test_what_was_never_fixed_did_not_come_back(world: Stories) -> None:
+    repo = world.repository("came-back", test__sh=writes(junit(a="passed", b="passed")))
+    red = writes(junit(a="passed", b="gone bad"), status=1)
+    back = []
+    for script in (red, red + "# still\n", writes(junit(a="passed", b="passed")), red):
+        run = repo.pushed({"test.sh": script})
+        back.append([f["back_since"] and f["back_since"]["number"] for f in repo.findings(run)["findings"]])
+    assert back == [[None], [None], [], [3]]

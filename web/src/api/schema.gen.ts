@@ -4828,11 +4828,6 @@ export interface components {
             statuses: {
                 [key: string]: number[];
             };
-            /**
-             * Identity
-             * @default
-             */
-            identity: string;
         };
         /** LetRun */
         LetRun: {

@@ -43,10 +43,12 @@ MEASURED_AS: Mapping[BuiltIn, str] = {
 
 @dataclass(frozen=True, slots=True)
 class Reason:
-    """Why a built-in rule is not met, and of which job."""
+    """Why a built-in rule is not met: of which job, in which of how many cells."""
 
     text: str
     job: str = ""
+    key: str = ""
+    of: int = 0  # cells that the job has; 0: it is of no cell
 
 
 @dataclass(frozen=True, slots=True)
@@ -193,7 +195,7 @@ def _of_plan(rule: Rule, measured: Measured) -> Judged:
 
 def _reasons(rule: BuiltIn, level: Level, reasons: Sequence[Reason]) -> Judged:
     asked = Rule(TITLES[rule], MEASURED_AS.get(rule, ""), "at-most", Fraction(0), level)
-    texts = list(dict.fromkeys(r.text for r in reasons))
+    texts = _each_once(reasons)
     more = f"; and {len(texts) - 20} more" if len(texts) > 20 else ""
     return Judged(
         asked,
@@ -204,6 +206,29 @@ def _reasons(rule: BuiltIn, level: Level, reasons: Sequence[Reason]) -> Judged:
         rule,
         tuple(dict.fromkeys(r.job for r in reasons if r.job)),
     )
+
+
+MOST_KEYS = 3  # cells that are named one by one
+
+
+def _each_once(reasons: Sequence[Reason]) -> list[str]:
+    """Each reason once, with the cells that it is of: `step build failed (all 4 cells of unit)`."""
+    cells: dict[tuple[str, str], list[Reason]] = {}
+    for r in reasons:
+        cells.setdefault((r.text, r.job), []).append(r)
+    return list(dict.fromkeys(_where(text, job, rows) for (text, job), rows in cells.items()))
+
+
+def _where(text: str, job: str, rows: Sequence[Reason]) -> str:
+    of = rows[0].of
+    if not of:
+        return text
+    if len(rows) == 1:
+        return f"{text} ({f'{job} {rows[0].key}'.strip()})"
+    if len(rows) == of:
+        return f"{text} (all {of} cells of {job})"
+    named = ", ".join(r.key for r in rows[:MOST_KEYS]) + (", …" if len(rows) > MOST_KEYS else "")
+    return f"{text} ({len(rows)} of {of} cells of {job}: {named})"
 
 
 def _counted(rule: BuiltIn, level: Level, by_job: Mapping[str, int]) -> Judged:

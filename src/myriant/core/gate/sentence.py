@@ -40,6 +40,7 @@ class Told:
     more_failing: bool = False  # cells may have failed since that are not counted yet
     excused: Sequence[str] = ()  # jobs whose results were brought along, and from where
     accepted: Sequence[str] = ()  # what a person has accepted
+    kept: Sequence[str] = ()  # jobs that did not run, for what is told already
 
 
 def sentence(told: Told) -> str:
@@ -89,7 +90,9 @@ def left(cells: int) -> str:
 
 
 def _main(told: Told) -> str:
-    holding = [_said(j, told) for j in told.judged if j.holds_run]
+    holding = [_said(j, told) for j in sorted(told.judged, key=_turn) if j.holds_run]
+    if told.kept:
+        holding.append(f"so {_listed(told.kept)} did not run")
     warning = [f"{_said(j, told)} (warns)" for j in told.judged if not j.met and not j.holds_run and not j.waived]
     said = [*holding, *warning]
     if len(said) > MOST_REASONS:
@@ -102,6 +105,21 @@ def _main(told: Told) -> str:
     if not holding:
         said.insert(0, _passed(told))
     return "; ".join(said)
+
+
+_ORDER = (BuiltIn.NEW, BuiltIn.STEPS, BuiltIn.VOID, BuiltIn.VANISHED, BuiltIn.SKIPPED, BuiltIn.LOOSENED)
+
+
+def _turn(j: Judged) -> int:
+    """Causes first: new failures, failed steps, what gave no result, lost tests, then the plan's rules."""
+    return _ORDER.index(j.built_in) if j.built_in is not None else len(_ORDER)
+
+
+def _listed(names: Sequence[str]) -> str:
+    shown = list(names[:MOST_REASONS])
+    more = [counted(len(names) - len(shown), "other job")] if len(names) > len(shown) else []
+    *first, last = [*shown, *more]
+    return f"{', '.join(first)} and {last}" if first else last
 
 
 def _passed(told: Told) -> str:
@@ -118,7 +136,7 @@ def _said(j: Judged, told: Told) -> str:
     number = int(j.value or 0)
     match j.built_in:
         case BuiltIn.VOID:
-            return f"no trustworthy result ({_short(j.reason)})"
+            return f"no trustworthy result: {_short(j.reason)}"
         case BuiltIn.STEPS:
             return _short(j.reason)
         case BuiltIn.NEW:

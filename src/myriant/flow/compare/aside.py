@@ -123,7 +123,9 @@ def unexplained_steps(
         why = not_aside(status, mine, aside.tests, statuses, None)
         if why == "":
             why = not_aside(status, mine, aside.tests, statuses, aside.expected(site, session, run, name))
-        if why == NO_TEST and (named := _analysis_of_step(session, run, cell, attempt_id, position)):
+        if why == NO_TEST and step is not None and step.reason:
+            why = f"failed: {step.reason}"
+        elif why == NO_TEST and (named := _analysis_of_step(session, run, cell, attempt_id, position)):
             why = f"{why}; its analysis names {named}"
         if why:
             found.append(f"{step_called(name)} {why}")

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from fractions import Fraction
@@ -10,9 +11,19 @@ from fractions import Fraction
 from sqlalchemy.orm import Session
 
 from myriant.core.diagnosis.compare import Tally
-from myriant.core.gate.judge import Evidence, Judged, Measured, Reason, beyond_repair, good_jobs, judge, verdict_of
+from myriant.core.gate.judge import (
+    Evidence,
+    Judged,
+    Measured,
+    Reason,
+    Waived,
+    beyond_repair,
+    good_jobs,
+    judge,
+    verdict_of,
+)
 from myriant.core.gate.measures import measures_of, sum_of, tally_of_job, value_of
-from myriant.core.plan.model import Plan, Rule
+from myriant.core.plan.model import BuiltIn, Plan, Rule
 from myriant.core.states import OPEN, TRUSTED, State, Verdict, Why
 from myriant.flow.compare.baselines import ancestors, gate_baselines
 from myriant.flow.compare.covered_before import covered_before
@@ -152,9 +163,11 @@ def _beside(
     compared = compare_run(session, run, baselines, since)
     if not early and learn_moves(site, session, project, run, compared):
         compared = compare_run(session, run, baselines, since)
-    ended = {job for job in jobs if all(c.state in TRUSTED for c in cells if c.job == job and not c.advisory)}
+    binding = [c for c in cells if not c.advisory]
+    whole = plan is None or plan.level_of(BuiltIn.STEPS) == "block"  # else what a failed step kept back is missed
+    cut = {c.job for c in binding if c.state not in TRUSTED or (whole and c.counts.unexplained)}
     explain_anew(site, session, run, cells)
-    less = Lessened() if early else lessened(site, session, project, run, compared, nearest, ended)
+    less = Lessened() if early else lessened(site, session, project, run, compared, nearest, jobs - cut)
     tallies = {job: tally_of_job(compared.current, compared.cells, job) for job in dict.fromkeys(c.job for c in cells)}
     return Beside(run, plan, cells, compared, less, tallies, [r.id for r in since], nearest)
 
@@ -171,11 +184,11 @@ def _hold_early(session: Session, beside: Beside) -> bool:
     waivers = waivers_for(session, beside.run)
     measured = Measured(value_now, lambda _: None)
     rules, settling = _rules(beside.plan), _settling(session, beside)
-    judged = judge(beside.plan, rules, measured, _evidence(beside), waivers, settling)
+    judged, kept = _causes_first(beside, rules, measured, waivers, settling, lambda j: bool(beyond_repair(j)))
     lost = beyond_repair(judged)
     if not lost:
         return False
-    early_sentence(session, beside.run, beside.cells, beside.compared, beside.total, now, lost)
+    early_sentence(session, beside.run, beside.cells, beside.compared, beside.total, now, lost, kept)
     runs.hold_early(beside.run)
     return True
 
@@ -183,11 +196,41 @@ def _hold_early(session: Session, beside: Beside) -> bool:
 _COUNTS = frozenset(measures_of(Tally()))
 
 
-def _evidence(beside: Beside) -> Evidence:
+def _causes_first(
+    beside: Beside,
+    rules: Sequence[Rule],
+    measured: Measured,
+    waivers: Mapping[str, Sequence[Waived]],
+    settling: Mapping[str, int],
+    holds: Callable[[Sequence[Judged]], bool],
+) -> tuple[list[Judged], list[str]]:
+    """The rules judged by causes alone, and the jobs that did not run for them.
+
+    What follows from a cause counts itself where no cause holds the run: never a pass by accident.
+    """
+    following = [c for c in beside.binding if follows(c)]
+    if following:
+        judged = judge(beside.plan, rules, measured, _evidence(beside, following), waivers, settling)
+        if holds(judged):
+            return judged, list(dict.fromkeys(c.job for c in following if c.why == Why.AFTER))
+    return judge(beside.plan, rules, measured, _evidence(beside, ()), waivers, settling), []
+
+
+def follows(cell: Cell) -> bool:
+    """Whether a cell has no result for another's sake, or lacks a report that its own failed step did not write."""
+    if cell.state == State.SKIPPED:
+        return cell.why == Why.AFTER
+    return cell.state == State.VOID and cell.why == Why.STEP
+
+
+def _evidence(beside: Beside, following: Sequence[Cell]) -> Evidence:
     ended = [c for c in beside.binding if c.state not in OPEN]
     no_cell = not any(c.state in TRUSTED for c in beside.binding) and not ended and not beside.cells
-    untrusted = [Reason(f"{_named(c)}: {c.reason or c.state}", c.job) for c in ended if c.state not in TRUSTED]
-    steps = [Reason(f"{said} in {_named(c)}", c.job) for c in ended for said in c.counts.unexplained]
+    sizes = Counter(c.job for c in beside.binding)
+    left = {c.id for c in following}
+    bad = [c for c in ended if c.state not in TRUSTED and c.id not in left]
+    untrusted = [Reason(c.reason or str(c.state), c.job, c.key, sizes[c.job]) for c in bad]
+    steps = [Reason(said, c.job, c.key, sizes[c.job]) for c in ended for said in c.counts.unexplained]
     new = {job: t.tests_new for job, t in beside.tallies.items()}
     less = beside.lessened
     return Evidence(
@@ -221,7 +264,8 @@ def _judge(site: Site, session: Session, project: Project, beside: Beside) -> No
     known = Known(run, compared, now, len(beside.lessened.loosened), coverage, changed, then, beside.binding)
     waivers = waivers_for(session, run)
     rules, settling = _rules(beside.plan), _settling(session, beside)
-    judged = judge(beside.plan, rules, known.measured(session), _evidence(beside), waivers, settling)
+    holds = lambda found: verdict_of(found) is Verdict.HELD  # noqa: E731
+    judged, kept = _causes_first(beside, rules, known.measured(session), waivers, settling, holds)
     verdict = verdict_of(judged)
     if verdict is Verdict.CLEAR and beside.binding and all(c.why == Why.BROUGHT_ALONG for c in beside.binding):
         verdict = Verdict.EXEMPT  # nothing had to run, and what the plan asks less was accepted
@@ -244,7 +288,9 @@ def _judge(site: Site, session: Session, project: Project, beside: Beside) -> No
     _keep_jobs(session, beside, judged)
     keep_lasting(session, run, beside.lessened, compared, beside.nearest)
     before = then.share(session)
-    tell_run(site, session, project, beside.cells, compared, beside.plan, beside.lessened, judged, coverage, before)
+    tell_run(
+        site, session, project, beside.cells, compared, beside.plan, beside.lessened, judged, coverage, before, kept
+    )
 
 
 def _keep_jobs(session: Session, beside: Beside, judged: Sequence[Judged]) -> None:
@@ -259,7 +305,3 @@ def _keep_jobs(session: Session, beside: Beside, judged: Sequence[Judged]) -> No
         row.good = row.trusted and job in good
         base = beside.compared.baselines.get(job)
         row.baseline_id = base.id if base is not None else None
-
-
-def _named(cell: Cell) -> str:
-    return f"{cell.job} {cell.key}".strip()

@@ -41,6 +41,7 @@ def early_sentence(
     total: Tally,
     now: dict[str, JobCounts],
     lost: Sequence[Judged],
+    kept: Sequence[str],
 ) -> None:
     """A run that is held although some of its cells have not ended."""
     ended = [c for c in cells if c.state not in OPEN and not c.advisory]
@@ -63,6 +64,7 @@ def early_sentence(
             baseline=_short(baseline),
             open_cells=sum(c.state in OPEN for c in cells),
             more_failing=bad >= EACH_SAID,
+            kept=kept,
         )
     )
 
@@ -78,6 +80,7 @@ def tell_run(
     judged: Sequence[Judged],
     coverage: Fraction | None,
     before: Fraction | None,
+    kept: Sequence[str],
 ) -> None:
     """Say all that is known of a judged run."""
     run = _run_of(session, cells)
@@ -104,6 +107,7 @@ def tell_run(
             reruns=reruns_of(session, cells),
             excused=_brought_along(cells),
             accepted=_accepted(less),
+            kept=kept,
         )
     )
     if run.wish.said:

@@ -126,7 +126,8 @@ def _conclude_attempt(
     if cell.attempt_id == attempt_id and again:
         wait_again(session, cell, attempt, reason)
     elif cell.attempt_id == attempt_id:
-        bad = Why.TESTS if holding else Why.STEP if unexplained else Why.REPORT
+        own = bool(said.void or gathered.untrusted)  # no report is only missing because a step failed
+        bad = Why.TESTS if holding else Why.STEP if unexplained and not own else Why.REPORT
         why = Why.NOTHING if state is State.PASSED else bad
         cells.end(cell, state, reason, why, _counts(gathered, said, unexplained))
         session.flush()
