@@ -21,7 +21,7 @@ from myriant.core.plan.read import read_plan
 from myriant.core.plan.selectors import Selector, SelectorError, parse_selector
 from myriant.core.written import counted
 from myriant.repos.git import git
-from myriant.repos.made_up import made_up_commit
+from myriant.repos.neutral_commit import made_up_commit
 
 if TYPE_CHECKING:
     from myriant.cli import alone

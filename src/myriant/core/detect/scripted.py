@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 
 from myriant.core.detect.draft import Draft, at_least, folder_of, versions
 from myriant.core.detect.repository import Tree, inside
-from myriant.core.plan.watched import version_from_git
+from myriant.core.plan.watched_paths import version_from_git
 
 
 def python(tree: Tree, offers: Sequence[str]) -> Iterator[Draft]:

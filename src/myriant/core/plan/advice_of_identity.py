@@ -10,7 +10,7 @@ from myriant.core.plan.places import Path
 from myriant.core.plan.problems import Level
 from myriant.core.plan.reporting import quoted
 from myriant.core.plan.table import Reader
-from myriant.core.plan.watched import version_from_git
+from myriant.core.plan.watched_paths import version_from_git
 from myriant.core.written import step_called
 
 _OF_EVENT = {

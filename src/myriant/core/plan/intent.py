@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from myriant.core.matrix.expand import Cell, choose, expand
 from myriant.core.plan.model import BranchEvent, Job, Plan, Step
 from myriant.core.plan.selectors import Selector
-from myriant.core.plan.watched import covers, named_by, touches
+from myriant.core.plan.watched_paths import covers, named_by, touches
 from myriant.core.states import EventKind
 
 if TYPE_CHECKING:

@@ -11,7 +11,7 @@ from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
 from myriant.flow.state import approvals, cells, runs
 from myriant.flow.state.advance import advance
-from myriant.flow.state.excuses import stand_anew
+from myriant.flow.state.exemptions import stand_anew
 from myriant.flow.who import Person
 from myriant.store.cells import cells_of
 from myriant.store.changes import tell

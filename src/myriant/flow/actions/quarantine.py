@@ -10,7 +10,7 @@ from myriant.flow.diagnose.flakes import QuarantineView, quarantine_view
 from myriant.flow.errors import BadInput, NotFound, Refused
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
-from myriant.flow.state.excuses import stand_anew_in
+from myriant.flow.state.exemptions import stand_anew_in
 from myriant.flow.who import Person
 from myriant.store.audit import record
 from myriant.store.history import open_quarantines

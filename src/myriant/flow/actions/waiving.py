@@ -15,7 +15,7 @@ from myriant.flow.errors import BadInput, NotFound, Refused
 from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
 from myriant.flow.state import runs
-from myriant.flow.state.excuses import stand_anew_in
+from myriant.flow.state.exemptions import stand_anew_in
 from myriant.flow.who import Person
 from myriant.store.audit import record
 from myriant.store.tables import Run, Waiver

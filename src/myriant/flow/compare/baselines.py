@@ -19,8 +19,8 @@ from myriant.core.plan.model import Job, Plan
 from myriant.core.states import EventKind
 from myriant.flow.plans import plan_with
 from myriant.flow.site import Site
-from myriant.flow.state.excuses import lapsed
-from myriant.repos.as_read import changed_as_read
+from myriant.flow.state.exemptions import lapsed
+from myriant.repos.effective_changes import changed_as_read
 from myriant.repos.git import GitError
 from myriant.store.judged import JobSaid, acceptances, judged_jobs, newest_clear_of, newest_planned, runs_with_ids
 from myriant.store.tables import Project, Run

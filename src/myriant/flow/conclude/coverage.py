@@ -15,7 +15,7 @@ from myriant.core.coverage.view import changed_files, changed_share_of
 from myriant.core.plan.globs import matches
 from myriant.core.plan.model import Plan
 from myriant.core.written import ranges
-from myriant.flow.compare.covered_before import CoveredBefore, below, carried
+from myriant.flow.compare.baseline_coverage import CoveredBefore, below, carried
 from myriant.flow.compare.outcomes import Compared
 from myriant.flow.site import Site
 from myriant.repos.git import GitError

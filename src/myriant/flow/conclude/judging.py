@@ -25,8 +25,8 @@ from myriant.core.gate.judge import (
 from myriant.core.gate.measures import measures_of, sum_of, tally_of_job, value_of
 from myriant.core.plan.model import BuiltIn, Plan, Rule
 from myriant.core.states import OPEN, TRUSTED, State, Verdict, Why
+from myriant.flow.compare.baseline_coverage import covered_before
 from myriant.flow.compare.baselines import ancestors, gate_baselines
-from myriant.flow.compare.covered_before import covered_before
 from myriant.flow.compare.outcomes import MOST_COMPARED, Compared, compare_run, runs_since
 from myriant.flow.compare.supply import supply
 from myriant.flow.conclude.controls import plan_controls
@@ -41,7 +41,7 @@ from myriant.flow.site import Site
 from myriant.flow.state import runs
 from myriant.flow.state.advance import advance
 from myriant.flow.state.cells import keep_waiting
-from myriant.flow.state.excuses import stand_anew
+from myriant.flow.state.exemptions import stand_anew
 from myriant.store.cells import cells_of
 from myriant.store.changes import tell_of_run
 from myriant.store.judged import job_results_of, judged_rules

@@ -13,7 +13,7 @@ from myriant.core.gate.less import less
 from myriant.core.gate.loosened import loosened
 from myriant.core.results.model import Outcome
 from myriant.flow.compare.baselines import PlanBefore, merged_head, plans_before
-from myriant.flow.compare.moved import moved_elsewhere
+from myriant.flow.compare.moved_tests import moved_elsewhere
 from myriant.flow.compare.outcomes import Compared, listed_by, present
 from myriant.flow.compare.removed import gone_since
 from myriant.flow.plans import names_of_jobs, plan_with

@@ -18,7 +18,7 @@ from myriant.core.gate.replay import best
 from myriant.core.plan.keys import SHARES
 from myriant.core.plan.model import Rule
 from myriant.core.states import Content
-from myriant.flow.compare.covered_before import CoveredBefore
+from myriant.flow.compare.baseline_coverage import CoveredBefore
 from myriant.flow.compare.outcomes import Compared
 from myriant.flow.conclude.coverage import Changed, coverage_share
 from myriant.store.analysis import analysis_of

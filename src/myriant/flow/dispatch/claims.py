@@ -30,7 +30,7 @@ from myriant.flow.state.advance import advance
 from myriant.flow.state.attempts import lose
 from myriant.flow.state.leases import LEASE, lease_digest
 from myriant.repos.git import GitError
-from myriant.repos.made_up import made_up_commit
+from myriant.repos.neutral_commit import made_up_commit
 from myriant.store.aside import keys_of_tests
 from myriant.store.attempts import leased, lowest_attempt
 from myriant.store.cells import running_beside

@@ -33,13 +33,13 @@ from myriant.flow.site import Site
 from myriant.flow.state.advance import advance
 from myriant.flow.state.approvals import expire
 from myriant.flow.state.controls import give_up
-from myriant.flow.state.excuses import stand_anew_in
+from myriant.flow.state.exemptions import stand_anew_in
 from myriant.flow.state.runs import call_for_conclusion
 from myriant.flow.upkeep.retention import prune_a_little
 from myriant.store.attempts import take_outlived_reports
 from myriant.store.controls import stale_controls
 from myriant.store.engine import is_away, only_one
-from myriant.store.excuses import projects_with_excuses
+from myriant.store.exemptions import projects_with_excuses
 from myriant.store.projects import due_schedules, forget_seen_events, projects_to_refresh
 from myriant.store.releases import runs_waiting_to_release
 from myriant.store.runs import late_approvals, runs_waiting_for_advisory

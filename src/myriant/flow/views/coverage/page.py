@@ -14,7 +14,7 @@ from myriant.core.coverage.merge import merge_files
 from myriant.core.coverage.model import FileCoverage, Totals
 from myriant.core.coverage.view import ChangedFile, Hunk, Reach, changed_files, lost_lines, lost_of, reached_by
 from myriant.core.written import counted, percent
-from myriant.flow.compare.covered_before import CoveredBefore, gate_bases_of
+from myriant.flow.compare.baseline_coverage import CoveredBefore, gate_bases_of
 from myriant.flow.errors import NotFound
 from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site

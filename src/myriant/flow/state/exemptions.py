@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session
 from myriant.core.states import Verdict
 from myriant.flow.state import runs
 from myriant.store.changes import tell_of_run
-from myriant.store.excuses import excused_by, failed_aside, grounds_with_a_word, job_results_of_runs
+from myriant.store.exemptions import excused_by, failed_aside, grounds_with_a_word, job_results_of_runs
 from myriant.store.history import set_aside_at
 from myriant.store.judged import runs_with_ids
 from myriant.store.tables import JobResult, Run

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from myriant.core.plan.watched import ATTRIBUTES, Tree, as_read
+from myriant.core.plan.watched_paths import ATTRIBUTES, Tree, as_read
 from myriant.repos.git import GitError, git
 from myriant.repos.mirror import Mirror
 
