@@ -55,6 +55,17 @@ Push = dict[str, str | None]
             ],
             "step lint cannot fail any more",
         ),
+        *(
+            (
+                f"lint-{n}",
+                [
+                    {"myriant.toml": WITH_LINT, "lint.sh": "true", "test.sh": GREEN},
+                    {"myriant.toml": WITH_LINT.replace("sh lint.sh", command), "lint.sh": "false"},
+                ],
+                "step lint cannot fail any more",
+            )
+            for n, command in enumerate(["true", "sh lint.sh | cat", "echo all is well; true"])
+        ),
         (  # a step that has another name, or stands within another, is there still
             "lint-renamed",
             [

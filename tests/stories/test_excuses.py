@@ -150,3 +150,26 @@ def test_a_run_that_is_tested_again_leaves_every_other_ground_as_it_is(world: St
         repo.push()
         found = world.word(commit, repo.name)
     assert found is not None and found["verdict"] == "exempt" and f"#{number}" in found["sentence"], found
+
+
+def test_a_clear_run_that_rests_on_a_ground_in_part_goes_with_it(world: Stories) -> None:
+    """One job ran, the other's results were brought along: nor is what was brought along a ground for the next."""
+    beside = '\n[jobs.words]\ntitle = "Words"\n[[jobs.words.steps]]\nname = "read"\ncommand = "true"\n'
+    file = world.folder / "partly.xml"
+    file.write_text(junit(a="passed", b="passed"))
+    repo = world.repository("partly", PLAN + beside)
+    repo.pushed({"test.sh": f"mkdir -p out; cp {file} out/unit.xml\n", "src/a": "1"})
+    number = repo.pushed({"src/a": "2"})["run"]["number"]
+    commits = []
+    for turn in range(2):
+        commits.append(repo.commit({"README": str(turn)}))
+        repo.push()
+    said = [_said(world, repo, c)[0] for c in commits]
+    _fail_again(world, repo, number)
+    now = [_said(world, repo, c) for c in commits]
+    assert said == ["clear", "clear"] and [n[0] for n in now] == ["held", "held"]
+    assert all(f"unit was not tested here: it stands on #{number}" in n[2] and "fixed" not in n[2] for n in now), now
+    on_top = repo.pushed({"README": "2"})["run"]
+    assert on_top["verdict"] == "held" and "1 test newly fails" in on_top["sentence"], on_top["sentence"]
+    _pass_again(world, repo, number)
+    assert [_said(world, repo, c)[0] for c in commits] == ["clear", "clear"]

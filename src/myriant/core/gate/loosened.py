@@ -130,7 +130,7 @@ def _steps(new: Job, old: Job) -> Iterator[str]:
             yield f"job {old.id}: {step_called(step.name)} may fail"
         if then is not None and step.when is not None and str(step.when) != str(then.when):
             yield f"job {old.id}: {step_called(step.name)} runs only where {step.when}"
-        if then is not None and cannot_fail(step) and not cannot_fail(then):
+        if then is not None and cannot_fail(step, new) and not cannot_fail(then, old):
             yield f"job {old.id}: {step_called(step.name)} cannot fail any more"
 
 
@@ -141,7 +141,13 @@ def _gone_steps(new: Job, old: Job) -> Iterator[str]:
     for step in old.steps:
         stands_in = any(what in collects for what in _of_step(step))
         inside = any(_text(step) in text for text in texts)
-        if step.name not in names and not inside and not stands_in and not _of_step(step) and not cannot_fail(step):
+        if (
+            step.name not in names
+            and not inside
+            and not stands_in
+            and not _of_step(step)
+            and not cannot_fail(step, old)
+        ):
             yield f"job {old.id}: {step_called(step.name)} is gone"
 
 
@@ -149,12 +155,19 @@ def _text(step: Step) -> str:
     return " ".join((step.command if isinstance(step.command, str) else " ".join(step.command)).split())
 
 
-_SWALLOWS = re.compile(r"\|\|\s*(true|:|exit\s+0|/bin/true|echo\b[^;&|]*)\s*;?\s*$|\bset\s+\+e\b")  # it runs with -e
+# steps run with -e, and but for bash without pipefail
+_SWALLOWS = re.compile(r"\|\|\s*(true|:|exit\s+0|/bin/true|echo\b[^;&|]*)\s*;?\s*$|\bset\s+\+e\b")
+_SAYS_NOTHING = re.compile(
+    r"(true|:|/bin/true|exit\s+0|echo\b[^;&|<>]*)(\s*(;|&&)\s*(true|:|exit\s+0|echo\b[^;&|<>]*))*;?"
+)
+_PIPES = re.compile(r"[^|]\|&?\s*(cat|tee|head|tail|sort|grep\s+-v)\b[^|;&]*$")
 
 
-def cannot_fail(step: Step) -> bool:
+def cannot_fail(step: Step, job: Job) -> bool:
     """Whether a step ends well whatever its commands say."""
-    return step.may_fail or bool(_SWALLOWS.search(_text(step)))
+    text = _text(step)
+    pipes = (step.shell or job.shell) != "bash" and isinstance(step.command, str) and bool(_PIPES.search(text))
+    return step.may_fail or pipes or bool(_SWALLOWS.search(text) or _SAYS_NOTHING.fullmatch(text))
 
 
 def _is_new_place(step: Step, old: Job) -> bool:

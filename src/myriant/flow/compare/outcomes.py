@@ -22,6 +22,7 @@ from myriant.core.results.model import Outcome
 from myriant.core.results.packed import Outcomes
 from myriant.flow.plans import names_of_jobs
 from myriant.store.cells import cell_values
+from myriant.store.exemptions import jobs_brought_along
 from myriant.store.history import moves_of, quarantined_tests, set_aside_at
 from myriant.store.results import (
     earlier_attempts,
@@ -79,10 +80,11 @@ def compare_run(
     before = _by_todays_numbers(session, run.project_id, current, before)
     pairs = counterparts({n: v for n, v in cell_values(session, run.id).items() if n in current}, values)
     paired = {name: before[pairs[name]] for name in current if name in pairs and pairs[name] in before}
+    old = jobs_brought_along(session, run.id) if since else set()  # they passed before what lies between
     between = [
         renamed(by_cell(found, failing_outcomes_of(session, list(found.values()))), proven)
         for other in since[:MOST_COMPARED]
-        for found in (trusted_attempts(session, other),)
+        for found in ({n: a for n, a in trusted_attempts(session, other).items() if n[0] not in old},)
     ]
     set_aside = tuple(quarantined_tests(session, run.project_id) if aside is None else aside)
     first = any(b is not None for b in baselines.values())

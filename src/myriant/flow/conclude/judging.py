@@ -41,7 +41,7 @@ from myriant.flow.site import Site
 from myriant.flow.state import runs
 from myriant.flow.state.advance import advance
 from myriant.flow.state.cells import keep_waiting
-from myriant.flow.state.exemptions import stand_anew
+from myriant.flow.state.exemptions import grounds_lost, stand_anew
 from myriant.store.cells import cells_of
 from myriant.store.changes import tell_of_run
 from myriant.store.judged import job_results_of, judged_rules
@@ -62,6 +62,7 @@ class Beside:
     tallies: Mapping[str, Tally]  # by job
     since: Sequence[int]  # runs between the baselines and this one
     nearest: Sequence[str]  # ancestors, the nearest first
+    lost: Mapping[str, str]  # by job whose results were brought along, why they hold no more
 
     @property
     def binding(self) -> list[Cell]:
@@ -169,7 +170,7 @@ def _beside(
     explain_anew(site, session, run, cells)
     less = Lessened() if early else lessened(site, session, project, run, compared, nearest, jobs - cut)
     tallies = {job: tally_of_job(compared.current, compared.cells, job) for job in dict.fromkeys(c.job for c in cells)}
-    return Beside(run, plan, cells, compared, less, tallies, [r.id for r in since], nearest)
+    return Beside(run, plan, cells, compared, less, tallies, [r.id for r in since], nearest, grounds_lost(session, run))
 
 
 def _hold_early(session: Session, beside: Beside) -> bool:
@@ -230,6 +231,7 @@ def _evidence(beside: Beside, following: Sequence[Cell]) -> Evidence:
     left = {c.id for c in following}
     bad = [c for c in ended if c.state not in TRUSTED and c.id not in left]
     untrusted = [Reason(c.reason or str(c.state), c.job, c.key, sizes[c.job]) for c in bad]
+    untrusted += [Reason(f"{job} was not tested here: {reason}", job) for job, reason in beside.lost.items()]
     steps = [Reason(said, c.job, c.key, sizes[c.job]) for c in ended for said in c.counts.unexplained]
     new = {job: t.tests_new for job, t in beside.tallies.items()}
     less = beside.lessened
@@ -299,8 +301,8 @@ def _keep_jobs(session: Session, beside: Beside, judged: Sequence[Judged]) -> No
     good = good_jobs(list(beside.tallies), judged)
     for job, row in rows.items():
         mine = [c for c in beside.binding if c.job == job]
-        if not mine:
-            continue
+        if not mine or all(c.why == Why.BROUGHT_ALONG for c in mine):
+            continue  # it is its ground that later runs find
         row.trusted = all(c.state in TRUSTED for c in mine)
         row.good = row.trusted and job in good
         base = beside.compared.baselines.get(job)

@@ -1,6 +1,7 @@
-"""Excuses: a run in which nothing had to be tested stands on results of others, and says what they say today.
+"""Exemptions: jobs that had nothing to test stand on results of other runs, and say what those say today.
 
-A ground that is run again and fails, or whose waiver or quarantine is over, takes the exempt word with it.
+A ground that is run again and fails, or whose waiver or quarantine is over, takes the exempt word with it, and a clear
+one that rests on it in part.
 """
 
 from __future__ import annotations
@@ -13,9 +14,15 @@ from sqlalchemy.orm import Session
 from myriant.core.states import Verdict
 from myriant.flow.state import runs
 from myriant.store.changes import tell_of_run
-from myriant.store.exemptions import excused_by, failed_aside, grounds_with_a_word, job_results_of_runs
+from myriant.store.exemptions import (
+    failed_aside,
+    grounds_with_a_word,
+    job_results_of_runs,
+    jobs_brought_along,
+    resting_on,
+)
 from myriant.store.history import set_aside_at
-from myriant.store.judged import runs_with_ids
+from myriant.store.judged import acceptances, runs_with_ids
 from myriant.store.tables import JobResult, Run
 from myriant.store.waivers import waivers_for
 
@@ -40,21 +47,33 @@ def lapsed(session: Session, ground: Run, at: datetime) -> dict[str, str]:
 
 
 def stand_anew(session: Session, grounds: Collection[int]) -> None:
-    """Runs that are excused by results of these runs (ids) say what those say now."""
-    told = excused_by(session, grounds)
-    if not told:
-        return
-    rows = job_results_of_runs(session, [r.id for r in told])
-    bases = runs_with_ids(session, {row.baseline_id for row in rows if row.baseline_id})
-    results = {(row.run_id, row.job): row for row in job_results_of_runs(session, list(bases))}
-    now = datetime.now(UTC)
-    over = {base.id: lapsed(session, base, now) for base in bases.values()}
-    for run in told:
-        said = [_said(bases.get(row.baseline_id or 0), row.job, results, over) for row in rows if row.run_id == run.id]
-        verdict, reason = min(said or [(Verdict.EXEMPT, "")], key=lambda s: _WORST.index(s[0]))
+    """Runs that have results of these runs (ids) brought along say what those say now."""
+    for run in resting_on(session, grounds):
+        if run.judged:
+            runs.call_for_conclusion(session, run)
+            continue
+        said = _grounds_say(session, run).values()
+        verdict, reason = min(said, key=lambda s: _WORST.index(s[0]), default=(Verdict.EXEMPT, ""))
         if run.verdict != verdict:
             runs.lean(session, run, verdict, reason)
             tell_of_run(session, run)
+
+
+def grounds_lost(session: Session, run: Run) -> dict[str, str]:
+    """By job whose results were brought along, why they hold no more: their ground is held, or its word is over."""
+    return {job: reason for job, (verdict, reason) in _grounds_say(session, run).items() if verdict is Verdict.HELD}
+
+
+def _grounds_say(session: Session, run: Run) -> dict[str, tuple[Verdict, str]]:
+    """By job whose results were brought along, what its ground says now, and why."""
+    jobs = jobs_brought_along(session, run.id)
+    rows = [row for row in job_results_of_runs(session, [run.id]) if row.job in jobs] if jobs else []
+    bases = runs_with_ids(session, {row.baseline_id for row in rows if row.baseline_id})
+    results = {(row.run_id, row.job): row for row in job_results_of_runs(session, list(bases))}
+    started = {a.subject for a in acceptances(session, run.project_id, "start")} if bases else set()
+    now = datetime.now(UTC)
+    over = {base.id: lapsed(session, base, now) for base in bases.values()}
+    return {row.job: _said(bases.get(row.baseline_id or 0), row.job, results, over, started) for row in rows}
 
 
 def stand_anew_in(session: Session, project_id: int) -> None:
@@ -63,7 +82,11 @@ def stand_anew_in(session: Session, project_id: int) -> None:
 
 
 def _said(
-    base: Run | None, job: str, results: dict[tuple[int, str], JobResult], over: dict[int, dict[str, str]]
+    base: Run | None,
+    job: str,
+    results: dict[tuple[int, str], JobResult],
+    over: dict[int, dict[str, str]],
+    started: Collection[str],
 ) -> tuple[Verdict, str]:
     """What a job of an excused run says: as its ground, and why."""
     if base is None:
@@ -72,6 +95,8 @@ def _said(
     stands_on = f"it stands on #{base.number}"
     if row is not None and row.good is None:
         return Verdict.UNDECIDED, f"{stands_on}, which is being tested again"
+    if row is not None and row.trusted and base.commit in started:
+        return Verdict.EXEMPT, ""  # the project starts from what is known there
     if row is not None and not row.good:
         return Verdict.HELD, f"{stands_on}, which was tested again and is held"
     why = over.get(base.id, {})

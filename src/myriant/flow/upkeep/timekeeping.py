@@ -39,7 +39,7 @@ from myriant.flow.upkeep.retention import prune_a_little
 from myriant.store.attempts import take_outlived_reports
 from myriant.store.controls import stale_controls
 from myriant.store.engine import is_away, only_one
-from myriant.store.exemptions import projects_with_excuses
+from myriant.store.exemptions import projects_with_a_word_over
 from myriant.store.projects import due_schedules, forget_seen_events, projects_to_refresh
 from myriant.store.releases import runs_waiting_to_release
 from myriant.store.runs import late_approvals, runs_waiting_for_advisory
@@ -47,6 +47,7 @@ from myriant.store.tables import Run
 
 _log = logging.getLogger(__name__)
 _REMEMBERED = timedelta(days=30)
+_LOOKED_BACK = timedelta(days=2)  # for what ended while nobody did upkeep
 FRESH = timedelta(hours=6)  # what found no free slot for so long gives an answer too late
 
 
@@ -137,10 +138,10 @@ def _conclude_without_advisory(site: Site) -> None:
             call_for_conclusion(session, run)
 
 
-def _stand_anew(site: Site) -> None:
+def _stand_anew(site: Site, now: datetime) -> None:
     """Waivers and quarantines end by themselves: what is excused by them is told anew."""
     with site.store.transaction() as session:
-        projects = projects_with_excuses(session)
+        projects = projects_with_a_word_over(session, now - _LOOKED_BACK)
     for project in projects:
         with _apart(f"the excused runs of project {project}"), site.store.transaction() as session:
             stand_anew_in(session, project)
@@ -165,7 +166,7 @@ UPKEEP = (
     Upkeep("files that outlived their time", 60, _remove_outlived),
     Upkeep("stale control runs", 60, _give_up_stale_controls),
     Upkeep("verdicts that wait for advisory cells", 60, lambda site, now: _conclude_without_advisory(site)),
-    Upkeep("excuses whose ground is over", 60, lambda site, now: _stand_anew(site)),
+    Upkeep("excuses whose ground is over", 60, _stand_anew),
     Upkeep("drills that were killed", 60, lambda site, now: clear_away(site, now - LONGEST)),
     Upkeep("unfinished uploads", 600, lambda site, now: forget_unfinished(site)),
     Upkeep("events seen long ago", 3600, _forget_events),
