@@ -81,7 +81,14 @@ def test_packages_are_read_from_what_installers_leave(tmp_path: Path) -> None:
     [
         (126, "./tools/run fast", "./tools/run has no execute permission: git update-index --chmod=+x ./tools/run"),
         (126, ["tools/run"], "tools/run has no execute permission: git update-index --chmod=+x tools/run"),
+        (
+            126,
+            "A=1 ./tools/run && true",
+            "./tools/run has no execute permission: git update-index --chmod=+x ./tools/run",
+        ),
+        (126, "lua ./tools/run", "a program was found but could not be run"),
         (127, "no-such-tide --now", "a program of the command was not found"),
+        (127, "no-such-tide && lua tools/run", "a program of the command was not found"),  # not tools/run's fault
         (126, "'unclosed", "a program was found but could not be run"),
         (1, "./tools/run", ""),
     ],

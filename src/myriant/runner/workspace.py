@@ -161,16 +161,32 @@ def _inside(
     return ended.status or (1 if why else 0), why or said.decode("utf-8", "replace").strip()
 
 
+_PIECES = re.compile(r"&&|\|\||[;|&\n]|\bthen\b|\bdo\b|\belse\b")
+
+
 def explain_status(status: int, command: str | list[str], folder: Path) -> str:
-    """What an exit status by which a shell says that it could not run something means; empty for any other."""
-    if status not in (126, 127):
+    """What an exit status by which a shell says that it could not run something means; empty for any other.
+
+    Only what stands where a program is named can be what was not to be run: `lua test/run.lua` runs lua.
+    """
+    if status == 127:
+        return "a program of the command was not found"
+    if status != 126:
         return ""
-    try:
-        words = shlex.split(command) if isinstance(command, str) else command
-    except ValueError:
-        words = re.split(r"\s+", command) if isinstance(command, str) else command
-    for word in words:
+    for word in [command[0]] if isinstance(command, list) else _programs(command):
         path = folder / word
         if "/" in word and not word.startswith("/") and path.is_file() and not path.stat().st_mode & 0o111:
             return f"{word} has no execute permission: git update-index --chmod=+x {shlex.quote(word)}"
-    return "a program was found but could not be run" if status == 126 else "a program of the command was not found"
+    return "a program was found but could not be run"
+
+
+def _programs(command: str) -> list[str]:
+    """The first word of each piece of a command, after the variables that it sets."""
+    found = []
+    for piece in _PIECES.split(command):
+        try:
+            words = shlex.split(piece)
+        except ValueError:
+            words = piece.split()
+        found += [w for w in words if not re.match(r"\w+=", w)][:1]
+    return found

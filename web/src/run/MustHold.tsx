@@ -72,7 +72,7 @@ export const waivable = (rule: Rule, run: Run) => !rule.met && rule.level === "b
 /** A rule's outcome in words: what was found, and what may be. */
 export function saysOf(rule: Rule): string {
   if (rule.built_in) {
-    if (rule.met) return "yes";
+    if (rule.met) return rule.reason ? `yes, but ${rule.reason}` : "yes";
     const found = rule.measure.startsWith("tests.") ? `${rule.value ?? ""} found, none allowed` : rule.value && rule.measure ? `no, ${rule.value}` : "no";
     return [found, rule.reason].filter(Boolean).join("; ");
   }

@@ -10,6 +10,7 @@ from types import MappingProxyType
 
 from myriant.core.plan.model import BuiltIn, Level, Plan, Rule
 from myriant.core.states import Verdict
+from myriant.core.written import counted
 
 __all__ = [
     "GROWING",
@@ -61,6 +62,7 @@ class Evidence:
     new: Mapping[str, int] = field(default_factory=dict)
     vanished: Mapping[str, int] = field(default_factory=dict)
     newly_skipped: Mapping[str, int] = field(default_factory=dict)
+    following: int = 0  # cells without a result, for what is a reason already
 
 
 @dataclass(frozen=True, slots=True)
@@ -130,8 +132,11 @@ def judge(
         (BuiltIn.VANISHED, evidence.vanished),
         (BuiltIn.SKIPPED, evidence.newly_skipped),
     )
+    void = _reasons(BuiltIn.VOID, level(BuiltIn.VOID), evidence.untrusted)
+    if void.met and evidence.following:
+        void = replace(void, reason=f"{counted(evidence.following, 'cell')} gave none, for the reasons named here")
     judged = [
-        _reasons(BuiltIn.VOID, level(BuiltIn.VOID), evidence.untrusted),
+        void,
         _reasons(BuiltIn.STEPS, level(BuiltIn.STEPS), evidence.steps),
         *(_counted(rule, level(rule), by_job) for rule, by_job in counts),
         _reasons(BuiltIn.LOOSENED, level(BuiltIn.LOOSENED), [Reason(line) for line in evidence.loosened]),

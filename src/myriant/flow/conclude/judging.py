@@ -242,6 +242,7 @@ def _evidence(beside: Beside, following: Sequence[Cell]) -> Evidence:
         new,
         {job: len(t) for job, t in less.vanished.items()},
         {job: len(t) for job, t in less.newly_skipped.items()},
+        len(left),
     )
 
 
