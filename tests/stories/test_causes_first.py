@@ -95,7 +95,7 @@ def test_a_sentence_names_causes_once_and_counts_nothing_that_follows(
 def test_what_follows_counts_where_no_cause_holds_the_run(world: Stories) -> None:
     """Failed steps only warn by this plan: what they kept from running is no pass."""
     repo = world.repository("no-cause", None)
-    plan = PLAN + '\n[gate]\nfailed-steps = "warn"\n'
+    plan = PLAN + '\n[gate]\nfailed-steps = "warn"\nvanished = "warn"\n'
     assert repo.pushed({"myriant.toml": plan, "build.sh": "true\n", "test.sh": GREEN})["run"]["verdict"] == "clear"
     run = repo.pushed({"build.sh": "exit 2\n"})["run"]
     assert run["verdict"] == "held" and "further" in run["sentence"], run["sentence"]

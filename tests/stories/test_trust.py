@@ -345,6 +345,34 @@ def test_each_jobs_coverage_is_compared_with_that_at_its_own_baseline(world: Wor
     assert pushed("1111", turn="x")["run"]["verdict"] == "clear"
 
 
+def test_lines_that_changed_since_an_older_part_stay_changed(world: World) -> None:
+    """Another job's newer baseline makes nothing covered that its own job never covered."""
+
+    def covers(job: str) -> str:
+        command = f"mkdir -p out; cp {job}.lcov out/; " + GREEN
+        steps = step(command, f'tests = ["out/*.xml"], coverage = ["out/{job}.lcov"]')
+        return (HEAD.replace("version = 1\n", "") + steps).replace("jobs.unit", f"jobs.{job}")
+
+    def report(job: str, hits: str) -> dict[str, str | None]:
+        lines = "".join(f"DA:{i},{hit}\n" for i, hit in enumerate(hits, 1))
+        return {f"{job}.lcov": f"SF:{job}.lua\n{lines}end_of_record\n"}
+
+    rule = '[[gate.rules]]\nname = "r"\nmeasure = "coverage.changed"\nat-least = 0.8\njobs = ["low"]\n'
+    repo = world.repository("older-part", None)
+    source = {"low.lua": "one\ntwo\n", "high.lua": "one\n"}
+    plan = "version = 1\n" + covers("low") + covers("high") + rule
+    assert (
+        repo.pushed({"myriant.toml": plan, **source, **report("low", "11"), **report("high", "1")})["run"]["verdict"]
+        == "clear"
+    )
+    for files in ({"low.lua": "one\ntwo\nthree\nfour\n", **report("low", "1100")}, {"README": "words"}):
+        run = repo.pushed(files)
+        [judged] = [j for j in run["judged"] if j["name"] == "r"]
+        assert (judged["value"], judged["met"], run["run"]["verdict"]) == ("0.0 %", False, "held"), run["run"][
+            "sentence"
+        ]
+
+
 def test_a_file_that_no_report_names_any_more_is_not_covered_while_it_stands(world: World) -> None:
     plan = HEAD + step("mkdir -p out; cp a.lcov out/; " + GREEN, 'tests = ["out/*.xml"], coverage = ["out/a.lcov"]')
     plan += '[[gate.rules]]\nname = "r"\nmeasure = "coverage.line"\nat-least = "baseline"\n'
