@@ -49,7 +49,7 @@ def signed_in(browser: Browser, world: World, expected: tuple[str, ...] = ("stat
     if found.url.startswith(world.address):
         found.evaluate("localStorage.clear()")  # the next test has nothing of what this one has chosen
     found.close()
-    assert problems == []
+    assert not problems, problems
 
 
 @pytest.fixture

@@ -76,10 +76,10 @@ def test_a_note_is_delivered_and_another_writers_notes_are_kept(origin: Path, tm
     mirror = Mirror(tmp_path / "mirror.git", Remote(str(origin)))
     mirror.fetch()
     commits = mirror.first_parents(heads(Remote(str(origin)))["refs/heads/main"])
-    mirror.note(commits[0], "verdict: held\n")
+    mirror.note(commits[0], lambda _: "verdict: held\n")
     git(origin, "notes", "--ref=myriant", "add", "-m", "by somebody else", commits[1])
-    mirror.note(commits[2], "verdict: clear\n")
-    mirror.note(commits[0], "verdict: clear\n")
+    mirror.note(commits[2], lambda _: "verdict: clear\n")
+    mirror.note(commits[0], lambda _: "verdict: clear\n")
     said = [git(origin, "notes", "--ref=myriant", "show", c) for c in commits]
     assert said == ["verdict: clear", "by somebody else", "verdict: clear"]
 
@@ -159,7 +159,7 @@ def test_a_repository_of_another_owner_is_served_by_its_owner(tmp_path: Path, or
         assert heads(remote)
         mirror = Mirror(tmp_path / "mirror.git", remote)
         mirror.fetch()
-        mirror.note(heads(remote)["refs/heads/main"], "clear")
+        mirror.note(heads(remote)["refs/heads/main"], lambda _: "clear")
         assert (theirs / "who").read_text() == "65534\n", "their hook has their rights, not the server's"
         install_hook(theirs, project="p", token="tide", **OPTIONS)  # type: ignore[arg-type]
         assert {(theirs / "hooks" / n).stat().st_uid for n in ("post-receive", "myriant-bells")} == {65534}

@@ -156,7 +156,9 @@ def _text(step: Step) -> str:
 
 
 # steps run with -e, and but for bash without pipefail
-_SWALLOWS = re.compile(r"\|\|\s*(true|:|exit\s+0|/bin/true|echo\b[^;&|]*)\s*;?\s*$|\bset\s+\+e\b")
+_SWALLOWS = re.compile(r"\|\|\s*(true|:|exit\s+0|/bin/true|echo\b[^;&|]*)\s*;?\s*$")
+_GOES_ON = re.compile(r"\bset\s+\+e\b")
+_ENDS_BADLY = re.compile(r"\bset\s+-e|\bexit\b(?!\s+0\b)")
 _SAYS_NOTHING = re.compile(
     r"(true|:|/bin/true|exit\s+0|echo\b[^;&|<>]*)(\s*(;|&&)\s*(true|:|exit\s+0|echo\b[^;&|<>]*))*;?"
 )
@@ -167,7 +169,17 @@ def cannot_fail(step: Step, job: Job) -> bool:
     """Whether a step ends well whatever its commands say."""
     text = _text(step)
     pipes = (step.shell or job.shell) != "bash" and isinstance(step.command, str) and bool(_PIPES.search(text))
-    return step.may_fail or pipes or bool(_SWALLOWS.search(text) or _SAYS_NOTHING.fullmatch(text))
+    return step.may_fail or pipes or bool(_SWALLOWS.search(text) or _SAYS_NOTHING.fullmatch(text)) or _goes_on(step)
+
+
+def _goes_on(step: Step) -> bool:
+    """Whether a step goes on after what fails, and its last command says nothing; else that one's word counts."""
+    text = step.command if isinstance(step.command, str) else ""
+    parts = _GOES_ON.split(text)
+    if len(parts) == 1 or _ENDS_BADLY.search(parts[-1]):
+        return False
+    commands = [c.strip() for c in re.split(r"[\n;]|&&", parts[-1]) if c.strip()]
+    return bool(commands) and bool(_SAYS_NOTHING.fullmatch(commands[-1]))
 
 
 def _is_new_place(step: Step, old: Job) -> bool:
