@@ -351,7 +351,8 @@ def test_the_same_test_in_two_reports_counts_once_with_its_worst_outcome(world: 
 def test_a_void_cell_says_what_kind_of_trouble_it_is_and_a_project_adds_its_own(world: World) -> None:
     repo = world.repository("kinds", PLAN, **{"test.sh": writes(junit(a="passed"))})
     run = repo.pushed({"test.sh": "echo 'OSError: [Errno 28] No space left on device'; exit 1\n"})
-    assert {t["told"]["name"] for t in repo.findings(run)["troubled"]} == {"disk full"}
+    [trouble] = repo.findings(run)["troubled"]
+    assert trouble["told"]["name"] == "disk full" and (len(trouble["cells"]), trouble["of"]) == (2, 2)
     rules = (
         '[[kind]]\nname = "gauge adrift"\npart = "companion"\npattern = "Errno (?P<n>28)"\nsay = "Moor gauge {n}."\n'
     )

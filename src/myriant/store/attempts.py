@@ -156,16 +156,6 @@ def steps_of_attempts(session: Session, attempts: Sequence[int]) -> dict[int, li
     return found
 
 
-def failing_status(session: Session, attempt_id: int) -> int | None:
-    """The exit status of the first step that did not pass."""
-    return session.scalar(
-        select(Step.exit_status)
-        .where(Step.attempt_id == attempt_id, Step.state != State.PASSED, Step.exit_status.is_not(None))
-        .order_by(Step.position)
-        .limit(1)
-    )
-
-
 def keep_steps(session: Session, attempt_id: int, steps: Sequence[Mapping[str, Any]]) -> None:
     """What a runner says of steps, each of another position; the newest word counts."""
     if steps:

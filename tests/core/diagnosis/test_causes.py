@@ -120,6 +120,17 @@ KINDS = [
     ("npm error package.json and package-lock.json are not in sync", "lock file out of date", "lock file"),
     ("ERROR: No matching distribution found for gauge==9", "no such version of a package", "gauge==9"),
     ("ERROR: ResolutionImpossible", "dependencies that exclude one another", "pins"),
+    (
+        "The conflict is caused by:\n    The user requested tide 0.1.dev1+g55ab (from /workspace)\n"
+        "    gauge 2.0 depends on tide>=3\nERROR: ResolutionImpossible",
+        "version without its tag",
+        "tags = true",
+    ),
+    (
+        "LookupError: setuptools-scm was unable to detect version for /workspace.",
+        "version without its tag",
+        "tags = true",
+    ),
     ("ERROR: THESE PACKAGES DO NOT MATCH THE HASHES", "digest of a package differs", "locked"),
     (
         "ERROR: Package 'x' requires a different Python: 3.8.1 not in '>=3.9'",
@@ -176,6 +187,21 @@ KINDS = [
     ("AssertionError: 1 != 2", "values differ", "another value"),
     ("Terminated", "stopped by a signal", "outside"),
 ]
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "    def test_rise():\n        try:\n            rise()\n        except UnicodeEncodeError:\n>           raise Adrift\n"
+        "E           Adrift: seven\n\ntests/test_tide.py:5: Adrift",
+        'Traceback (most recent call last):\n  File "tide.py", line 3, in rise\n    except PermissionError: pass\n'
+        "    ^^^^^^^^^^^^\nAdrift: seven",
+        "Adrift: seven\n  11 | try {\n> 12 |   if (e.code === 'ENOSPC') throw new Adrift(7)\n     |   ^",
+    ],
+)
+def test_what_the_source_in_a_stack_mentions_did_not_happen(text: str) -> None:
+    assert kind_of([text]) is None
+    assert (told := kind_of([text + "\nOSError: No space left on device"])) is not None and told.name == "disk full"
 
 
 @pytest.mark.parametrize(("text", "name", "said"), KINDS)

@@ -52,6 +52,7 @@ NOT = {
     "digest of a package differs": "hashes of 12 packages match",
     "runtime too old for a package": "Python 3.8.1 fits requires-python >=3.8",
     "dependencies that exclude one another": "resolved 12 dependencies",
+    "version without its tag": "built tide 3.0.dev1",
     "lock file out of date": "package-lock.json is up to date",
     "no such script": "running script tides",
     "configuration cannot be read": "read pyproject.toml",

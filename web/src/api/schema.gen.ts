@@ -3128,6 +3128,13 @@ export interface components {
             /** Wants */
             wants: string[];
         };
+        /** CellNamed */
+        CellNamed: {
+            /** Job */
+            job: string;
+            /** Key */
+            key: string;
+        };
         /**
          * CellShare
          * @description What a cell adds: lines it reaches, and those that no other cell does.
@@ -4137,7 +4144,7 @@ export interface components {
             /** Others */
             others: components["schemas"]["OtherFinding"][];
             /** Troubled */
-            troubled: components["schemas"]["TroubledCell"][];
+            troubled: components["schemas"]["TroubledCells"][];
             /** Fixed */
             fixed: number;
             /** Vanished */
@@ -7209,17 +7216,23 @@ export interface components {
             repair: number | null;
         };
         /**
-         * TroubledCell
-         * @description What is known of a cell that gave no result or failed beside its tests.
+         * TroubledCells
+         * @description What went wrong beside failing tests, once for all cells in which it is the same.
          */
-        TroubledCell: {
-            /** Job */
-            job: string;
-            /** Key */
-            key: string;
+        TroubledCells: {
+            /** State */
+            state: string;
+            /** Mark */
+            mark: string;
+            /** Reason */
+            reason: string;
             told: components["schemas"]["KindView"] | null;
             /** Line */
             line: string;
+            /** Cells */
+            cells: components["schemas"]["CellNamed"][];
+            /** Of */
+            of: number;
         };
         /**
          * Turned

@@ -5,15 +5,20 @@ import { Loading, Trouble } from "../app/Awaited";
 import { useActions } from "../app/keys";
 import { findingsQuery } from "../app/queries";
 import { counted } from "../app/words";
-import type { Cell, Findings as Found, Rule, Run } from "../api/client";
+import type { Cell, Findings as Found, Rule, Run, TroubledCells } from "../api/client";
 import { FindingRow } from "./FindingRow";
 import classes from "./findings.module.css";
 import { CellFinding, OtherRow, RuleFinding } from "./Others";
 import { PlanProblems } from "./PlanProblems";
 
-function knownOf(told: Found["troubled"], cell: Cell) {
-  const known = told.find((t) => t.job === cell.job && t.key === cell.key);
-  return { told: known?.told ?? undefined, line: known?.line };
+/** Cells that no runner can take, by reason, as the cells are told that gave no result. */
+function stuckIn(cells: Cell[]): TroubledCells[] {
+  const stuck = cells.filter((c) => c.stuck);
+  return [...new Set(stuck.map((c) => c.reason))].map((reason) => {
+    const mine = stuck.filter((c) => c.reason === reason);
+    const jobs = new Set(mine.map((c) => c.job));
+    return { state: "waiting", mark: "waiting", reason, told: null, line: "", cells: mine, of: cells.filter((c) => c.selected && jobs.has(c.job)).length };
+  });
 }
 
 /** What did not pass, by cause, most important first; opening a row shows all its evidence in place. */
@@ -23,7 +28,6 @@ export function Findings({ run }: { run: Run }) {
   const [cursor, setCursor] = useState(0);
   const chosen = new Set(address.cells);
   const listed = (found.data?.findings ?? []).filter((f) => chosen.size === 0 || f.cells.some((c) => chosen.has(`${c.job}/${c.key}`)));
-  const troubled = run.cells.filter((c) => c.state === "void" || (c.state === "failed" && c.failed + c.errored === 0) || c.stuck);
   const move = (by: number) => setCursor((at) => Math.min(Math.max(0, at + by), listed.length - 1));
   const toggle = (finding: string) => go({ finding: address.finding === finding ? undefined : finding }, true);
   useActions({
@@ -33,7 +37,8 @@ export function Findings({ run }: { run: Run }) {
     away: () => go({ finding: "" }, true),
   });
   if (!found.data) return found.error ? <Trouble what="What was found" error={found.error} onAgain={() => void found.refetch()} /> : <Loading what="What was found" />;
-  const { others, troubled: told } = found.data;
+  const { others } = found.data;
+  const troubled = [...found.data.troubled, ...stuckIn(run.cells)].filter((t) => chosen.size === 0 || t.cells.some((c) => chosen.has(`${c.job}/${c.key}`)));
   const rules = chosen.size ? [] : run.judged.filter((r) => !r.met && r.measure !== "" && r.measure !== "tests.new");
   const causes = [...rules].sort((a, b) => Number(a.level === "warn") - Number(b.level === "warn"));
   const only = listed.length === 1 && troubled.length === 0;
@@ -44,8 +49,8 @@ export function Findings({ run }: { run: Run }) {
       {nothing && rules.length === 0 && run.run.verdict === "held" && <p className={classes.reason}>{run.run.sentence}</p>}
       {(listed.length > 0 || troubled.length > 0 || rules.length > 0 || others.length > 0) && (
         <ul className={classes.list} data-testid="findings">
-          {troubled.map((cell) => (
-            <CellFinding key={cell.id} cell={cell} {...knownOf(told, cell)} />
+          {troubled.map((trouble, i) => (
+            <CellFinding key={i} trouble={trouble} />
           ))}
           {listed.map((finding, i) => (
             <FindingRow
@@ -70,9 +75,9 @@ export function Findings({ run }: { run: Run }) {
 }
 
 /** What a rule may only follow from: nothing can be measured in a cell that gave no result. */
-export function followed(rule: Rule, troubled: Cell[]): string {
+export function followed(rule: Rule, troubled: TroubledCells[]): string {
   if (rule.value !== null || troubled.length === 0) return "";
-  const mute = troubled.filter((c) => c.state === "void" || c.stuck);
+  const mute = troubled.filter((t) => t.state !== "failed").flatMap((t) => t.cells);
   if (mute.length === 0) return "";
   const named = mute.slice(0, 2).map((c) => `${c.job} ${c.key}`.trim()).join(", ");
   return `may follow from ${named}${mute.length > 2 ? ` and ${counted(mute.length - 2, "more cell")}` : ""}`;
@@ -95,6 +100,8 @@ function intro(found: Found, run: Run, chosen: number, causes: number): string {
   const narrowed = chosen > 0 ? `, only ${counted(chosen, "chosen cell")}` : "";
   const grouped = causes > 0 && failing > causes ? ` ${counted(causes, "cause")}.` : "";
   const mute = run.cells.filter((c) => c.selected && !c.gated && c.state === "void").length;
-  if (said.length === 0 && mute > 0) return `${counted(mute, "cell")} gave no result that can be trusted${open}; in the others nothing failed, ${against}${narrowed}.`;
+  const failed = found.troubled.filter((t) => t.state === "failed").reduce((sum, t) => sum + t.cells.length, 0);
+  if (said.length === 0 && mute === 0 && failed > 0) return `No test failed${open}, but a step did in ${counted(failed, "cell")}, ${against}${narrowed}.`;
+  if (said.length === 0 && mute > 0) return `${counted(mute, "cell")} gave no result that can be trusted${open}; in the others ${failed > 0 ? `no test failed, but a step did in ${failed}` : "nothing failed"}, ${against}${narrowed}.`;
   return said.length ? `Tests${open} ${against}${narrowed}: ${said.join(", ")}.${grouped}` : `Nothing failed${open}, ${against}${narrowed}.`;
 }

@@ -1,29 +1,38 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import { useAddress, written } from "../app/address";
-import type { Cell, KindTold, OtherFinding, Rule, Run } from "../api/client";
+import { counted } from "../app/words";
+import type { OtherFinding, Rule, Run, TroubledCells } from "../api/client";
 import { StatusMark, VerdictMark } from "../marks/StatusMark";
 import { markNamed } from "../marks/shapes";
 import { saysOf } from "../run/MustHold";
 import classes from "./findings.module.css";
 import { SourceAt } from "./SourceAt";
 
-/** A cell that gave no result to trust, failed beside its tests, or cannot run. */
-export function CellFinding({ cell, told, line = "" }: { cell: Cell; told: KindTold | undefined; line?: string }) {
+const placing: Record<string, string> = { void: "void", waiting: "cannot run", failed: "step failed" };
+const NAMED = 3;
+const OPENED = 8; // cells whose evidence one click opens
+
+/** Cells that gave no result to trust, failed beside their tests, or cannot run, all for one reason. */
+export function CellFinding({ trouble: { cells, state, mark, reason, told, line, of } }: { trouble: TroubledCells }) {
   const [address] = useAddress();
+  const keys = cells.slice(0, NAMED).map((c) => c.key).filter(Boolean);
+  const jobs = [...new Set(cells.map((c) => c.job))].join(", ");
+  const left = cells.length - Math.min(cells.length, NAMED);
+  const all = cells.length === of && of > 1;
   return (
     <li className={classes.item}>
-      <Link className={`plain ${classes.row ?? ""}`} to={written({ ...address, section: "evidence", cells: [`${cell.job}/${cell.key}`] })} style={{ color: "inherit" }}>
-        <StatusMark mark={markNamed(cell.mark)} size={13} />
+      <Link className={`plain ${classes.row ?? ""}`} to={written({ ...address, section: "evidence", cells: cells.slice(0, OPENED).map((c) => `${c.job}/${c.key}`) })} style={{ color: "inherit" }}>
+        <StatusMark mark={markNamed(mark)} size={13} />
         <span className={classes.title}>
           <b>
-            {cell.job} {cell.key}
+            {jobs} {all ? `all ${of} cells` : `${keys.join(", ")}${left > 0 ? ` and ${counted(left, "more cell")}` : ""}`}
           </b>
-          <span className={classes.pair} title={cell.reason}>
-            {cell.reason}
+          <span className={classes.pair} title={reason}>
+            {reason}
           </span>
         </span>
-        <span className={classes.where}>{cell.state === "void" ? "void" : cell.state === "waiting" ? "cannot run" : "step failed"}</span>
+        <span className={classes.where}>{`${placing[state] ?? state}${of > 1 ? ` in ${cells.length} of ${of}` : ""}`}</span>
         <span />
       </Link>
       {told && (

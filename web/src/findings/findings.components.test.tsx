@@ -2,7 +2,7 @@
 import { screen } from "@testing-library/react";
 import { expect, test, vi } from "vitest";
 import { cell, finding, run, shown, where } from "../testing";
-import type { Flake } from "../api/client";
+import type { Flake, TroubledCells } from "../api/client";
 import { Estimate } from "../tests/Estimate";
 import { FindingRow } from "./FindingRow";
 import { Opened } from "./Opened";
@@ -13,6 +13,8 @@ import { TakeIt } from "./TakeIt";
 const two = run({ cells: [cell("unit", { lua: "5.1" }, { mark: "new", state: "failed" }), cell("unit", { lua: "5.4" })] });
 const ME = { "GET /api/v1/me": { id: 1, name: "Ada", role: "member" }, "GET /api/v1/projects": [] };
 const TAKING = "/api/v1/projects/lockstep/runs/2/findings/s1/taking";
+
+const trouble = (more: Partial<TroubledCells>): TroubledCells => ({ state: "void", mark: "void", reason: "", told: null, line: "", cells: [{ job: "unit", key: "lua=5.1" }], of: 1, ...more });
 
 test.each([
   [{ where: "lua=5.1" }, "only where lua=5.1"],
@@ -70,7 +72,7 @@ test.each([
 });
 
 test("a void cell of no known kind quotes its log", () => {
-  shown(<CellFinding cell={cell("unit", { lua: "5.1" }, { state: "void", mark: "void", reason: "report missing" })} told={undefined} line="sh: 1: askharbour: not found" />);
+  shown(<CellFinding trouble={trouble({ state: "void", mark: "void", reason: "report missing", line: "sh: 1: askharbour: not found" })} />);
   expect(screen.getByText("sh: 1: askharbour: not found")).toBeTruthy();
 });
 
@@ -93,15 +95,17 @@ test("what another has taken cannot be written over, only given back for them", 
 });
 
 test.each([
-  [{ state: "void", mark: "void", reason: "report missing" }, "void"],
-  [{ state: "waiting", mark: "waiting", stuck: true, reason: "no runner has lua 5.5" }, "cannot run"],
-  [{ state: "failed", mark: "new", reason: "lint ended with 1" }, "step failed"],
-] as const)("a cell without failing tests says what is the matter and leads to its evidence: %j", async (more, said) => {
-  const { user } = shown(<CellFinding cell={cell("unit", { lua: "5.1" }, more)} told={undefined} />);
+  [{ state: "void", mark: "void", reason: "report missing" }, "unit lua=5.1report missingvoid"],
+  [{ state: "waiting", mark: "waiting", reason: "no runner has lua 5.5" }, "unit lua=5.1no runner has lua 5.5cannot run"],
+  [{ state: "failed", mark: "new", reason: "step lint failed", of: 8 }, "unit lua=5.1step lint failedstep failed in 1 of 8"],
+  [{ state: "failed", mark: "new", reason: "step lint failed", of: 2, cells: ["5.1", "5.2"] }, "unit all 2 cellsstep lint failedstep failed in 2 of 2"],
+  [{ state: "void", mark: "void", reason: "lost", of: 8, cells: ["5.1", "5.2", "5.3", "5.4"] }, "unit lua=5.1, lua=5.2, lua=5.3 and 1 more celllostvoid in 4 of 8"],
+] as const)("what went wrong beside tests is said once for all its cells and leads to their evidence: %j", async (more, said) => {
+  const cells = ("cells" in more ? more.cells : ["5.1"]).map((lua) => ({ job: "unit", key: `lua=${lua}` }));
+  const { user } = shown(<CellFinding trouble={trouble({ ...more, cells })} />);
   expect(screen.getByRole("link").textContent).toContain(said);
-  expect(screen.getByRole("link").textContent).toContain(more.reason);
   await user.click(screen.getByRole("link"));
-  expect(where()).toBe("/p/lockstep/runs/2?section=evidence&cell=unit%2Flua%3D5.1");
+  expect(where()).toBe(`/p/lockstep/runs/2?section=evidence${cells.map((c) => `&cell=unit%2F${c.key.replace("=", "%3D")}`).join("")}`);
 });
 
 test("a rule that only follows from a cell says so instead of holding by itself", () => {

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import type { Cell, Rule } from "../api/client";
+import type { Rule, TroubledCells } from "../api/client";
 import { followed } from "./Findings";
 import { headOf } from "./PlanProblems";
 import { linked } from "./Noted";
@@ -14,7 +14,7 @@ test.each([
 });
 
 test("a rule that could not be measured follows from the cells without a result", () => {
-  const cell = (job: string, key: string, state = "void") => ({ job, key, state }) as Cell;
+  const cell = (job: string, key: string, state = "void") => ({ state, cells: [{ job, key }] }) as TroubledCells;
   const rule = (value: string | null) => ({ value }) as Rule;
   expect(followed(rule(null), [cell("unit", "lua=5.1")])).toBe("may follow from unit lua=5.1");
   expect(followed(rule(null), [cell("unit", "lua=5.1"), cell("unit", "lua=5.2"), cell("lint", "")])).toBe("may follow from unit lua=5.1, unit lua=5.2 and 1 more cell");

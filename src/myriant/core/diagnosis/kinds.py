@@ -101,7 +101,7 @@ def kind_of(texts: Iterable[str], exit_status: int | None = None, kinds: Sequenc
     """
     rules = usual_kinds() if kinds is None else kinds
     for text in texts:
-        text = text[-MOST_LOOKED_AT:]
+        text = without_source(text[-MOST_LOOKED_AT:])
         for kind in rules:
             if kind.pattern is not None and (found := kind.pattern.search(text)) is not None:
                 return Told(kind.name, kind.part, _filled(kind.say, found.groupdict()), _line(text, found))
@@ -110,6 +110,25 @@ def kind_of(texts: Iterable[str], exit_status: int | None = None, kinds: Sequenc
             if exit_status in kind.exits:
                 return Told(kind.name, kind.part, _filled(kind.say, {}), f"exit status {exit_status}")
     return None
+
+
+_FILE = re.compile(r'\s*File "[^"]*", line \d+')
+_NUMBERED = re.compile(r"\s*>?\s*\d+ *\|")  # a line of source as tools that quote it number them
+
+
+def without_source(text: str) -> str:
+    """A stack or log without the lines of source that it quotes: what code mentions did not happen."""
+    kept: list[str] = []
+    file = False  # the last line named a place, whose source follows
+    for line in text.splitlines():
+        if line.startswith("E ") or line == "E":
+            while kept and (kept[-1].startswith(("    ", ">")) or not kept[-1].strip()):
+                kept.pop()
+        if (file and line.startswith("    ")) or _NUMBERED.match(line):
+            continue
+        file = bool(_FILE.match(line))
+        kept.append(line)
+    return "\n".join(kept)
 
 
 def _filled(say: str, groups: Mapping[str, str | None]) -> str:

@@ -15,7 +15,7 @@ from myriant.flow.site import Site
 from myriant.flow.views.findings.causes import causes_of
 from myriant.flow.views.findings.model import Findings
 from myriant.flow.views.findings.others import less_in, others_of
-from myriant.flow.views.findings.troubled import troubled_cells
+from myriant.flow.views.findings.troubled import troubles_of
 from myriant.flow.views.lines import run_line
 from myriant.repos.git import GitError
 from myriant.repos.mirror import Mirror
@@ -67,7 +67,7 @@ def findings_of(site: Site, name: str, number: int, base: int | None) -> Finding
             listed,
             more,
             others,
-            troubled_cells(site, session, cells, rules),
+            troubles_of(site, session, cells, rules),
             len(fixed),
             len(lessened["vanished"]),
         )

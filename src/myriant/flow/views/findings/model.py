@@ -144,13 +144,22 @@ class OtherFinding:
 
 
 @dataclass(frozen=True, slots=True)
-class TroubledCell:
-    """What is known of a cell that gave no result or failed beside its tests."""
-
+class CellNamed:
     job: str
     key: str
+
+
+@dataclass(slots=True)
+class TroubledCells:
+    """What went wrong beside failing tests, once for all cells in which it is the same."""
+
+    state: str  # of its cells: void or failed
+    mark: str
+    reason: str
     told: KindView | None
     line: str  # of the log, the one that says most plainly what went wrong
+    cells: list[CellNamed]
+    of: int  # cells of their jobs that the run asked for
 
 
 @dataclass(frozen=True, slots=True)
@@ -161,6 +170,6 @@ class Findings:
     findings: list[Finding]
     more: int  # findings beyond those listed
     others: list[OtherFinding]
-    troubled: list[TroubledCell]
+    troubled: list[TroubledCells]
     fixed: int
     vanished: int
