@@ -255,14 +255,15 @@ def _past_agrees(
             percent(mine.share),
             percent(mine.coverage),
         ]
-    # Versions: in how many runs a value newly failed, and nothing else did
+    # Versions: in how many runs something began to fail with a value, and with nothing else
     records = {
         (r["record"]["dimension"], r["record"]["value"]): r["record"]
         for r in world.get("/projects/numbers/versions")["lines"]
     }
     values = {f"unit {c['key']}": c["values"] for c in views[0]["cells"] if c["job"] == "unit"}
+    before = [set(), *(set().union(*n.values()) for n in new)]  # what is broken still breaks nothing more
+    broke = [{c for c in n if c in values and n[c] - then} for n, then in zip(new, before, strict=False)]
     for (dimension, value), record in records.items():
-        broke = [{c for c in n if c in values and n[c]} for n in new]
         mine = [{c for c in cells if values[c].get(dimension) == value} for cells in broke]
         assert record["failed"] == sum(bool(m) for m in mine), (dimension, value)
         assert record["alone"] == sum(bool(m) and m == cells for m, cells in zip(mine, broke, strict=True)), (

@@ -10,14 +10,16 @@ from pathlib import Path
 import numpy as np
 import pytest
 import sqlalchemy as sa
+from sqlalchemy.orm import Session
 
+from myriant.core.results.model import Outcome
 from myriant.flow.compare.levels import SeriesChange, changes_at, said_short, seen_with
 from myriant.flow.site import Site
 from myriant.flow.upkeep.retention import keep_todays_sizes
 from myriant.flow.views.report.days import BranchReport, ReportLine, ReportRow, Side
 from myriant.flow.views.report.page import report_html
 from myriant.store.records import Counts, Measures
-from myriant.store.tables import Attempt, Cell, Project, Run
+from myriant.store.tables import Attempt, Cell, Failure, Project, Run
 from worlds import World
 
 
@@ -35,23 +37,60 @@ def _filled(site: Site, name: str, days: int, held: float, seconds: float, runs:
             took = timedelta(seconds=float((seconds if newer else 60) + rng.uniform(0, 5)))
             bad = bool(rng.random() < (held if newer else 0.1))
             totals = {"tests.new": int(bad), "tests.passed": 9, "tests.total": 10, "tests.skipped": 0}
-            session.add(
-                Run(
-                    project_id=project.id,
-                    number=n,
-                    event="push",
-                    context="push main",
-                    branch="main",
-                    commit=f"{n:040x}",
-                    state="failed" if bad else "passed",
-                    verdict="held" if bad else "clear",
-                    depth=n,
-                    created_at=made,
-                    started_at=made + timedelta(seconds=2),
-                    ended_at=made + took,
-                    measures=Measures(jobs={"unit": totals}),
-                )
+            run = Run(
+                project_id=project.id,
+                number=n,
+                event="push",
+                context="push main",
+                branch="main",
+                commit=f"{n:040x}",
+                state="failed" if bad else "passed",
+                verdict="held" if bad else "clear",
+                depth=n,
+                created_at=made,
+                started_at=made + timedelta(seconds=2),
+                ended_at=made + took,
+                measures=Measures(jobs={"unit": totals}),
             )
+            session.add(run)
+            session.flush()
+            _cell(session, run, 0, {"lua": "5.4"}, took, n if bad else None)
+
+
+def _cell(
+    session: Session, run: Run, position: int, values: dict[str, str], took: timedelta, broke: int | None
+) -> None:
+    """A cell with its attempt, in which a test of this number began to fail."""
+    cell = Cell(
+        run_id=run.id,
+        job="unit",
+        job_title="unit",
+        position=position,
+        key=",".join(f"{k}={v}" for k, v in values.items()),
+        values=values,
+        wants=[],
+        state="passed" if broke is None else "failed",
+        counts=Counts(new=int(broke is not None)),
+    )
+    session.add(cell)
+    session.flush()
+    made = run.created_at
+    attempt = Attempt(
+        cell_id=cell.id,
+        number=1,
+        state=cell.state,
+        runner="",
+        lease_digest="",
+        lease_until=made,
+        started_at=made,
+        ended_at=made + took,
+    )
+    session.add(attempt)
+    session.flush()
+    cell.attempt_id = attempt.id
+    if broke is not None:
+        outcome = int(Outcome.FAILED)
+        session.add(Failure(attempt_id=attempt.id, test=broke, outcome=outcome, message="", detail="", signature=""))
 
 
 @pytest.mark.parametrize(
@@ -74,7 +113,7 @@ def test_a_report_says_what_differs_beyond_chance(
     assert {r["title"]: r["better"] for r in found["rows"] if r["better"] is not None} == better, found["rows"]
     assert said in found["said"] and found["said"].startswith("main: 40 runs in 10 days")
     rows = {r["title"]: r for r in found["rows"]}
-    assert int(rows["Tests that newly failed"]["now"]) == found["now"]["held"]
+    assert int(rows["Tests that broke"]["now"]) == found["now"]["held"]
     other = world.get(f"/projects/{name}/report", days=10, beside="none")
     assert other["before"] == {**other["now"], "branch": "none", "title": "none", "runs": 0, "held": 0}
     assert "there is nothing to compare that with" in other["said"]
@@ -108,33 +147,8 @@ def _varied(site: Site, name: str, runs: int) -> None:
             session.flush()
             for i, values in enumerate({"lua": a, "harbour": b} for a in ("5.1", "5.4") for b in ("north", "south")):
                 bad = (i == 0 and n % 6 == 0) or (i == 3 and n % 10 == 5)
-                cell = Cell(
-                    run_id=run.id,
-                    job="unit",
-                    job_title="unit",
-                    position=i,
-                    key=",".join(f"{k}={v}" for k, v in values.items()),
-                    values=values,
-                    wants=[],
-                    state="failed" if bad else "passed",
-                    counts=Counts(new=int(bad)),
-                )
-                session.add(cell)
-                session.flush()
                 took = timedelta(seconds=66 if i < 2 else 60)
-                attempt = Attempt(
-                    cell_id=cell.id,
-                    number=1,
-                    state=cell.state,
-                    runner="",
-                    lease_digest="",
-                    lease_until=made,
-                    started_at=made,
-                    ended_at=made + took,
-                )
-                session.add(attempt)
-                session.flush()
-                cell.attempt_id = attempt.id
+                _cell(session, run, i, values, took, 10 * n + i if bad else None)
 
 
 def test_fewer_cells_and_two_values_are_told_of_the_past_that_was(world: World) -> None:

@@ -9,10 +9,10 @@ from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import Integer, Select, case, cast, func, select
+from sqlalchemy import Select, func, select
 from sqlalchemy.orm import Session, aliased
 
-from myriant.core.states import DECIDED, State
+from myriant.core.states import DECIDED, TRUSTED, State
 from myriant.store.raw import raw
 from myriant.store.records import as_json
 from myriant.store.tables import Attempt, Cell, Run
@@ -135,15 +135,11 @@ def minutes_between(session: Session, project_id: int, context: str, since: date
     return float(session.scalar(query) or 0.0)
 
 
-def cell_totals(session: Session, runs: Sequence[int]) -> Sequence[tuple[int, str, str, Any, bool, int, float, bool]]:
-    """Run, job, key, values, advisory, new failures, seconds and whether it failed at all, of each ended cell of these
-    runs, reused ones apart.
-
-    Of advisory cells nothing is compared: one that failed counts as one new failure.
+def cell_totals(session: Session, runs: Sequence[int]) -> Sequence[tuple[int, str, str, Any, bool, float, bool]]:
+    """Run, job, key, values, advisory, seconds and whether it failed, of each ended cell of these runs, reused ones
+    apart.
     """
     seconds = func.extract("epoch", Attempt.ended_at - func.coalesce(Attempt.started_at, Attempt.created_at))
-    compared = as_json(Cell.counts)["new"].as_integer()
-    new = case((Cell.advisory, cast(Cell.state == State.FAILED, Integer)), else_=compared)
     query = (
         select(
             Cell.run_id,
@@ -151,14 +147,33 @@ def cell_totals(session: Session, runs: Sequence[int]) -> Sequence[tuple[int, st
             Cell.key,
             Cell.values,
             Cell.advisory,
-            func.coalesce(new, 0),
             func.coalesce(seconds, 0.0),
             Cell.state == State.FAILED,
         )
         .join(Attempt, Attempt.id == Cell.attempt_id)
         .where(Cell.run_id.in_(runs), Cell.reused.is_(None), Attempt.ended_at.is_not(None))
     )
-    return [(*row[:6], float(row[6]), row[7]) for row in session.execute(query)]
+    return [(*row[:5], float(row[5]), row[6]) for row in session.execute(query)]
+
+
+class CellJudged(NamedTuple):
+    """A cell of a run whose results can be trusted, reused or not."""
+
+    run: int
+    job: str
+    key: str
+    failed: bool
+    new: bool  # it has new failures
+    attempt: int | None
+
+
+def cells_judged(session: Session, runs: Sequence[int]) -> list[CellJudged]:
+    """The binding cells of these runs whose results can be trusted."""
+    new = func.coalesce(as_json(Cell.counts)["new"].as_integer(), 0) > 0
+    query = select(Cell.run_id, Cell.job, Cell.key, Cell.state == State.FAILED, new, Cell.attempt_id).where(
+        Cell.run_id.in_(runs), Cell.state.in_(TRUSTED), Cell.advisory.is_(False)
+    )
+    return [CellJudged(*row) for row in session.execute(query)]
 
 
 def _judged(project_id: int) -> Select[Any]:

@@ -1,7 +1,7 @@
 import { useClipboard } from "@mantine/hooks";
 import { lazy, Suspense } from "react";
 import { Actions } from "./Actions";
-import type { Run } from "../api/client";
+import type { Cell, Run } from "../api/client";
 import { useAddress } from "../app/address";
 import { MustHold } from "./MustHold";
 import { ago, counted, duration, exact, middle, short, signed } from "../app/words";
@@ -29,6 +29,13 @@ function eventOf(run: Run): string {
   }
 }
 
+/** In how many cells the tests were run, where that is not all of them. */
+export function measuredIn(cells: Cell[]): string {
+  const asked = cells.filter((c) => c.selected && !c.gated);
+  const gave = asked.filter((c) => c.total > 0 || c.state === "passed");
+  return gave.length < asked.length ? ` in ${gave.length} of ${counted(asked.length, "cell")}` : "";
+}
+
 export function Header({ run, now }: { run: Run; now: number }) {
   const { run: line } = run;
   const clipboard = useClipboard();
@@ -50,7 +57,9 @@ export function Header({ run, now }: { run: Run; now: number }) {
         <div className={classes.shares}>
           {run.share_passed && (
             <span>
-              <b>{run.share_passed}</b> <span className="soft">of {counted(run.tests, "test")} passed</span>
+              <b>{run.share_passed}</b> <span className="soft">
+                of {counted(run.tests, "test")} passed{measuredIn(run.cells)}
+              </span>
             </span>
           )}
           {run.coverage && (

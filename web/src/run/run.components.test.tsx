@@ -8,6 +8,7 @@ import { Accepting } from "./Accepting";
 import { Actions } from "./Actions";
 import { Approvals } from "./Approvals";
 import { Beside } from "./Beside";
+import { measuredIn } from "./Header";
 import { Legend } from "./Legend";
 import { MustHold } from "./MustHold";
 
@@ -31,6 +32,14 @@ test("rules that only warn, and those that are off, say so; without rules the re
   const [a, b] = screen.getAllByRole("listitem");
   expect(a?.textContent).toContain("a: no; it only warns");
   expect(b?.textContent).toContain("it is switched off");
+});
+
+test.each([
+  [[{}, {}], ""],
+  [[{ total: 32 }, { state: "void" }, { state: "failed", total: 0 }], " in 1 of 3 cells"],
+  [[{ total: 32 }, { state: "skipped", selected: false }, { gated: true, state: "waiting" }], ""],
+] as const)("what share passed says in how many cells, where that is not all: %j", (cells, said) => {
+  expect(measuredIn(cells.map((more) => cell("unit", {}, more)))).toBe(said);
 });
 
 const covered = rule("mostly covered", { line: 9, measure: "coverage.line", sign: "at-least", met: false, value: "50.0 %", limit: "70.0 %" });

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True, slots=True)
 class CellTotal:
-    """One cell of one run: which values it had, whether it newly failed (an advisory one: failed), and its seconds."""
+    """One cell of one run: which values it had, whether a break began there (an advisory one: failed), its seconds."""
 
     run: int
     job: str
@@ -25,12 +25,12 @@ class ValueRecord:
     dimension: str
     value: str
     runs: int  # in which it ran
-    failed: int  # runs in which a cell with it newly failed; an advisory one: failed at all
-    alone: int  # of these, runs in which every other value of the dimension ran, and none of them newly failed
+    failed: int  # runs with a break in a cell with it; an advisory one: runs in which it failed at all
+    alone: int  # of these, runs in which every other value of the dimension ran, and none of them showed it
     seconds: float
     share: float  # of the job's seconds
     advisory: bool  # in the newest run that has it
-    breaks: int  # runs of the job in which any binding cell newly failed
+    breaks: int  # runs of the job in which something broke in a binding cell
     advice: str  # keep, nights, promote, or nothing that can be said
 
 
@@ -41,9 +41,9 @@ LEAST_BREAKS = 3  # that could have shown it
 def records(cells: Iterable[CellTotal]) -> list[ValueRecord]:
     """A record for each value of each dimension that has several, in the order of jobs, dimensions and values met.
 
-    A break is a run of a job in which some cell newly failed. What a value alone found would have been missed without
-    it in that run; whether a later run would have found it is another question. Where a value of today did not run,
-    nothing is known of it: no sample makes a break look like one value's own.
+    A break is a run of a job in which some test began to fail, and not by chance. What a value alone found would have
+    been missed without it in that run; whether a later run would have found it is another question. Where a value of
+    today did not run, nothing is known of it: no sample makes a break look like one value's own.
     """
     every = list(cells)
     by_job: dict[str, list[CellTotal]] = {}

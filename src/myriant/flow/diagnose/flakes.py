@@ -117,6 +117,13 @@ def flake_of(session: Session, project: Project, test: int) -> FlakeView:
     return _views(session, project, [test], _evidence(session, attempts, test), aside, attempts)[0]
 
 
+def sure_of_chance(session: Session, project: Project, tests: Sequence[int]) -> set[int]:
+    """Those of these tests that fail by chance, or did until a while ago, and all that a person has set aside."""
+    chances = chances_of(session, tests, attempts_with_result(session, project.id, RUNS)) if tests else {}
+    aside = {held.test for held in open_quarantines(session, project.id)}
+    return {test for test, found in chances.items() if found.sure >= SURE} | (aside & set(tests))
+
+
 def chances_of(session: Session, tests: Sequence[int], attempts: Sequence[WithResult]) -> dict[int, Chance]:
     """What all results of these attempts say of each test's chance; `since` is a place in the order of ancestry."""
     by_id = {a.id: a for a in attempts}

@@ -178,7 +178,7 @@ def _newest_that_ran(
 
 def _seconds(session: Session, run: Decided) -> tuple[dict[_Key, np.ndarray], dict[_Key, float]]:
     """Seconds of each test and of each whole cell of a run, by cell."""
-    whole = {(job, key): took for _, job, key, _, _, _, took, _ in cell_totals(session, [run.id])}
+    whole = {(job, key): took for _, job, key, _, _, took, _ in cell_totals(session, [run.id])}
     attempts = {(c.job, c.key): c.attempt_id for c in cells_of(session, run.id) if c.attempt_id is not None}
     known = {name: attempt for name, attempt in attempts.items() if name in whole}
     taken = durations_of(session, list(known.values()))

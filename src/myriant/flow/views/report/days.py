@@ -13,16 +13,18 @@ from myriant.core.gate.contexts import push_to
 from myriant.core.trends.changes import Values
 from myriant.core.written import counted, duration
 from myriant.flow.compare.levels import SeriesChange, changes_of, values_of
+from myriant.flow.diagnose.breaks import breaks_in
 from myriant.flow.errors import NotFound
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.flow.views.trends.page import MOST_RUNS, TrendRuns, columns_of, repair_of
 from myriant.store.releases import ReleasePast, releases_of_project
 from myriant.store.tables import Project
-from myriant.store.trends import minutes_between, series_on
+from myriant.store.trends import minutes_between, past_on, series_on
 
 MOST_DAYS = 3650
 MOST_RELEASES = 50  # that are listed
+BEFORE = 50  # runs before a time in which what is broken in it may have begun
 MOST_DRAWN = 400  # runs on a line
 _EVER = datetime(1970, 1, 1, tzinfo=UTC)
 CHANCE = 0.01  # how often what is called more than chance is chance, of what does not differ
@@ -161,7 +163,7 @@ def _before(releases: Sequence[ReleasePast], tag: str | None) -> str:
 def _lines(part: _Part) -> list[ReportLine]:
     """The newest runs only: more are no line on paper."""
     wanted: list[tuple[str, str, Callable[[float], str]]] = [
-        ("Tests that newly failed", "new", lambda v: f"{v:,.0f}"),
+        ("Tests that broke", "broke", lambda v: f"{v:,.0f}"),
         ("Time to the verdict", "to_verdict", duration),
         ("Tests", "tests", lambda v: f"{v:,.0f}"),
         ("Lines covered", "coverage", lambda v: f"{v:.1f} %"),
@@ -184,12 +186,25 @@ def _part(
     part = series.at(np.flatnonzero(inside).tolist())
     values = values_of(part)
     runs = columns_of(part, values)
+    values = {**values, "broke": _broke(session, project, context, part.number)}
     changes = [c for c in changes_of(series, values_of(series)) if c.run in set(part.number)]
     held = sum(v == "held" for v in runs.verdict)
     begun = runs.at[0] if since == _EVER and runs.at else min(since, until)
     side = Side(branch, title, until if begun == _EVER else begun, until, len(runs.number), held)
     cut = len(series.number) == MOST_RUNS and bool(series.made.min() > since.timestamp())
     return _Part(side, runs, values, minutes_between(session, project.id, context, since, until)), cut, changes
+
+
+def _broke(session: Session, project: Project, context: str, numbers: Sequence[int]) -> Values:
+    """By run, how many tests began to fail with it, and not by chance."""
+    past = past_on(session, project.id, context, MOST_RUNS)[::-1]
+    first = next((i for i, p in enumerate(past) if p.number in set(numbers)), 0)
+    past = past[max(0, first - BEFORE) : first + len(numbers)]
+    number = {p.id: p.number for p in past}
+    found: dict[int, set[int]] = {}
+    for (run, _, _), tests in breaks_in(session, project, list(number)).items():
+        found.setdefault(number[run], set()).update(tests)
+    return np.array([len(found.get(n, ())) for n in numbers], np.float64)
 
 
 def _rows(now: _Part, before: _Part) -> list[ReportRow | None]:
@@ -199,7 +214,7 @@ def _rows(now: _Part, before: _Part) -> list[ReportRow | None]:
         _medians("Time to the verdict, median", "to_verdict", now, before, duration),
         _medians("Waiting for a runner, median", "waited", now, before, duration),
         _repaired(now, before),
-        _sums("Tests that newly failed", "new", now, before),
+        _sums("Tests that broke", "broke", now, before),
         _newest("Tests, in the newest run", "tests", now, before, lambda v: f"{v:,.0f}"),
         _newest("Lines covered, in the newest run", "coverage", now, before, lambda v: f"{v:.1f} %"),
         _row("Time of runners", (duration(60 * now.minutes), duration(60 * before.minutes))),

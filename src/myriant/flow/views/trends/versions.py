@@ -15,6 +15,7 @@ from myriant.core.trends.beside import Beside, beside
 from myriant.core.trends.versions import CellTotal, ValueRecord, records
 from myriant.core.trends.without import Without, without
 from myriant.core.written import counted, duration
+from myriant.flow.diagnose.breaks import breaks_in
 from myriant.flow.naming import the_project
 from myriant.flow.plans import plan_of_run
 from myriant.flow.site import Site
@@ -155,13 +156,15 @@ def _said_of_two(b: Beside) -> str:
 def past_cells(session: Session, project: Project, most: int) -> tuple[list[CellTotal], dict[int, Past]]:
     """The cells of the newest judged runs of the main branch, oldest run first, and these runs."""
     rows = past_on(session, project.id, str(push_to(project.main_branch)), most)
+    broke = breaks_in(session, project, [row.id for row in reversed(rows)])
     number = {row.id: row.number for row in rows}
     ordered: dict[tuple[str, str], dict[str, str]] = {}
     found = []
-    for run, job, key, values, advisory, new, seconds, failed in cell_totals(session, list(number)):
+    for run, job, key, values, advisory, seconds, failed in cell_totals(session, list(number)):
+        new = failed if advisory else (run, job, key) in broke
         if (job, key) not in ordered:
             ordered[job, key] = in_plan_order(key, values)
-        found.append(CellTotal(number[run], job, ordered[job, key], advisory, new > 0, seconds, failed))
+        found.append(CellTotal(number[run], job, ordered[job, key], advisory, new, seconds, failed))
     found.sort(key=lambda c: c.run)
     return found, {row.number: row for row in rows}
 
@@ -229,7 +232,7 @@ def _sentences(told: Without, change: str, value: str) -> list[str]:
     count = len(told.missed)
     if not told.breaks:
         said = [
-            f"Nothing newly failed in the {counted(told.runs, 'run')} in which {value} ran: nothing speaks for it, "
+            f"Nothing broke in the {counted(told.runs, 'run')} in which {value} ran: nothing speaks for it, "
             "and nothing against it."
         ]
     else:
@@ -237,7 +240,7 @@ def _sentences(told: Without, change: str, value: str) -> list[str]:
             f"; with 95 % certainty it alone finds at most {_bound(told.at_most)} of them" if told.at_most < 1 else ""
         )
         said = [
-            f"Of {counted(told.runs, 'run')} {told.breaks} had new failures: it would have {verb} "
+            f"In {told.breaks} of {counted(told.runs, 'run')} something broke: it would have {verb} "
             f"{'those of ' + str(count) if count else 'none of them'}{bound}."
         ]
     if change == "advisory":
