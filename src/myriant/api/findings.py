@@ -24,27 +24,27 @@ def findings(site: TheSite, project: str, number: int, base: int | None = None) 
 
 
 @router.get("/projects/{project}/runs/{number}/tests/{test}/changes", dependencies=[VIEWER])
-def changes(site: TheSite, project: str, number: int, test: int) -> Changed:
+def changes(site: TheSite, project: str, number: int, test: int, finding: str = "") -> Changed:
     """What changed since a failing test last passed, the likeliest cause first."""
-    return changes_since(site, project, number, test)
+    return changes_since(site, project, number, test, finding)
 
 
 @router.get("/projects/{project}/runs/{number}/tests/{test}/search", dependencies=[VIEWER])
-def search(site: TheSite, project: str, number: int, test: int) -> SearchView:
+def search(site: TheSite, project: str, number: int, test: int, finding: str = "") -> SearchView:
     """The search for the first bad commit as it stands, or what it would cost."""
-    return propose_search(site, project, number, test)
+    return propose_search(site, project, number, test, finding)
 
 
 @router.post("/projects/{project}/runs/{number}/tests/{test}/search", dependencies=[MEMBER])
-def begin_search(site: TheSite, who: ThePerson, project: str, number: int, test: int) -> SearchView:
+def begin_search(site: TheSite, who: ThePerson, project: str, number: int, test: int, finding: str = "") -> SearchView:
     """Begin to search for the first bad commit, or go on."""
-    return _begin_search(site, project, number, test, who)
+    return _begin_search(site, project, number, test, who, finding)
 
 
 @router.delete("/projects/{project}/runs/{number}/tests/{test}/search", dependencies=[MEMBER])
-def stop_search(site: TheSite, project: str, number: int, test: int) -> SearchView:
+def stop_search(site: TheSite, project: str, number: int, test: int, finding: str = "") -> SearchView:
     """Stop a search; it can be gone on with."""
-    return _stop_search(site, project, number, test)
+    return _stop_search(site, project, number, test, finding)
 
 
 class Taking(BaseModel):

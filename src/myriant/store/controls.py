@@ -82,10 +82,10 @@ def controls_of_run(session: Session, run_id: int) -> Sequence[tuple[Control, st
 # --- searches -------------------------------------------------------------------------------------
 
 
-def search_for(session: Session, run_id: int, test: int) -> Search | None:
-    """The newest search of a test in a run."""
-    query = select(Search).where(Search.run_id == run_id, Search.test == test).order_by(Search.id.desc()).limit(1)
-    return session.scalars(query).first()
+def searches_for(session: Session, run_id: int, test: int) -> Sequence[Search]:
+    """The searches of a test in a run, the newest first."""
+    query = select(Search).where(Search.run_id == run_id, Search.test == test).order_by(Search.id.desc())
+    return session.scalars(query).all()
 
 
 def searches_in_cell(session: Session, cell_id: int) -> Sequence[int]:

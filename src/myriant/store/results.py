@@ -302,6 +302,16 @@ class Past:
     seconds: float
 
 
+def signatures_of_test(session: Session, test: int, attempts: Sequence[int]) -> dict[int, str]:
+    """By attempt, those of these in which a test failed or errored: the signature of its failure."""
+    query = select(Failure.attempt_id, Failure.signature).where(
+        Failure.test == test,
+        Failure.attempt_id.in_(attempts),
+        Failure.outcome.in_((Outcome.FAILED, Outcome.ERRORED)),
+    )
+    return {row[0]: row[1] for row in session.execute(query)}
+
+
 def history_of_test(session: Session, project_id: int, number: int, runs: int = 300) -> list[Past]:
     """A test's outcomes and durations in every cell of the newest `runs` runs, oldest first."""
     rows = (

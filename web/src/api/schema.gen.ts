@@ -6050,6 +6050,8 @@ export interface components {
             baseline_passed: number;
             /** Baseline Failed */
             baseline_failed: number;
+            /** Baseline Absent */
+            baseline_absent: boolean;
         };
         /** Replay */
         Replay: {
@@ -10070,7 +10072,9 @@ export interface operations {
     };
     changes: {
         parameters: {
-            query?: never;
+            query?: {
+                finding?: string;
+            };
             header?: never;
             path: {
                 project: string;
@@ -10103,7 +10107,9 @@ export interface operations {
     };
     search: {
         parameters: {
-            query?: never;
+            query?: {
+                finding?: string;
+            };
             header?: never;
             path: {
                 project: string;
@@ -10136,7 +10142,9 @@ export interface operations {
     };
     begin_search: {
         parameters: {
-            query?: never;
+            query?: {
+                finding?: string;
+            };
             header?: never;
             path: {
                 project: string;
@@ -10169,7 +10177,9 @@ export interface operations {
     };
     stop_search: {
         parameters: {
-            query?: never;
+            query?: {
+                finding?: string;
+            };
             header?: never;
             path: {
                 project: string;

@@ -102,10 +102,10 @@ export const differenceOfRunQuery = (project: string, number: number, base: numb
     staleTime: 60_000,
   });
 
-export const changesQuery = (project: string, number: number, test: number) =>
+export const changesQuery = (project: string, number: number, test: number, finding: string) =>
   queryOptions({
-    queryKey: keys.run(project, number, "changes", test),
-    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/runs/{number}/tests/{test}/changes", { signal, params: { path: { project, number, test } } })),
+    queryKey: keys.run(project, number, "changes", test, finding),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/runs/{number}/tests/{test}/changes", { signal, params: { path: { project, number, test }, query: { finding } } })),
     retry: false,
     staleTime: 60_000,
   });
@@ -134,10 +134,10 @@ export const filtersQuery = (project: string) =>
 export const waiversQuery = (project: string) =>
   queryOptions({ queryKey: keys.waivers(project), queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/waivers", { signal, params: { path: { project } } })) });
 
-export const searchQuery = (project: string, number: number, test: number) =>
+export const searchQuery = (project: string, number: number, test: number, finding: string) =>
   queryOptions({
-    queryKey: keys.run(project, number, "search", test),
-    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/runs/{number}/tests/{test}/search", { signal, params: { path: { project, number, test } } })),
+    queryKey: keys.run(project, number, "search", test, finding),
+    queryFn: ({ signal }) => taken(api.GET("/api/v1/projects/{project}/runs/{number}/tests/{test}/search", { signal, params: { path: { project, number, test }, query: { finding } } })),
     retry: false,
     refetchInterval: (query) => (query.state.data?.state === "running" ? 3000 : false),
   });

@@ -6,13 +6,13 @@ import { api, taken, type Run } from "../api/client";
 import classes from "./findings.module.css";
 
 /** The search for the first bad commit: its cost before, its state while it runs, its answer. */
-export function FirstBad({ run, test }: { run: Run; test: number }) {
+export function FirstBad({ run, test, finding }: { run: Run; test: number; finding: string }) {
   const client = useQueryClient();
-  const found = useQuery(searchQuery(run.project, run.run.number, test));
+  const found = useQuery(searchQuery(run.project, run.run.number, test, finding));
   const path = { project: run.project, number: run.run.number, test };
   const done = () => client.invalidateQueries({ queryKey: keys.run(run.project, run.run.number, "search", test) });
-  const begin = useMutation({ mutationFn: () => taken(api.POST("/api/v1/projects/{project}/runs/{number}/tests/{test}/search", { params: { path } })), onSuccess: done });
-  const stop = useMutation({ mutationFn: () => taken(api.DELETE("/api/v1/projects/{project}/runs/{number}/tests/{test}/search", { params: { path } })), onSuccess: done });
+  const begin = useMutation({ mutationFn: () => taken(api.POST("/api/v1/projects/{project}/runs/{number}/tests/{test}/search", { params: { path, query: { finding } } })), onSuccess: done });
+  const stop = useMutation({ mutationFn: () => taken(api.DELETE("/api/v1/projects/{project}/runs/{number}/tests/{test}/search", { params: { path, query: { finding } } })), onSuccess: done });
   const search = found.data;
   if (!search || (search.id === null && search.commits.length <= 1)) return null;
   const highest = Math.max(...search.commits.map((c) => c.chance), 0.001);

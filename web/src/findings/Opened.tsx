@@ -19,11 +19,11 @@ const controls: Record<string, string> = {
 };
 
 /** What repeating it gave, here and on the gate baseline: "failed 3 of 3 times". */
-function repeats({ here_passed, here_failed, baseline_passed, baseline_failed }: NonNullable<Finding["repeated"]>): string {
+function repeats({ here_passed, here_failed, baseline_passed, baseline_failed, baseline_absent }: NonNullable<Finding["repeated"]>): string {
   const here = here_passed + here_failed;
   const there = baseline_passed + baseline_failed;
   const tried = (failed: number, all: number) => (failed === 0 ? `passed ${counted(all, "time")}` : failed === all ? `failed ${counted(all, "time")}` : `failed ${failed} of ${all} times`);
-  const told = [here > 0 && `Repeated here it ${tried(here_failed, here)}`, there > 0 && `${here > 0 ? "on" : "On"} the gate baseline, today, it ${tried(baseline_failed, there)}`];
+  const told = [here > 0 && `Repeated here it ${tried(here_failed, here)}`, there > 0 && `${here > 0 ? "on" : "On"} the gate baseline, today, it ${tried(baseline_failed, there)}`, baseline_absent && `${here > 0 ? "the" : "The"} gate baseline has no such test`];
   return told.filter(Boolean).join("; ");
 }
 const FEW = 12;

@@ -22,8 +22,8 @@ export function Why({ finding, run }: { finding: Finding; run: Run }) {
     <aside className={classes.why} aria-label="Why">
       <Since finding={finding} run={run} />
       {finding.rivals.length > 0 && <Rivals finding={finding} run={run} />}
-      <Changes run={run} test={test} />
-      {finding.mark !== "flaky" && <FirstBad run={run} test={test} />}
+      <Changes run={run} test={test} finding={finding.id} />
+      {finding.mark !== "flaky" && <FirstBad run={run} test={test} finding={finding.id} />}
       <Actions finding={finding} run={run} />
     </aside>
   );
@@ -81,8 +81,8 @@ function Rivals({ finding, run }: { finding: Finding; run: Run }) {
   );
 }
 
-function Changes({ run, test }: { run: Run; test: number }) {
-  const found = useQuery(changesQuery(run.project, run.run.number, test));
+function Changes({ run, test, finding }: { run: Run; test: number; finding: string }) {
+  const found = useQuery(changesQuery(run.project, run.run.number, test, finding));
   const [all, setAll] = useState(false);
   if (!found.data) return found.error ? null : <Loading what="What changed since it passed" rows={2} />;
   const { commits, machine, last_passed: last } = found.data;

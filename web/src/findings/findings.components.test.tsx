@@ -47,11 +47,12 @@ test("a cell that says nothing of a cause is not drawn as passed", () => {
   expect(screen.getAllByRole("img").map((m) => m.getAttribute("aria-label"))).toEqual(["failed, new", "failed, new", "skipped"]);
 });
 
-const never = { here_passed: 0, here_failed: 0, baseline_passed: 0, baseline_failed: 0 };
+const never = { here_passed: 0, here_failed: 0, baseline_passed: 0, baseline_failed: 0, baseline_absent: false };
 test.each([
   ["change", { ...never, here_failed: 3, baseline_passed: 1 }, "The change did it. Repeated here it failed 3 times; on the gate baseline, today, it passed 1 time."],
   ["world", { ...never, here_failed: 2, baseline_failed: 2 }, "Repeated here it failed 2 times; on the gate baseline, today, it failed 2 times."],
   ["chance", { ...never, here_failed: 1, here_passed: 2 }, "Chance, not the change. Repeated here it failed 1 of 3 times."],
+  ["unsure", { ...never, here_failed: 2, baseline_absent: true }, "not sure yet. Repeated here it failed 2 times; the gate baseline has no such test."],
   ["unsure", { ...never, baseline_passed: 1 }, "not sure yet. On the gate baseline, today, it passed 1 time."],
 ])("what was repeated, how often, stands beside what it says: %s", (control, repeated, said) => {
   shown(<Opened finding={finding({ control, repeated })} run={two} />);

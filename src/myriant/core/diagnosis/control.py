@@ -26,7 +26,7 @@ _PARTS = {1: 0.3, 2: 0.07, 3: 0.01}  # in those of so many conditions at once
 
 @dataclass(frozen=True, slots=True)
 class Tries:
-    """How often a test passed and failed; one that is not there passes, as it does not fail."""
+    """How often a test passed and failed; where it is not there, it did neither."""
 
     passed: int = 0
     failed: int = 0
@@ -44,6 +44,7 @@ class Answer:
     certainty: float
     here: Tries
     baseline: Tries
+    absent: bool = False  # the baseline has no such test: it says nothing, however often it is asked
 
 
 @lru_cache(maxsize=50_000)
@@ -83,7 +84,7 @@ def wanted(found: Answer) -> tuple[bool, bool]:
     if found.said != "unsure":
         return False, False
     here = found.here.all < MOST_REPEATS
-    return here, found.baseline.all < (MOST_REPEATS if found.baseline.failed else 1)
+    return here, not found.absent and found.baseline.all < (MOST_REPEATS if found.baseline.failed else 1)
 
 
 def _steady(tries: Tries, *, fails: bool) -> float:

@@ -19,6 +19,7 @@ from myriant.core.plan.selectors import Condition, condition
 from myriant.core.plan.versions import is_version, version_key
 
 MOST_CONDITIONS = 3  # in one conjunction
+MOST_RIVALS = 5
 _MOST_TRIED = 200_000
 
 
@@ -66,11 +67,11 @@ def explain(
     told: dict[int, tuple[Condition, ...]] = {}
     for found in exact:
         told.setdefault(_mask([all(c.holds(cell) for c in found) for cell in without]), found)
-    rivals = list(told.items())
+    rivals = list(told.items())[: 1 + MOST_RIVALS]
     return Explanation(
         _written(rivals[0][1]),
-        rivals=tuple(_written(r) for _, r in rivals[1:6]),
-        next=_telling(list(told), len(without)),
+        rivals=tuple(_written(r) for _, r in rivals[1:]),
+        next=_telling([mask for mask, _ in rivals], len(without)),
     )
 
 

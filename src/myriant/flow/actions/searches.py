@@ -9,6 +9,7 @@ from myriant.core.states import ControlState, Place, SearchState
 from myriant.flow.diagnose.search import (
     MOST_AT_ONCE,
     SearchView,
+    begun_search,
     belief_of,
     chances_of,
     known_of,
@@ -22,20 +23,20 @@ from myriant.flow.site import Site
 from myriant.flow.state import controls, searches
 from myriant.flow.who import Person
 from myriant.store.changes import ring_runners, tell
-from myriant.store.controls import search_for, searches_without_tries
+from myriant.store.controls import searches_without_tries
 from myriant.store.tables import Control, Search
 
 _MOST_LOST = 6  # tries without an answer after which a search gives up
 
 
-def begin_search(site: Site, name: str, number: int, test: int, who: Person) -> SearchView:
+def begin_search(site: Site, name: str, number: int, test: int, who: Person, finding: str = "") -> SearchView:
     """Begin a search, or go on with one that was stopped. Raises NotFound, Refused."""
     with site.store.transaction() as session:
         project, run = named_run(session, name, number)
         session.refresh(run, with_for_update=True)
-        row = search_for(session, run.id, test)
+        row = begun_search(session, run, test, finding)
         if row is None:
-            found = range_of(site, session, project, run, test)
+            found = range_of(site, session, project, run, test, finding)
             random, rate = chances_of(session, project, found, run, test)
             row = Search(
                 run_id=run.id,
@@ -58,11 +59,11 @@ def begin_search(site: Site, name: str, number: int, test: int, who: Person) -> 
         return search_view(site, session, project, row)
 
 
-def stop_search(site: Site, name: str, number: int, test: int) -> SearchView:
+def stop_search(site: Site, name: str, number: int, test: int, finding: str = "") -> SearchView:
     """Plan no more tries; what has been tried is kept, and a search begun again goes on from there."""
     with site.store.transaction() as session:
         project, run = named_run(session, name, number)
-        row = search_for(session, run.id, test)
+        row = begun_search(session, run, test, finding)
         if row is None:
             raise NotFound("there is no such search")
         searches.stop(row)

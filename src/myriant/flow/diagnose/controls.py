@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -56,17 +56,21 @@ def answers(
     done = [(c, c.attempt_id) for c in controls if c.state == ControlState.DONE and c.attempt_id is not None]
     outcomes = outcomes_of(session, [attempt for _, attempt in done])
     tries: dict[int, dict[str, Tries]] = {}
+    absent: set[int] = set()
     for control, attempt in done:
         for test in failed.get((control.job, control.key), ()):
             told = tries.setdefault(test, {Place.HERE: Tries(), Place.BASELINE: Tries()})
-            told[control.place] = _more(told[control.place], _outcome(outcomes[attempt], test), control.place)
+            outcome = _outcome(outcomes[attempt], test)
+            told[control.place] = _more(told[control.place], outcome)
+            if control.place == Place.BASELINE and outcome == Outcome.ABSENT:
+                absent.add(test)
     wanted = [test for test, told in tries.items() if told[Place.HERE].all or told[Place.BASELINE].all]
     past, random = _past(session, run, wanted)
     shapes = _Shapes(compared)
     cells: dict[int, str] = {}
     for (job, _), tests in failed.items():
         cells.update(dict.fromkeys(tests, job))
-    return {
+    found = {
         test: answer(
             tries[test][Place.HERE],
             tries[test][Place.BASELINE],
@@ -76,12 +80,13 @@ def answers(
         )
         for test in wanted
     }
+    return {test: replace(a, absent=test in absent and not a.baseline.all) for test, a in found.items()}
 
 
-def _more(told: Tries, outcome: int, place: str) -> Tries:
+def _more(told: Tries, outcome: int) -> Tries:
     if outcome == Outcome.FLAKY:
         return Tries(told.passed + 1, told.failed + 1)
-    if outcome == Outcome.PASSED or (outcome == Outcome.ABSENT and place == Place.BASELINE):
+    if outcome == Outcome.PASSED:
         return Tries(told.passed + 1, told.failed)
     return Tries(told.passed, told.failed + 1) if outcome in _BAD else told
 

@@ -18,8 +18,8 @@ from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.repos.mirror import Mirror
 from myriant.store.chance import answers_in_cell, attempts_with_result
-from myriant.store.controls import cells_with_attempts, lost_tries, search_for, tries_under_way
-from myriant.store.results import history_of_test, outcomes_of
+from myriant.store.controls import cells_with_attempts, lost_tries, searches_for, tries_under_way
+from myriant.store.results import history_of_test, outcomes_of, signatures_of_test
 from myriant.store.runs import runs_numbered
 from myriant.store.tables import Cell, Project, Run, Search
 
@@ -67,14 +67,14 @@ class Range:
     commits: list[str]  # after the good one, up to the bad one
 
 
-def propose_search(site: Site, name: str, number: int, test: int) -> SearchView:
+def propose_search(site: Site, name: str, number: int, test: int, finding: str = "") -> SearchView:
     """What a search would try and cost; the search itself where one has begun. Raises NotFound, Refused."""
     with site.store.view() as session:
         project, run = named_run(session, name, number)
-        begun = search_for(session, run.id, test)
+        begun = begun_search(session, run, test, finding)
         if begun is not None:
             return search_view(site, session, project, begun)
-        found = range_of(site, session, project, run, test)
+        found = range_of(site, session, project, run, test, finding)
         chances = chances_of(session, project, found, run, test)
         return _proposed(site, project, found, test, chances)
 
@@ -85,7 +85,7 @@ class Known:
 
     tried: list[core.Tried]
     running: list[int]  # places
-    lost: int  # tries of its own that gave no result
+    lost: int  # tries that gave no result of the test
 
     @property
     def today(self) -> int:
@@ -100,17 +100,18 @@ def known_of(session: Session, row: Search) -> Known:
     found = answers_in_cell(session, run.project_id, cell.job, cell.key, list(places))
     outcomes = outcomes_of(session, [attempt for attempt, _, _ in found])
     begun = next((at for attempt, _, at in found if attempt == cell.attempt_id), run.created_at)
-    tried = []
+    tried, absent = [], 0
     for attempt, commit, at in found:
         given = outcomes[attempt]
         outcome = int(given[row.test]) if row.test < len(given) else Outcome.ABSENT
         today = at > begun and attempt != cell.attempt_id
         if outcome in (Outcome.FAILED, Outcome.ERRORED, Outcome.FLAKY):
             tried.append(core.Tried(places[commit], failed=True, today=today))
-        if outcome in (Outcome.PASSED, Outcome.FLAKY) or (outcome == Outcome.ABSENT and today):
-            tried.append(core.Tried(places[commit], failed=False, today=today))  # what is not there does not fail
+        if outcome in (Outcome.PASSED, Outcome.FLAKY):
+            tried.append(core.Tried(places[commit], failed=False, today=today))
+        absent += outcome == Outcome.ABSENT and today  # what is not there says nothing
     running = [places[c] for c in tries_under_way(session, row.cell_id) if c in places]
-    return Known(tried, running, lost_tries(session, row.id))
+    return Known(tried, running, lost_tries(session, row.id) + absent)
 
 
 def belief_of(row: Search, known: Known) -> core.Belief:
@@ -122,24 +123,34 @@ def named_run(session: Session, name: str, number: int) -> tuple[Project, Run]:
     return project, the_run(session, project, number)
 
 
-def range_of(site: Site, session: Session, project: Project, run: Run, test: int) -> Range:
+def begun_search(session: Session, run: Run, test: int, finding: str) -> Search | None:
+    """The newest search of a test in a run, of a finding's cells where one is named."""
+    cells = {c.id for c, _ in failing_cells(session, run, test, finding)} if finding else set()
+    return next((s for s in searches_for(session, run.id, test) if not cells or s.cell_id in cells), None)
+
+
+def failing_cells(session: Session, run: Run, test: int, finding: str = "") -> list[tuple[Cell, int]]:
+    """The cells of a run in which a test fails, with their attempts; by a finding's signature, where it is named, those
+    in which it fails so: elsewhere it may fail for another cause.
+    """
+    rows = cells_with_attempts(session, run.id)
+    signed = signatures_of_test(session, test, [a for _, a in rows])
+    failed = [(c, a) for c, a in rows if a in signed]
+    return [(c, a) for c, a in failed if signed[a] == finding] or failed
+
+
+def range_of(site: Site, session: Session, project: Project, run: Run, test: int, finding: str = "") -> Range:
     """The cell to search in, the one that ends soonest, and the commits since it last passed there."""
     commit = run.tested or run.commit
-    failed = cells_with_attempts(session, run.id)
-    outcomes = outcomes_of(session, [a for _, a in failed])
-    cells = [
-        c
-        for c, a in failed
-        if test < len(outcomes[a]) and outcomes[a][test] in (Outcome.FAILED, Outcome.ERRORED) and not c.gated
-    ]
+    cells = [c for c, _ in failing_cells(session, run, test, finding) if not c.gated]
     if not cells:
         raise Refused("this test failed in no cell of this run", "choose a test that fails in it")
     past = history_of_test(session, project.id, test)
-    numbers = {p.run for p in past if p.run < run.number and p.outcome is Outcome.PASSED}
-    by_number = runs_numbered(session, project.id, numbers)
+    passed = [p for p in past if p.run < run.number and p.outcome is Outcome.PASSED]
+    by_number = runs_numbered(session, project.id, {p.run for p in passed})
     mirror = site.mirror(project)
     for cell in sorted(cells, key=lambda c: (c.predicted or 60.0, c.position)):
-        for number in sorted((p.run for p in past if p.cell == cell.key and p.run in by_number), reverse=True):
+        for number in sorted((p.run for p in passed if p.cell == cell.key and p.run in by_number), reverse=True):
             good = by_number[number].commit
             commits = _commits(mirror, good, commit)
             if commits:

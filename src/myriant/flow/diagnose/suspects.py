@@ -16,13 +16,13 @@ from myriant.core.diagnosis.frames import frames_of, is_test_file
 from myriant.core.diagnosis.suspects import Failure, Touched, rank
 from myriant.core.results.model import Outcome
 from myriant.flow.diagnose.machine import Differing, machine_difference
+from myriant.flow.diagnose.search import failing_cells
 from myriant.flow.errors import NotFound
 from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
 from myriant.repos.mirror import Mirror
 from myriant.store.attempts import workspaces_of
-from myriant.store.controls import cells_with_attempts
 from myriant.store.coverage import coverage_files_of_attempts
 from myriant.store.history import moves_of, numbers_through
 from myriant.store.results import all_not_passed, history_of_test
@@ -57,15 +57,16 @@ class Changed:
     machine: list[Differing]  # runtimes, packages and machine that differ
 
 
-def changes_since(site: Site, name: str, number: int, test: int) -> Changed:
-    """Commits, runtimes, packages and machine changed since a test last passed, in the first cell where it fails now.
+def changes_since(site: Site, name: str, number: int, test: int, finding: str = "") -> Changed:
+    """Commits, runtimes, packages and machine changed since a test last passed, in the first cell where it fails now;
+    by a finding's cause, where it is named.
 
     Raises NotFound.
     """
     with site.store.view() as session:
         project = the_project(session, name)
         run = the_run(session, project, number)
-        cell, attempt = _first_failed(session, run, test)
+        cell, attempt = _first_failed(session, run, test, finding)
         rows = [r for r in all_not_passed(session, project.id, [attempt]) if r.number == test]
         if not rows:
             raise NotFound("this test did not fail in this run")
@@ -89,13 +90,11 @@ def changes_since(site: Site, name: str, number: int, test: int) -> Changed:
     )
 
 
-def _first_failed(session: Session, run: Run, test: int) -> tuple[Cell, int]:
-    rows = sorted(cells_with_attempts(session, run.id), key=lambda row: row[0].position)
-    failed = {r.attempt_id for r in all_not_passed(session, run.project_id, [a for _, a in rows]) if r.number == test}
-    for cell, attempt in rows:
-        if attempt in failed:
-            return cell, attempt
-    raise NotFound("this test did not fail in this run")
+def _first_failed(session: Session, run: Run, test: int, finding: str) -> tuple[Cell, int]:
+    rows = failing_cells(session, run, test, finding)
+    if not rows:
+        raise NotFound("this test did not fail in this run")
+    return min(rows, key=lambda row: row[0].position)
 
 
 def _last_passed(

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from functools import lru_cache
 from pathlib import Path
 
+from myriant.core.diagnosis.compare import tally
 from myriant.core.diagnosis.frames import is_test_file
 from myriant.core.diagnosis.kinds import usual_kinds
 from myriant.flow.diagnose.beside import beside
@@ -58,7 +59,6 @@ def findings_of(site: Site, name: str, number: int, base: int | None) -> Finding
 
         listed, more, tests = causes_of(session, project, row, compared, cells, rules, changed)
         lessened = less_in(session, row, compared, base)
-        fixed = {int(n) for c in compared.cells.values() for n in c.fixed.nonzero()[0]}
         others = others_of(site, session, project, row, baseline, compared, cells, lessened)
         return Findings(
             run_line(baseline) if baseline else None,
@@ -68,6 +68,6 @@ def findings_of(site: Site, name: str, number: int, base: int | None) -> Finding
             more,
             others,
             troubles_of(site, session, cells, rules),
-            len(fixed),
+            tally(compared.current, compared.cells).tests_fixed,
             len(lessened["vanished"]),
         )

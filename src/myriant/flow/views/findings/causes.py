@@ -17,6 +17,7 @@ from myriant.core.diagnosis.kinds import Kind, kind_of
 from myriant.core.diagnosis.signature import Group, Signature, group, signature_of
 from myriant.core.results.model import Outcome
 from myriant.core.results.titles import test_title
+from myriant.core.states import OPEN
 from myriant.flow.compare.outcomes import Compared
 from myriant.flow.diagnose.controls import answers, controls_of
 from myriant.flow.views.findings.joining import Failed, joined
@@ -213,7 +214,7 @@ class _Maker:
             repeated=self.repeated(tests) if said else None,
             told=KindView(kind.name, kind.part, kind.say, kind.line) if kind else None,
             first_seen=SeenIn(seen[0].number, seen[0].commit, seen[0].at) if seen else None,
-            back_since=self.back_since(members, first.mark),
+            back_since=self.back_since(members, first.mark) if said != "chance" else None,
             seen=len(seen),
             taken=self.taken_by(members),
             places=[
@@ -235,7 +236,8 @@ class _Maker:
         least = min(told, key=lambda a: (a.here.all, a.baseline.all), default=None)
         if least is None:
             return None
-        return Repeated(least.here.passed, least.here.failed, least.baseline.passed, least.baseline.failed)
+        here, there = least.here, least.baseline
+        return Repeated(here.passed, here.failed, there.passed, there.failed, least.absent)
 
     def taken_by(self, members: Sequence[Failed]) -> TakenBy | None:
         held = next((t for f in members if (t := self.taken.get(f.shown.signature))), None)
@@ -300,21 +302,23 @@ class _Maker:
         two = either([every[n] for n in ran], [n in affected for n in ran]) if not told.exact else None
         if mark == "flaky" or control == "chance" or not (sure or told.parts == 1):
             told, two = Explanation(None), two if sure and control != "chance" else None
-        ask = without[told.next] if told.next is not None else None
+        ask = without[told.next] if told.next is not None and not two else None
         return {
             "where": two[0] if two else told.selector,
             "or_where": two[1] if two else None,
-            "where_sure": sure,
+            "where_sure": sure and not any(self.by_name[n].state in OPEN for n in without),
             "missed": 0 if two else told.inside + told.outside,
-            "rivals": list(told.rivals),
+            "rivals": [] if two else list(told.rivals),
             "next_cell": ",".join((f"job={ask[0]}", ask[1])).rstrip(",") if ask else None,
             "ran_in": len(ran),
             "silent": [f"{job}/{key}" for job, key in without],
         }
 
     def _passes(self, name: tuple[str, str], numbers: NDArray[np.int64]) -> bool:
-        """Whether one of these tests ran in the cell, and none of them failed there."""
-        return bool(self.ran[name][numbers].any()) and not self.bad[name][numbers].any()
+        """Whether the better part of these tests passed in the cell; those that failed there did for another cause,
+        which may hide this one.
+        """
+        return 2 * int((self.ran[name] & ~self.bad[name])[numbers].sum()) > int(self.ran[name][numbers].sum())
 
     def attachments(self, shown: Shown, cell: tuple[str, str]) -> list[AttachmentView]:
         """The kept files that the failed test names, each beside that of the newest earlier run whose cell passed."""

@@ -73,6 +73,7 @@ class Repeated:
     here_failed: int
     baseline_passed: int
     baseline_failed: int
+    baseline_absent: bool  # it is not there at the baseline
 
 
 @dataclass(frozen=True, slots=True)

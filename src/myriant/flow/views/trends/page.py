@@ -7,7 +7,7 @@ import io
 import statistics
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import pyarrow as pa
@@ -95,10 +95,11 @@ def columns_of(series: Series, values: Mapping[str, Values]) -> TrendRuns:
 
 
 def repair_of(runs: TrendRuns) -> float | None:
-    """The median time from the first of held runs in a row to the clear one that ends them."""
+    """The median time from the verdict of the first of held runs in a row to that of the clear one that ends them."""
     since: datetime | None = None
     took = []
-    for at, verdict in zip(runs.at, runs.verdict, strict=True):
+    for pushed, seconds, verdict in zip(runs.at, runs.to_verdict, runs.verdict, strict=True):
+        at = pushed + timedelta(seconds=seconds or 0)
         if verdict is Verdict.HELD:
             since = since or at
         elif since is not None:
