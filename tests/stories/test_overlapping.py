@@ -85,14 +85,6 @@ def test_what_changed_and_the_search_are_of_the_cells_of_the_finding(
         assert {c["commit"] for c in view["commits"]} == set(commits[-since:])
 
 
-def test_a_test_that_is_new_did_not_pass_at_the_baseline(world: Stories) -> None:
-    repo = world.repository("newborn", PLAN, test__sh=writes(junit(a="passed")))
-    run = repo.pushed({"test.sh": writes(junit(a="passed", b=SHUT), status=1)})
-    [finding] = repo.findings(run)["findings"]
-    assert finding["control"] == "unsure" and finding["repeated"]["baseline_absent"], finding["repeated"]
-    assert (finding["repeated"]["baseline_passed"], finding["repeated"]["baseline_failed"]) == (0, 0)
-
-
 def test_what_is_fixed_is_counted_alike_in_the_sentence_and_below(world: Stories) -> None:
     """A test that passes again in one cell and goes on failing in another is not fixed."""
     red = writes(told(t1=SHUT, t2=SHUT), status=1)

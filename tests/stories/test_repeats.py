@@ -58,11 +58,14 @@ def test_what_changed_outside_is_no_commits_fault(world: World) -> None:
     assert answer["said"].startswith("none of these commits: it fails today on"), answer["said"]
 
 
-def test_a_failure_without_a_past_is_repeated_until_it_says_something(world: World) -> None:
+def test_a_test_that_the_baseline_does_not_have_is_repeated_here_and_no_change_blamed(world: World) -> None:
     repo = world.repository("no-past", ONE, **{"test.sh": writes(GREEN)})
     run = repo.pushed({"test.sh": writes(junit(a="passed", b="passed", c="expected 1, got 2"))})
-    [finding] = until(lambda: repo.findings(run)["findings"], lambda f: f[0]["control"] == "change")
-    assert finding["repeated"]["here_failed"] >= 2 and not finding["repeated"]["here_passed"]
+    [finding] = until(
+        lambda: repo.findings(run)["findings"], lambda f: (f[0]["repeated"] or {}).get("here_failed") == 4
+    )
+    assert finding["control"] == "unsure" and not finding["repeated"]["here_passed"], finding["repeated"]
+    assert finding["repeated"]["baseline_absent"] and not finding["repeated"]["baseline_passed"]
     states = {c["state"] for c in world.get(f"/projects/{repo.name}/runs/2")["controls"]}
     assert states == {"done"}, "and no longer"
 

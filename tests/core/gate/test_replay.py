@@ -61,8 +61,10 @@ def past(
                 past(2, line="0.7", baseline=1),
                 past(3, line="0.7", baseline=2),
                 past(4, line="0.1", baseline=9),
+                past(5, line="0.9", baseline=4),
+                past(6, line="0.8", baseline=5),
             ],
-            [C, H, C, C],
+            [C, H, H, H, C, H],  # what it holds is no baseline of what comes later, whatever it was then
         ),
         (
             [rule("coverage.line", "at-least", "baseline", best_of=2)],
@@ -72,7 +74,7 @@ def past(
                 past(3, line="0.7", baseline=2),
                 past(4, line="0.7", baseline=3),
             ],
-            [C, H, H, C],
+            [C, H, H, H],
         ),
         ([rule("coverage.changed", "at-least", "0.5")], [past(1, changed="1/3"), past(2)], [H, C]),
         (
@@ -83,7 +85,7 @@ def past(
     ],
 )
 def test_each_run_is_said_as_the_rules_say(rules: list[Rule], history: list[Past], now: list[Verdict]) -> None:
-    assert [r.now for r in replay(rules, history)] == now
+    assert [r.now for r in replay(rules, history[::-1])][::-1] == now
 
 
 @pytest.mark.parametrize(

@@ -91,26 +91,36 @@ def best(rule: Rule, values: Sequence[Fraction | None]) -> Fraction | None:
 
 
 def replay(rules: Sequence[Rule], history: Sequence[Past], before: Sequence[Past] = ()) -> list[Replayed]:
-    """What these rules would have said of each run, in the order given; `before` are baselines beyond them.
+    """What these rules would have said of each run, the newest first as given; `before` are baselines beyond them.
 
+    What they would have held is no baseline of what came later, as it would have been then.
     A measure that a run does not have holds nothing here: whether it was not asked for then cannot be known.
     """
-    by_number = {p.number: p for p in (*before, *history)}
     told = [dataclasses.replace(r, after_runs=0) for r in rules if can_be_told(r)]  # as it is once it is settled
     untold = [r.name for r in rules if not can_be_told(r)]
-    return [_one(past, told, untold, by_number) for past in history]
+    elsewhere = {p.number: p for p in before}
+    bases: dict[int, Past | None] = {}
+    clear: Past | None = None  # the newest so far that these rules do not hold
+    found = []
+    for past in reversed(history):
+        other = elsewhere.get(past.baseline or 0)  # on another branch, which is not replayed
+        newest = max(filter(None, (clear, other)), key=lambda p: p.number, default=None)
+        bases[past.number] = newest
+        said = _one(past, told, untold, bases)
+        found.append(said)
+        clear = past if said.now is Verdict.CLEAR else clear
+    return found[::-1]
 
 
-def _one(past: Past, rules: Sequence[Rule], untold: list[str], history: Mapping[int, Past]) -> Replayed:
-    base = history.get(past.baseline) if past.baseline is not None else None
+def _one(past: Past, rules: Sequence[Rule], untold: list[str], bases: Mapping[int, Past | None]) -> Replayed:
     asked = [r for r in rules if value_at(r, past) is not None]
 
     def before(rule: Rule) -> Fraction | None:
         seen: list[Fraction | None] = []
-        at = base
+        at = bases[past.number]
         while at is not None and len(seen) < rule.best_of:
             seen.append(value_at(rule, at))
-            at = history.get(at.baseline) if at.baseline is not None else None
+            at = bases.get(at.number)
         return best(rule, seen)
 
     measured = Measured(lambda r: value_at(r, past), before)
