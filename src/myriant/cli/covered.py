@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import subprocess
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
 from myriant.core.coverage.merge import merge_files
@@ -32,7 +32,7 @@ def covered(parts: Sequence[Mapping[str, FileCoverage]], tree: Path) -> list[str
     if since is None:
         return ["", f"{said}."]
     name, commit = since
-    found = changed_files(files, _changed(tree, commit), files_here(tree) or ())
+    found = changed_files(files, _changed(tree, commit), files_here(tree) or (), _reader(tree))
     if found is None:
         return ["", f"{said}; no report names a file of this repository."]
     coverable, bare = sum(f.coverable for f in found), [f for f in found if f.uncovered]
@@ -44,6 +44,19 @@ def covered(parts: Sequence[Mapping[str, FileCoverage]], tree: Path) -> list[str
     lines = ["", f"{said}; {count:,} of {counted(coverable, 'line')} that changed since {name} were run by nothing:"]
     lines += [f"  {f.path}:{ranges(f.uncovered, 8)}" for f in bare[:_MOST]]
     return lines + ([f"  and {counted(len(bare) - _MOST, 'further file')}"] if len(bare) > _MOST else [])
+
+
+def _reader(tree: Path) -> Callable[[str], str]:
+    """Reads a file of the repository as it stands here, by its path from the top."""
+    top = Path((_git(tree, "rev-parse", "--show-toplevel") or str(tree)).strip())
+
+    def text_of(path: str) -> str:
+        try:
+            return (top / path).read_text("utf-8", "replace")
+        except OSError:
+            return ""
+
+    return text_of
 
 
 def _since(tree: Path) -> tuple[str, str] | None:

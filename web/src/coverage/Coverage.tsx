@@ -9,7 +9,7 @@ import { Excerpts } from "./Excerpts";
 import { ByCell } from "./ByCell";
 import { Files } from "./Files";
 import { FileView } from "./FileView";
-import { ranges, written } from "./shapes";
+import { finer, ranges, written } from "./shapes";
 import classes from "./coverage.module.css";
 
 const Treemap = lazy(() => import("./Treemap").then((m) => ({ default: m.Treemap })));
@@ -26,7 +26,10 @@ export function Coverage({ run }: { run: Run }) {
   const open = (file: string, line?: number) => go({ file, line });
   return (
     <>
-      <p className={classes.intro}>{data.said}</p>
+      <p className={classes.intro}>
+        {data.said}
+        {finer(data)}
+      </p>
       <Choosing data={data} run={run} />
       <Change data={data} run={run} onOpen={open} />
       <Lost data={data} onOpen={open} />

@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import type { FileShare } from "../api/client";
-import { areas, below, markOf, ordered, percent, ranges, stepOf, straight, written, path, placed } from "./shapes";
+import { areas, below, finer, markOf, ordered, percent, ranges, stepOf, straight, written, path, placed } from "./shapes";
 
 const file = (path: string, covered: number, valid: number, more: Partial<FileShare> = {}): FileShare => ({ path, covered, valid, before: null, changed: 0, lost: 0, ...more });
 
@@ -91,4 +91,13 @@ test("a line over time is flat where nothing changed, and nothing without points
   expect(placed([{ share: 80 }, { share: 80 }], 100, 50).map((p) => p.y)).toEqual([25, 25]);
   expect(placed([{ share: null }], 100, 50)).toEqual([]);
   expect(path([])).toBe("");
+});
+
+const share = (covered: number, valid: number, text: string) => ({ covered, valid, text });
+test.each([
+  [null, null, ""],
+  [share(3, 4, "75.0 %"), null, " Besides, 75.0 % of 4 branches were run."],
+  [share(1, 1, "100 %"), share(5, 6, "83.3 %"), " Besides, 100 % of 1 branch and 83.3 % of 6 functions were run."],
+])("branches and functions are told where reports tell them: %j, %j", (branch, called, said) => {
+  expect(finer({ branch, function: called })).toBe(said);
 });

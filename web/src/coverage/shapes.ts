@@ -1,5 +1,6 @@
 /** Ranges, folders and marks of covered lines: what the section Coverage shows, without its looks. */
-import type { FileShare } from "../api/client";
+import { counted } from "../app/words";
+import type { FileShare, RunCoverage } from "../api/client";
 
 export interface Range {
   first: number;
@@ -150,3 +151,9 @@ export function placed<P extends { share: number | null }>(points: readonly P[],
 
 /** The line through points, as a path of SVG. */
 export const path = (points: readonly { x: number; y: number }[]) => points.map((p, i) => `${i === 0 ? "M" : "L"}${p.x.toFixed(1)} ${p.y.toFixed(1)}`).join("");
+
+/** Branches and functions, where reports tell them, as a sentence. */
+export function finer({ branch, function: called }: Pick<RunCoverage, "branch" | "function">): string {
+  const told = [branch && `${branch.text} of ${counted(branch.valid, "branch", "branches")}`, called && `${called.text} of ${counted(called.valid, "function")}`].filter(Boolean);
+  return told.length > 0 ? ` Besides, ${told.join(" and ")} were run.` : "";
+}

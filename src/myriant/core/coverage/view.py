@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import bisect
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import PurePosixPath
 
@@ -31,10 +31,32 @@ class ChangedFile:
     unknown: bool
 
 
+_COMMENTS = {
+    **dict.fromkeys((".lua", ".sql", ".hs", ".adb", ".ads"), "--"),
+    **dict.fromkeys((".py", ".rb", ".sh", ".pl", ".pm", ".r", ".jl", ".ex", ".exs", ".tcl"), "#"),
+    **dict.fromkeys((".lisp", ".clj", ".scm", ".el"), ";"),
+    **dict.fromkeys((".erl", ".tex", ".m"), "%"),
+}
+
+
+def with_text(path: str, text: str, lines: Collection[int]) -> set[int]:
+    """Those of these lines that may hold a statement: neither blank, nor brackets alone, nor a comment to its end."""
+    mark = _COMMENTS.get(PurePosixPath(path).suffix.lower(), "//")
+    rows = text.splitlines()
+    told = {n: rows[n - 1].strip() for n in lines if n <= len(rows)}
+    return {n for n, row in told.items() if not row.startswith(mark) and any(c.isalnum() for c in row)}
+
+
 def changed_files(
-    files: Mapping[str, FileCoverage], changed: Mapping[str, Collection[int]], present: Collection[str]
+    files: Mapping[str, FileCoverage],
+    changed: Mapping[str, Collection[int]],
+    present: Collection[str],
+    text_of: Callable[[str], str],
 ) -> list[ChangedFile] | None:
-    """Changed files with something coverable, the most uncovered first; None when reports name no file `present`."""
+    """Changed files with something coverable, the most uncovered first; None when reports name no file `present`.
+
+    `text_of` reads a file that no report names: its lines with text are those that could be covered.
+    """
     known = [path for path in files if path in present]
     if not known:
         return None
@@ -50,15 +72,19 @@ def changed_files(
                 count = int(touched.sum())
                 found.append(ChangedFile(path, count - len(bare), count, bare, partly, unknown=False))
         elif path in present and PurePosixPath(path).suffix in endings and not looks_like_test(path) and lines:
-            found.append(ChangedFile(path, 0, len(lines), sorted(lines), [], unknown=True))
+            left = sorted(with_text(path, text_of(path), lines))
+            found += [ChangedFile(path, 0, len(left), left, [], unknown=True)] if left else []
     return sorted(found, key=lambda f: (-len(f.uncovered), f.path))
 
 
 def changed_share_of(
-    files: Mapping[str, FileCoverage], changed: Mapping[str, Collection[int]], present: Collection[str]
+    files: Mapping[str, FileCoverage],
+    changed: Mapping[str, Collection[int]],
+    present: Collection[str],
+    text_of: Callable[[str], str],
 ) -> tuple[int, int] | None:
     """Covered and coverable lines among those changed; None when the reports name no file that is `present`."""
-    found = changed_files(files, changed, present)
+    found = changed_files(files, changed, present, text_of)
     return None if found is None else (sum(f.covered for f in found), sum(f.coverable for f in found))
 
 

@@ -62,9 +62,12 @@ def changed_share(
     except GitError:
         return Changed()
 
+    def text_of(path: str) -> str:
+        return (mirror.file(after, path) or b"").decode("utf-8", "replace")
+
     def share(jobs: Sequence[str], folder: str | None) -> Fraction | None:
         files = merge_files(merged_coverage_of(session, run.id, list(jobs) or [""]).values())
-        counted = changed_share_of(files, {p: c for p, c in lines.items() if below(p, folder)}, present)
+        counted = changed_share_of(files, {p: c for p, c in lines.items() if below(p, folder)}, present, text_of)
         return Fraction(counted[0], counted[1]) if counted is not None and counted[1] else None
 
     def lost(jobs: Sequence[str], folder: str | None) -> Fraction | None:
@@ -78,8 +81,8 @@ def changed_share(
         return Fraction(sum(len(numbers) for path, numbers in found.items() if below(path, folder)))
 
     whole = merged_coverage_of(session, run.id, [""]).get("", {})
-    counted = changed_share_of(whole, lines, present)
-    listed = changed_files(whole, lines, present) or []
+    counted = changed_share_of(whole, lines, present, text_of)
+    listed = changed_files(whole, lines, present, text_of) or []
     bare = [f"{f.path}:{ranges(f.uncovered)}" for f in listed if f.uncovered]
     nothing = "no line changed that could be covered" if counted is not None and not counted[1] else ""
     return Changed(share, nothing, bare[:MOST_NAMED], lost)

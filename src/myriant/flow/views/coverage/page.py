@@ -143,7 +143,12 @@ def coverage_of_run(site: Site, name: str, number: int, job: str = "", against: 
             raise NotFound(f"job {job[:80]} of #{number} has no coverage", f"those that have: {', '.join(jobs)}")
         two = _two(site, session, project, run, base, job, chosen=against is not None)
         away = sorted(_measured(session, base, job) - _measured(session, run, job)) if base is not None else []
-    found = changed_files(two.now, two.changed, two.present) if two.before_commit else []
+    mirror = site.mirror(project)
+
+    def text_of(path: str) -> str:
+        return (mirror.file(two.after_commit, path) or b"").decode("utf-8", "replace")
+
+    found = changed_files(two.now, two.changed, two.present, text_of) if two.before_commit else []
     lost = _lost(two)
     change = _change(two, found)
     line, before = _share(two.now), _share(two.before)
