@@ -71,6 +71,7 @@ PAIRS = [
     ("#          got: '4'\n#     expected: '3'", "'3'", "'4'"),
     ("{assertEqual,[{line,4},{expected,1.5},{value,1.25}]}", "1.5", "1.25"),
     ("E   assert 4 == 3", "3", "4"),
+    ("{\n  actual: false,\n  expected: true,\n  operator: 'strictEqual'\n}", "true", "false"),
     ("Expected values to be strictly equal:\n\n1.25 !== 1.5\n", "1.5", "1.25"),
     ("unexpected success: it was marked as failing", None, None),
 ]

@@ -262,7 +262,7 @@ function JobTable({ cells, rowDimensions, columnDimensions, tile, onToggle }: Ta
               const cell = table.at(row, column);
               return (
                 <td key={column.join()} className={cell ? undefined : classes.none}>
-                  {cell ? tile(cell) : "dropped"}
+                  {cell ? tile(cell) : "no such cell"}
                 </td>
               );
             })}

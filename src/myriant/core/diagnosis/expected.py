@@ -85,6 +85,8 @@ def expected_and_actual(message: str, detail: str) -> Pair | None:
 
 def _pair(found: re.Match[str]) -> Pair | None:
     expected, actual = found["expected"].strip(), found["actual"].strip()
+    if "," in (expected[-1:], actual[-1:]) and "\n" in found[0]:
+        expected, actual = expected.removesuffix(","), actual.removesuffix(",")  # fields of an object, a line each
     if "\n\n" in actual and "\n\n" not in expected:
         actual = actual.split("\n\n")[0].strip()
     if not expected or not actual or expected == actual or expected.startswith(("strictly", "deeply", "values to")):

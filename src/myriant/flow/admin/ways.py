@@ -184,6 +184,9 @@ def ways(site: Site, name: str) -> list[WayView]:
         ]
 
 
+_TRY = "A try, nothing has happened; a message would read:"
+
+
 def try_way(site: Site, name: str, way: str) -> Answer:
     """Send an example on a way now; what came of it."""
     with site.store.transaction() as session:
@@ -194,7 +197,15 @@ def try_way(site: Site, name: str, way: str) -> Answer:
         kind, project_id, words, page = row.kind, project.id, row.morning, row.page
         asked = who_asked(session, project.id) if row.name == ASKED else []
     secrets = {n: v for n, s in sealed.items() if (v := opened(site.key(), project_id, n, s)) is not None}
-    told = replace(EXAMPLE, project=name, title="A try: nothing has happened", address=f"{site.address}/p/{name}")
+    told = replace(
+        EXAMPLE,
+        project=name,
+        title="A try: nothing has happened",
+        sentence=f"{_TRY} {EXAMPLE.sentence}",
+        text=f"{_TRY} {EXAMPLE.text}",
+        subject=f"{_TRY[:-1]}",
+        address=f"{site.address}/p/{name}",
+    )
     if words:
         told = values_of_page(site, name, page, words)
     if asked:

@@ -32,6 +32,7 @@ _SAID = {
     Why.TESTS: "tests failed",
     Why.STEP: "a step failed and no test says why",
     Why.REPORT: "a report could not be used",
+    Why.ENDED: "a step crashed or was ended",
     Why.LOST: "the runner was lost",
     Why.MACHINE: "the runner's machine refused",
     Why.SECRET: "a secret was missing",
