@@ -11,7 +11,7 @@ import pytest
 
 from myriant.flow.intake.refs import look
 from myriant.store.tables import Project
-from worlds import Repository, World, stored_project
+from worlds import Repository, World, junit, stored_project, writes
 
 PLAN = """version = 1
 [jobs.unit]
@@ -221,3 +221,14 @@ def test_a_repository_that_cannot_be_read_is_reported_once_for_each_reason(
         assert look(site, name) == []
         assert sum(f"cannot read {name}" in r.getMessage() for r in caplog.records) == reports
     assert "/elsewhere" in next(p for p in world.get("/projects") if p["name"] == name)["trouble"]
+
+
+def test_a_repository_with_a_plan_says_what_a_push_runs_before_anybody_pushed(world: World) -> None:
+    first = world.repository("says-first", PLAN, **{"test.sh": writes(junit(a="passed"))})
+    added = world.http.post("/projects", json={"address": str(first.origin), "name": "says-again"})
+    assert added.status_code == 201, added.text
+    assert "runs 1 cell of" in world.get("/projects/says-again/coming")["next_push"]
+    assert world.http.patch("/projects/says-again", json={"paused": True}).status_code == 200
+    assert world.get("/projects/says-again/coming")["next_push"].startswith(
+        "The project is paused: a push starts nothing"
+    )

@@ -15,7 +15,7 @@ from myriant.flow.site import Site
 from myriant.flow.views.changes import CELLS, CHANGES, Change, changes, missed_since
 
 _log = logging.getLogger(__name__)
-_QUIET = 15.0  # seconds between signs of life
+_QUIET = 8.0  # seconds between signs of life; a browser gives a silent line up after 20
 
 
 class Live:

@@ -71,9 +71,11 @@ test("older runs of a strip are asked for again when one of them changes, and on
 });
 
 test("after a reconnect everything that is shown is asked for again, once", () => {
-  const streams: { onopen?: () => void; onerror?: () => void; close: () => void }[] = [];
+  vi.useFakeTimers();
+  const streams: { onopen?: () => void; onerror?: () => void; close: () => void; addEventListener: (name: string, heard: () => void) => void; alive?: () => void; closed?: boolean }[] = [];
   vi.stubGlobal("EventSource", function (this: (typeof streams)[number]) {
-    this.close = () => undefined;
+    this.close = () => (this.closed = true);
+    this.addEventListener = (_, heard) => (this.alive = heard);
     streams.push(this);
   });
   vi.stubGlobal("BroadcastChannel", function (this: Record<string, unknown>) {
@@ -96,6 +98,16 @@ test("after a reconnect everything that is shown is asked for again, once", () =
   stream.onopen?.();
   expect([said, isConnected()]).toEqual([[false, true], true]);
   expect(invalidateQueries.mock.calls).toEqual([[]]);
+  // an open line that says nothing is lost, and another one is tried; a sign of life is enough
+  vi.advanceTimersByTime(15_000);
+  stream.alive?.();
+  vi.advanceTimersByTime(15_000);
+  expect([isConnected(), streams.length]).toEqual([true, 1]);
+  vi.advanceTimersByTime(6_000);
+  expect([isConnected(), stream.closed, streams.length]).toEqual([false, true, 2]);
+  streams[1]?.onopen?.();
+  expect(isConnected()).toBe(true);
   stop.abort();
+  vi.useRealTimers();
   vi.unstubAllGlobals();
 });

@@ -27,6 +27,7 @@ function setConnected(now: boolean) {
 type Message = { change: Change } | { connected: boolean };
 
 const LONGEST = 4000; // milliseconds
+const SILENT = 20_000; // milliseconds after which an open line that says nothing is lost: signs of life come each 8 s
 
 /**
  * Things come in bursts, and what follows from one takes its time: a round soon after the first, the next when that has
@@ -88,11 +89,33 @@ export function listen(client: QueryClient, stop: AbortSignal): void {
 
   const open = () =>
     new Promise<void>((done) => {
-      const source = new EventSource("/api/v1/live");
-      source.onopen = () => share({ connected: true });
-      source.onmessage = (event: MessageEvent<string>) => share({ change: JSON.parse(event.data) as Change });
-      source.onerror = () => share({ connected: false });
+      let source: EventSource;
+      let patience: ReturnType<typeof setTimeout> | undefined;
+      const heard = () => {
+        clearTimeout(patience);
+        patience = setTimeout(() => {
+          share({ connected: false });
+          source.close();
+          begin();
+        }, SILENT);
+      };
+      const begin = () => {
+        source = new EventSource("/api/v1/live");
+        source.onopen = () => {
+          heard();
+          share({ connected: true });
+        };
+        source.onmessage = (event: MessageEvent<string>) => {
+          heard();
+          share({ change: JSON.parse(event.data) as Change });
+        };
+        source.addEventListener("alive", heard);
+        source.onerror = () => share({ connected: false });
+        heard();
+      };
+      begin();
       stop.addEventListener("abort", () => {
+        clearTimeout(patience);
         source.close();
         done();
       });
