@@ -194,7 +194,6 @@ class Why(StrEnum):
     LOST = "lost"  # its runner
     MACHINE = "machine"
     REPORT = "report"
-    ENDED = "ended"  # a step crashed, or a limit or a companion ended it
     STEP = "step"
     TESTS = "tests"
     SAME_CONTENT = "same-content"

@@ -41,12 +41,17 @@ class Told:
     excused: Sequence[str] = ()  # jobs whose results were brought along, and from where
     accepted: Sequence[str] = ()  # what a person has accepted
     kept: Sequence[str] = ()  # jobs that did not run, for what is told already
+    asked: bool = True  # for a verdict; else it is evidence only
+
+
+NOT_ASKED = "No verdict is asked for"
 
 
 def sentence(told: Told) -> str:
     """For example: Held: 3 tests newly fail, only where python=3.8. 11 of 12 cells in 1 min 48 s, against 9f3c21a."""
     early = " early" if told.open_cells else ""
-    parts = [f"{told.verdict.capitalize()}{early}: {_main(told)}{_again(told)}."]
+    begin = f"{told.verdict.capitalize()}{early}" if told.asked else NOT_ASKED
+    parts = [f"{begin}: {_main(told)}{_again(told)}."]
     aside = _aside(told.tally)
     if aside:
         parts.append(f"Set aside: {aside}.")
@@ -67,7 +72,7 @@ def progress(done: int, cells: int, running: int, failing: int, *, judged: bool 
     """How far a run is of which nothing can be said yet: Undecided: 5 of 15 cells done, 4 running. One that is not
     `judged` is evidence only.
     """
-    begin = "Undecided" if judged else "No verdict is asked for"
+    begin = "Undecided" if judged else NOT_ASKED
     if not cells:
         return f"{begin}: reading the plan."
     so_far = f", {failing:,} with failures so far" if failing else ""

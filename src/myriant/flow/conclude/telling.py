@@ -65,6 +65,7 @@ def early_sentence(
             open_cells=sum(c.state in OPEN for c in cells),
             more_failing=bad >= EACH_SAID,
             kept=kept,
+            asked=bool(run.context),
         )
     )
 
@@ -108,6 +109,7 @@ def tell_run(
             excused=_brought_along(cells),
             accepted=_accepted(less),
             kept=kept,
+            asked=bool(run.context),
         )
     )
     if run.wish.said:

@@ -127,8 +127,7 @@ def _conclude_attempt(
         wait_again(session, cell, attempt, reason)
     elif cell.attempt_id == attempt_id:
         own = bool(said.void or gathered.untrusted)  # no report is only missing because a step failed
-        void = Why.ENDED if said.void else Why.REPORT
-        bad = Why.TESTS if holding else Why.STEP if unexplained and not own else void
+        bad = Why.TESTS if holding else Why.STEP if unexplained and not own else Why.REPORT
         why = Why.NOTHING if state is State.PASSED else bad
         cells.end(cell, state, reason, why, _counts(gathered, said, unexplained))
         session.flush()

@@ -31,8 +31,7 @@ LOOKED_AT = 30  # runs, for one whose cells ran
 _SAID = {
     Why.TESTS: "tests failed",
     Why.STEP: "a step failed and no test says why",
-    Why.REPORT: "a report could not be used",
-    Why.ENDED: "a step crashed or was ended",
+    Why.REPORT: "a step crashed or was ended, or a report could not be used",
     Why.LOST: "the runner was lost",
     Why.MACHINE: "the runner's machine refused",
     Why.SECRET: "a secret was missing",
