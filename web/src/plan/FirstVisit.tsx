@@ -36,7 +36,7 @@ export function FirstVisit({ empty }: { empty: boolean }) {
             look.mutate();
           }}
         >
-          <TextInput style={{ flex: 1 }} aria-label="Path or address of the repository" placeholder="/srv/git/tidebook.git" value={address} autoFocus onChange={(e) => setAddress(e.currentTarget.value)} />
+          <TextInput style={{ flex: 1 }} aria-label="Path or address of the repository" placeholder="/srv/git/tidebook.git" value={address} autoFocus onChange={(e) => { setAddress(e.currentTarget.value); look.reset(); }} />
           <Button type="submit" variant={found ? "default" : "filled"} loading={look.isPending} disabled={!address.trim()}>
             Look
           </Button>

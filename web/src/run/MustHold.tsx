@@ -76,7 +76,7 @@ export function saysOf(rule: Rule): string {
     const found = rule.measure.startsWith("tests.") ? `${rule.value ?? ""} found, none allowed` : rule.value && rule.measure ? `no, ${rule.value}` : "no";
     return [found, rule.reason].filter(Boolean).join("; ");
   }
-  const found = rule.value === null ? "not measured" : rule.value;
+  const found = rule.value ?? (rule.met ? "nothing to measure" : "not measured");
   const of = counts(rule.measure) && rule.value !== null ? `${found === "0" ? "none" : found} found` : found;
   if (rule.limit === null) return [of, rule.reason].filter(Boolean).join("; ");
   return `${of}, ${allowed(rule)}${rule.reason ? `; ${rule.reason}` : ""}`;

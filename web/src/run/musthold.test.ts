@@ -14,7 +14,7 @@ test.each([
   [{ measure: "coverage.line", sign: "at-least", value: "84.1 %", limit: "84.4 %", against_baseline: true }, "84.1 %, at least 84.4 % (the baseline's)"],
   [{ measure: "coverage.line", sign: "at-least", value: "84.1 %", limit: "84.4 %", against_baseline: true, best_of: 20 }, "84.1 %, at least 84.4 % (the best of the last 20)"],
   [{ measure: "coverage.line", sign: "at-least", value: null, limit: "80.0 %", reason: "no coverage was reported", met: false }, "not measured, at least 80.0 %; no coverage was reported"],
-  [{ measure: "coverage.changed", value: null, limit: null, reason: "nothing that coverage can tell of was changed" }, "not measured; nothing that coverage can tell of was changed"],
+  [{ measure: "coverage.changed", value: null, limit: null, reason: "nothing that coverage can tell of was changed" }, "nothing to measure; nothing that coverage can tell of was changed"],
   [{ built_in: "steps", measure: "", value: null, limit: null }, "yes"],
   [{ built_in: "void", measure: "", value: "0", limit: "0", reason: "4 cells gave none, for the reasons named here" }, "yes, but 4 cells gave none, for the reasons named here"],
   [{ built_in: "steps", measure: "", value: null, limit: null, met: false, reason: "lint ended with 1 in unit" }, "no; lint ended with 1 in unit"],

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
@@ -27,6 +27,8 @@ MOST_RELEASES = 50  # that are listed
 BEFORE = 50  # runs before a time in which what is broken in it may have begun
 MOST_DRAWN = 400  # runs on a line
 _EVER = datetime(1970, 1, 1, tzinfo=UTC)
+LEAST = 0.05  # of a median, that differs by more than chance, to be told as better or worse
+POINTS = 1.0  # of coverage, likewise
 CHANCE = 0.01  # how often what is called more than chance is chance, of what does not differ
 
 
@@ -216,7 +218,7 @@ def _rows(now: _Part, before: _Part) -> list[ReportRow | None]:
         _repaired(now, before),
         _sums("Tests that broke", "broke", now, before),
         _newest("Tests, in the newest run", "tests", now, before, lambda v: f"{v:,.0f}"),
-        _newest("Lines covered, in the newest run", "coverage", now, before, lambda v: f"{v:.1f} %"),
+        _covered(now, before),
         _row("Time of runners", (duration(60 * now.minutes), duration(60 * before.minutes))),
     ]
 
@@ -249,8 +251,10 @@ def _medians(title: str, name: str, now: _Part, before: _Part, written: Callable
         from scipy import stats
 
         sure = bool(stats.mannwhitneyu(*sides).pvalue < CHANCE) if np.ptp(np.concatenate(sides)) > 0 else False
-        better = bool(np.median(sides[0]) < np.median(sides[1])) if sure else None
-        said = "more than chance" if sure else "no more than chance"
+        here, there = (float(np.median(side)) for side in sides)
+        much = abs(here - there) >= LEAST * there
+        better = here < there if sure and much else None
+        said = "more than chance" if better is not None else "little" if sure else "no more than chance"
     return _row(title, texts, better, said)
 
 
@@ -273,6 +277,17 @@ def _newest(title: str, name: str, now: _Part, before: _Part, written: Callable[
     return _row(title, texts) if set(texts) != {"not known"} else None
 
 
+def _covered(now: _Part, before: _Part) -> ReportRow | None:
+    """Coverage is no matter of chance: what differs by a point is told."""
+    row = _newest("Lines covered, in the newest run", "coverage", now, before, lambda v: f"{v:.1f} %")
+    known = [v[np.isfinite(v)] for v in (now.values["coverage"], before.values["coverage"])]
+    if row is None or not len(known[0]) or not len(known[1]):
+        return row
+    points = float(known[0][-1] - known[1][-1])
+    said = f"{abs(points):.1f} points {'more' if points > 0 else 'less'}"
+    return replace(row, better=points > 0, said=said) if abs(points) >= POINTS else row
+
+
 def _said(now: Side, before: Side, over: str, rows: list[ReportRow]) -> str:
     """The health of the branch in one sentence."""
     if not now.runs:
@@ -282,7 +297,7 @@ def _said(now: Side, before: Side, over: str, rows: list[ReportRow]) -> str:
         return f"{told}; there is nothing to compare that with."
     sure = [r for r in rows if r.better is not None]
     if not sure:
-        return f"{told}; neither how often that is nor its times differ by more than chance."
+        return f"{told}; neither how often that is nor its times differ by much."
     parts = [
         f"{r.title[:1].lower()}{r.title[1:]} {'better' if r.better else 'worse'} ({r.now}, was {r.before})"
         for r in sure
