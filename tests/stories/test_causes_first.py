@@ -70,7 +70,7 @@ def repo(world: Stories) -> StoryRepository:
         ),
         (  # what a crash leaves out is told with it
             {"test.sh": f"[ $MYRIANT_CELL_LUA != 5.1 ] || kill -11 $$\n{GREEN}"},
-            "Held: no trustworthy result: step test crashed by SIGSEGV; report missing",
+            "Held: no trustworthy result: step test crashed by SIGSEGV (unit lua=5.1); so further",
             1,
             0,
         ),

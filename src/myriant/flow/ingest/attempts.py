@@ -107,7 +107,8 @@ def _conclude_attempt(
     keep_coverage(session, project.id, run.id, cell.job, attempt_id, merge_files(gathered.coverage))
     steps = gathered.step_results(numbers)
     _keep_steps(session, project.id, named, attempt_id, gathered, steps)
-    untrusted = [*filter(None, [said.void]), *said.missing, *gathered.untrusted]
+    # a report that is missing where a step crashed or was ended follows from that
+    untrusted = [*([said.void] if said.void else said.missing), *gathered.untrusted]
     if not untrusted and job is not None and not gathered.ran and _must_run_tests(session, attempt_id, job):
         untrusted = ["no test ran: all of them were skipped" if gathered.tests else "no test ran"]
     failed = said.failed_steps
