@@ -99,9 +99,12 @@ function intro(found: Found, run: Run, chosen: number, causes: number): string {
   const open = run.run.verdict === "undecided" ? " so far" : "";
   const narrowed = chosen > 0 ? `, only ${counted(chosen, "chosen cell")}` : "";
   const grouped = causes > 0 && failing > causes ? ` ${counted(causes, "cause")}.` : "";
+  const asked = run.cells.filter((c) => c.selected && !c.gated).length;
   const mute = run.cells.filter((c) => c.selected && !c.gated && c.state === "void").length;
   const failed = found.troubled.filter((t) => t.state === "failed").reduce((sum, t) => sum + t.cells.length, 0);
   if (said.length === 0 && mute === 0 && failed > 0) return `No test failed${open}, but a step did in ${counted(failed, "cell")}, ${against}${narrowed}.`;
+  const nobody = asked === 1 ? "Its only cell gave no result" : `None of its ${asked} cells gave a result`;
+  if (said.length === 0 && mute > 0 && mute === asked) return `${nobody} that can be trusted${open}, ${against}${narrowed}.`;
   if (said.length === 0 && mute > 0) return `${counted(mute, "cell")} gave no result that can be trusted${open}; in the others ${failed > 0 ? `no test failed, but a step did in ${failed}` : "nothing failed"}, ${against}${narrowed}.`;
   return said.length ? `Tests${open} ${against}${narrowed}: ${said.join(", ")}.${grouped}` : `Nothing failed${open}, ${against}${narrowed}.`;
 }

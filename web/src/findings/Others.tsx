@@ -9,7 +9,7 @@ import { saysOf } from "../run/MustHold";
 import classes from "./findings.module.css";
 import { SourceAt } from "./SourceAt";
 
-const placing: Record<string, string> = { void: "void", waiting: "cannot run", failed: "step failed" };
+const placing: Record<string, string> = { void: "no result", waiting: "cannot run", failed: "step failed" };
 const NAMED = 3;
 const OPENED = 8; // cells whose evidence one click opens
 
@@ -19,14 +19,15 @@ export function CellFinding({ trouble: { cells, state, mark, reason, told, line,
   const keys = cells.slice(0, NAMED).map((c) => c.key).filter(Boolean);
   const jobs = [...new Set(cells.map((c) => c.job))].join(", ");
   const left = cells.length - Math.min(cells.length, NAMED);
-  const all = cells.length === of && of > 1;
+  const some = `${keys.join(", ")}${left > 0 ? ` and ${counted(left, "more cell")}` : ""}`;
+  const named = cells.length === of && of > 1 ? `${jobs}, all ${of} cells` : `${jobs} ${some}`.trim();
   return (
     <li className={classes.item}>
       <Link className={`plain ${classes.row ?? ""}`} to={written({ ...address, section: "evidence", cells: cells.slice(0, OPENED).map((c) => `${c.job}/${c.key}`) })} style={{ color: "inherit" }}>
         <StatusMark mark={markNamed(mark)} size={13} />
         <span className={classes.title}>
           <b>
-            {jobs} {all ? `all ${of} cells` : `${keys.join(", ")}${left > 0 ? ` and ${counted(left, "more cell")}` : ""}`}
+            {named}
           </b>
           <span className={classes.pair} title={reason}>
             {reason}

@@ -96,11 +96,11 @@ test("what another has taken cannot be written over, only given back for them", 
 });
 
 test.each([
-  [{ state: "void", mark: "void", reason: "report missing" }, "unit lua=5.1report missingvoid"],
+  [{ state: "void", mark: "void", reason: "report missing" }, "unit lua=5.1report missingno result"],
   [{ state: "waiting", mark: "waiting", reason: "no runner has lua 5.5" }, "unit lua=5.1no runner has lua 5.5cannot run"],
   [{ state: "failed", mark: "new", reason: "step lint failed", of: 8 }, "unit lua=5.1step lint failedstep failed in 1 of 8"],
-  [{ state: "failed", mark: "new", reason: "step lint failed", of: 2, cells: ["5.1", "5.2"] }, "unit all 2 cellsstep lint failedstep failed in 2 of 2"],
-  [{ state: "void", mark: "void", reason: "lost", of: 8, cells: ["5.1", "5.2", "5.3", "5.4"] }, "unit lua=5.1, lua=5.2, lua=5.3 and 1 more celllostvoid in 4 of 8"],
+  [{ state: "failed", mark: "new", reason: "step lint failed", of: 2, cells: ["5.1", "5.2"] }, "unit, all 2 cellsstep lint failedstep failed in 2 of 2"],
+  [{ state: "void", mark: "void", reason: "lost", of: 8, cells: ["5.1", "5.2", "5.3", "5.4"] }, "unit lua=5.1, lua=5.2, lua=5.3 and 1 more celllostno result in 4 of 8"],
 ] as const)("what went wrong beside tests is said once for all its cells and leads to their evidence: %j", async (more, said) => {
   const cells = ("cells" in more ? more.cells : ["5.1"]).map((lua) => ({ job: "unit", key: `lua=${lua}` }));
   const { user } = shown(<CellFinding trouble={trouble({ ...more, cells })} />);

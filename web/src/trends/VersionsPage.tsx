@@ -177,7 +177,7 @@ function Lines({ project, lines }: { project: string; lines: VersionLine[] }) {
       <table>
         <thead>
           <tr>
-            {["Value", "Now", "Runs", "Newly failed in", "Alone", "Time", "What that suggests", "What if"].map((t) => (
+            {["Value", "Now", "Runs", "Broke in", "Alone", "Time", "What that suggests", "What if"].map((t) => (
               <th key={t} scope="col">
                 {t}
               </th>
@@ -188,7 +188,7 @@ function Lines({ project, lines }: { project: string; lines: VersionLine[] }) {
           <tbody key={name}>
             <tr>
               <th scope="rowgroup" colSpan={8}>
-                {name} <span className="soft">{counted(values[0]?.record.breaks ?? 0, "run")} with new failures</span>
+                {name} <span className="soft">{counted(values[0]?.record.breaks ?? 0, "run")} with a break</span>
                 <Two project={project} values={values} />
               </th>
             </tr>

@@ -66,7 +66,7 @@ def _said(f: Fewer) -> str:
     last = f.steps[-1]
     share = round(100 * last.seconds / f.seconds) if f.seconds else 0
     told = (
-        f"{counted(len(f.steps), 'cell')} would have found all {counted(f.breaks, 'break')} {over}, in "
+        f"{counted(len(f.steps), 'cell')} would have found {f'all {f.breaks} breaks' if f.breaks > 1 else 'the only break'} {over}, in "
         f"{duration(last.seconds)} of runners a run instead of {duration(f.seconds)} ({share} %)."
     )
     if f.checked is None:
