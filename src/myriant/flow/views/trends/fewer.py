@@ -65,8 +65,9 @@ def _said(f: Fewer) -> str:
         return f"Nothing newly failed {over}: nothing says which cells are worth their time."
     last = f.steps[-1]
     share = round(100 * last.seconds / f.seconds) if f.seconds else 0
+    breaks = f"all {f.breaks} breaks" if f.breaks > 1 else "the only break"
     told = (
-        f"{counted(len(f.steps), 'cell')} would have found {f'all {f.breaks} breaks' if f.breaks > 1 else 'the only break'} {over}, in "
+        f"{counted(len(f.steps), 'cell')} would have found {breaks} {over}, in "
         f"{duration(last.seconds)} of runners a run instead of {duration(f.seconds)} ({share} %)."
     )
     if f.checked is None:
