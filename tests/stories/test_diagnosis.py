@@ -381,6 +381,8 @@ def test_results_made_elsewhere_are_sent_and_judged_like_others(world: World, tm
         commit,
         "--version",
         "tidebook 1.4",
+        "--of",
+        "2",
     )
     done = send(world, *words, folder=tmp_path)
     assert done.returncode == 0, done.stderr
@@ -393,10 +395,15 @@ def test_results_made_elsewhere_are_sent_and_judged_like_others(world: World, tm
         ("on-site", "machine=pump", 1)
     ]
     assert view["cells"][0]["runtimes"] == {"application": "tidebook 1.4"}
+    said = view["run"]["sentence"]
+    assert said.startswith("No verdict is asked for: 1 test newly fails"), said
+    assert said.endswith("1 of 2 cells have not been sent yet."), said
     assert "sent before" in send(world, *words, folder=tmp_path).stdout
     (tmp_path / "bad.xml").write_text("<testsuite><testcase name='a'>")
-    send(world, "pump", "bad.xml", "--job", "on-site", "--cell", "machine=buoy", "--commit", commit, folder=tmp_path)
+    buoy = ("--job", "on-site", "--cell", "machine=buoy", "--commit", commit, "--of", "2")
+    send(world, "pump", "bad.xml", *buoy, folder=tmp_path)
     again = until(
         lambda: world.get(f"/projects/pump/runs/{run['run']}"), lambda v: len(v["cells"]) == 2 and not v["open"]
     )
     assert {c["key"]: c["state"] for c in again["cells"]} == {"machine=pump": "failed", "machine=buoy": "void"}
+    assert "not been sent" not in again["run"]["sentence"]

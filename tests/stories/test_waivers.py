@@ -7,7 +7,10 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import pytest
+from sqlalchemy import select
 
+from myriant.store.tables import Project, Schedule
+from waiting import until
 from worlds import Repository, World, junit, writes
 
 PLAN = """version = 1
@@ -95,6 +98,30 @@ def test_a_waiver_lets_through_what_was_seen_there_and_nothing_worse_until_it_en
     assert repo.pushed({"words": "again"})["run"]["verdict"] == "held"
     assert world.get(f"/projects/{repo.name}/runs/{number}")["run"]["verdict"] == "clear"
     assert [line["what"] for line in world.get(f"/projects/{repo.name}/audit")].count("waived") == 2
+
+
+def test_a_waiver_of_a_branch_reaches_neither_its_schedules_nor_its_tags(world: World) -> None:
+    events = '\n[[events.schedule]]\nname = "nightly"\nevery = "day"\nat = "02:10"\n[events.push]\n[events.tag]\n[jobs.unit]\n'
+    plan = PLAN.replace("version = 1\n", f"version = 1\n{events}")
+    repo = world.repository("waived-there", None)
+    files = {"a.lua": "one", "a.xml": junit(a="passed"), "a.lcov": covered(8)}
+    assert repo.pushed({"myriant.toml": plan, **files})["run"]["verdict"] == "clear"
+    held = repo.pushed({"a.lcov": covered(5)})["run"]
+    waive(world, repo, held["number"])
+    becomes(world, repo, held["number"], "clear")
+    repo.git("tag", "v1")
+    repo.git("push", "--quiet", "origin", "v1")
+    becomes(world, repo, held["number"] + 1, "held")
+    with world.site.store.transaction() as session:
+        row = session.scalars(select(Schedule).join(Project).where(Project.name == repo.name)).one()
+        row.next_at = datetime.now(UTC) - timedelta(minutes=1)
+    run = until(
+        lambda: world.get(f"/projects/{repo.name}/runs")["runs"][0],
+        lambda r: r["number"] == held["number"] + 2 and r["verdict"] != "undecided",
+    )
+    assert (run["context"], run["verdict"]) == ("schedule nightly", "held"), run["sentence"]
+    word = world.word(held["commit"], repo.name, "push main")
+    assert word is not None and word["verdict"] == "clear", "and where it was given it holds"
 
 
 @pytest.mark.parametrize(

@@ -39,6 +39,7 @@ class SendingOffer(BaseModel):
     kind: str = Field("unit", max_length=40)
     version: str = Field("", max_length=200)
     files: list[FileOffer] = Field(max_length=MOST_FILES)
+    expected: int = Field(0, ge=0, le=10_000, description="Cells that are sent in all; 0: nobody says.")
 
 
 class Offset(BaseModel):
@@ -54,7 +55,9 @@ class Became(BaseModel):
 def offer_sending(site: TheSite, project: str, wish: SendingOffer) -> SendingStanding:
     """Begin to send results made elsewhere, or learn how much of them is there."""
     files = [SentFile(f.path, f.digest, f.size, f.content) for f in wish.files]
-    told = Offer(wish.id, wish.commit, wish.branch, wish.job, wish.values, wish.kind, wish.version, files)
+    told = Offer(
+        wish.id, wish.commit, wish.branch, wish.job, wish.values, wish.kind, wish.version, files, wish.expected
+    )
     return offer(site, project, told)
 
 

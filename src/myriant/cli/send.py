@@ -28,6 +28,7 @@ def send(
     branch: Annotated[str, typer.Option(help="The branch; else one that the commit is on, the main one first.")] = "",
     kind: Annotated[str, typer.Option(help="The kind of tests.")] = "unit",
     version: Annotated[str, typer.Option(help="The version of the application that was tested.")] = "",
+    of: Annotated[int, typer.Option(help="How many cells are sent in all: the run says how many are missing.")] = 0,
     coverage: Annotated[list[Path], typer.Option(help="Coverage reports (repeatable).")] = [],  # noqa: B006
     analysis: Annotated[list[Path], typer.Option(help="SARIF files (repeatable).")] = [],  # noqa: B006
 ) -> None:
@@ -49,6 +50,7 @@ def send(
         "kind": kind,
         "version": version,
         "files": offers,
+        "expected": of,
     }
     server = Connection()
     told = server.post_again(f"/projects/{project}/sendings", wish, tries=_TRIES)

@@ -6482,6 +6482,12 @@ export interface components {
             version: string;
             /** Files */
             files: components["schemas"]["FileOffer"][];
+            /**
+             * Expected
+             * @description Cells that are sent in all; 0: nobody says.
+             * @default 0
+             */
+            expected: number;
         };
         /**
          * SendingStanding

@@ -6,7 +6,7 @@ import hashlib
 import re
 import secrets
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 
 from sqlalchemy.orm import Session
@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 from myriant.core.gate.contexts import EVIDENCE
 from myriant.core.plan.selectors import written
 from myriant.core.states import EventKind, State, Verdict
+from myriant.core.written import counted
 from myriant.flow.errors import BadInput, NotFound, Refused
 from myriant.flow.files import take_file
 from myriant.flow.naming import the_project
@@ -77,6 +78,7 @@ class Offer:
     kind: str
     version: str  # of the application that was tested
     files: Sequence[SentFile]
+    expected: int = 0  # cells that are sent in all; 0: nobody said
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,6 +105,7 @@ def offer(site: Site, name: str, wish: Offer) -> SendingStanding:
             wish.kind,
             wish.version,
             tuple(FileSent(f.path, f.digest, f.size, f.content) for f in wish.files),
+            wish.expected,
         )
         begin_sending(session, wish.id, project.id, told)
         row = session.get_one(Sending, wish.id)
@@ -303,4 +306,8 @@ def _attempt(site: Site, session: Session, project: Project, told: SendingTold, 
     session.flush()
     deliver_again(cell, attempt)
     reopen(run)
+    if told.expected:
+        left = told.expected - len(cells_of(session, run.id))
+        said = f"{left} of {counted(told.expected, 'cell')} have not been sent yet" if left > 0 else ""
+        run.wish = replace(run.wish, said=said)
     return run, attempt
