@@ -91,10 +91,12 @@ function intro(found: Found, run: Run, chosen: number, causes: number): string {
     [found.tests.known ?? 0, "known to fail"],
     [found.tests.quarantined ?? 0, "quarantined"],
     [found.tests.flaky ?? 0, "flaky, passed when run again"],
-    [found.fixed, "fixed"],
+    [found.movable ? found.fixed : 0, "fixed"],
     [found.vanished, "vanished"],
   ] as const;
   const said = parts.filter(([n]) => n > 0).map(([n, what]) => `${n} ${what}`);
+  // the gate baseline may be clear: what is fixed failed in a run between
+  const again = !found.movable && found.fixed > 0 ? ` ${counted(found.fixed, "test")} that failed before ${found.fixed === 1 ? "passes" : "pass"} again.` : "";
   const failing = found.findings.reduce((sum, f) => sum + f.tests.length + f.more_tests, 0);
   const open = run.run.verdict === "undecided" ? " so far" : "";
   const narrowed = chosen > 0 ? `, only ${counted(chosen, "chosen cell")}` : "";
@@ -105,6 +107,6 @@ function intro(found: Found, run: Run, chosen: number, causes: number): string {
   if (said.length === 0 && mute === 0 && failed > 0) return `No test failed${open}, but a step did in ${counted(failed, "cell")}, ${against}${narrowed}.`;
   const nobody = asked === 1 ? "Its only cell gave no result" : `None of its ${asked} cells gave a result`;
   if (said.length === 0 && mute > 0 && mute === asked) return `${nobody} that can be trusted${open}, ${against}${narrowed}.`;
-  if (said.length === 0 && mute > 0) return `${counted(mute, "cell")} gave no result that can be trusted${open}; in the others ${failed > 0 ? `no test failed, but a step did in ${failed}` : "nothing failed"}, ${against}${narrowed}.`;
-  return said.length ? `Tests${open} ${against}${narrowed}: ${said.join(", ")}.${grouped}` : `Nothing failed${open}, ${against}${narrowed}.`;
+  if (said.length === 0 && mute > 0) return `${counted(mute, "cell")} gave no result that can be trusted${open}; in the others ${failed > 0 ? `no test failed, but a step did in ${failed}` : "nothing failed"}, ${against}${narrowed}.${again}`;
+  return said.length ? `Tests${open} ${against}${narrowed}: ${said.join(", ")}.${grouped}${again}` : `Nothing failed${open}, ${against}${narrowed}.${again}`;
 }
