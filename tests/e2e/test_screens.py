@@ -326,7 +326,7 @@ def test_a_range_of_the_strip_is_looked_at_in_trends_and_a_report_is_for_paper(
     expect(page.get_by_text("Only #1 to #2")).to_have_count(0)
     page.get_by_role("link", name="a report to print").click()
     expect(page.get_by_role("heading", level=1)).to_contain_text("2 runs in 30 days, 1 of them held")
-    expect(page.get_by_role("row").filter(has_text="Tests that newly failed")).to_contain_text("1")
+    expect(page.get_by_role("row").filter(has_text="Tests that broke")).to_contain_text("1")
     page.emulate_media(media="print")
     expect(page.get_by_role("button", name="Print")).to_be_hidden()
     assert page.pdf()[:5] == b"%PDF-"
