@@ -420,7 +420,8 @@ TIDE = "mkdir -p out; cp green.xml out/unit.xml; ! grep -q low {level} || cp red
 
 
 @pytest.mark.parametrize(
-    ("answer", "before", "now"), [("change", GREEN, RED), ("world", TIDE, TIDE), ("chance", GREEN, ONCE)]
+    ("answer", "before", "now"),
+    [("change", "mkdir -p out; cp green.xml out/unit.xml", RED), ("world", TIDE, TIDE), ("chance", GREEN, ONCE)],
 )
 def test_a_control_run_tells_change_world_and_chance_apart(world: World, answer: str, before: str, now: str) -> None:
     level = Path(f"/usr/share/myriant-tide-{world.installation.port}")  # of the world: steps see it, no commit has it
