@@ -72,6 +72,25 @@ def test_a_mirror_knows_commits_files_and_the_order_of_ancestry(origin: Path, tm
         mirror.commit("0" * 40)
 
 
+def test_files_are_read_together_but_those_that_are_too_large(
+    origin: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    tree, mirror = tmp_path / "tree", Mirror(tmp_path / "mirror.git", Remote(str(origin)))
+    names = ("a b.txt", "c blob 3", "with\nline", "leer")
+    for name, content in zip(names, (b"one\n\xff\n", b"", b"x", b"\n\n"), strict=True):
+        (tree / name).write_bytes(content)
+    (tree / "large").write_bytes(b"x" * 200)
+    git(tree, "add", "--all")
+    git(tree, "commit", "--quiet", "-m", "texts")
+    git(tree, "push", "--quiet", "origin", "HEAD:refs/heads/texts")
+    mirror.fetch()
+    commit = heads(Remote(str(origin)))["refs/heads/texts"]
+    monkeypatch.setattr("myriant.repos.mirror.LARGEST_TEXT", 100)
+    found = mirror.texts(commit, [*names, "large", "not there", "not blob 3"])
+    assert found == {"a b.txt": "one\n\ufffd\n", "c blob 3": "", "leer": "\n\n"}
+    assert mirror.texts(commit, []) == {}
+
+
 def test_a_note_is_delivered_and_another_writers_notes_are_kept(origin: Path, tmp_path: Path) -> None:
     mirror = Mirror(tmp_path / "mirror.git", Remote(str(origin)))
     mirror.fetch()

@@ -397,13 +397,23 @@ def test_results_made_elsewhere_are_sent_and_judged_like_others(world: World, tm
     assert view["cells"][0]["runtimes"] == {"application": "tidebook 1.4"}
     said = view["run"]["sentence"]
     assert said.startswith("No verdict is asked for: 1 test newly fails"), said
-    assert said.endswith("1 of 2 cells have not been sent yet."), said
+    assert said.endswith("1 of 2 cells of on-site have not been sent yet."), said
+    # another job's cells are not this one's
+    other = ("--job", "ashore", "--commit", commit, "--of", "1")
+    assert send(world, "pump", "site.xml", *other, folder=tmp_path).returncode == 0
+    told = until(
+        lambda: world.get(f"/projects/pump/runs/{run['run']}"), lambda v: len(v["cells"]) == 2 and not v["open"]
+    )
+    assert "1 of 2 cells of on-site have not been sent yet" in told["run"]["sentence"], told["run"]["sentence"]
     assert "sent before" in send(world, *words, folder=tmp_path).stdout
     (tmp_path / "bad.xml").write_text("<testsuite><testcase name='a'>")
     buoy = ("--job", "on-site", "--cell", "machine=buoy", "--commit", commit, "--of", "2")
     send(world, "pump", "bad.xml", *buoy, folder=tmp_path)
     again = until(
-        lambda: world.get(f"/projects/pump/runs/{run['run']}"), lambda v: len(v["cells"]) == 2 and not v["open"]
+        lambda: world.get(f"/projects/pump/runs/{run['run']}"), lambda v: len(v["cells"]) == 3 and not v["open"]
     )
-    assert {c["key"]: c["state"] for c in again["cells"]} == {"machine=pump": "failed", "machine=buoy": "void"}
+    assert {c["key"]: c["state"] for c in again["cells"] if c["job"] == "on-site"} == {
+        "machine=pump": "failed",
+        "machine=buoy": "void",
+    }
     assert "not been sent" not in again["run"]["sentence"]

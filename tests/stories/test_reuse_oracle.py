@@ -15,7 +15,7 @@ from inprocess import Stories, StoryRepository
 from worlds import junit, writes
 
 STEPS, SEED = int(os.environ.get("MYRIANT_REUSE_STEPS", "24")), int(os.environ.get("MYRIANT_SEED", "7"))
-PLAN = """version = 1
+HEAD = """version = 1
 
 [events]
 push = {}
@@ -26,34 +26,24 @@ secrets   = ["TOKEN"]
 [[jobs.build.steps]]
 name    = "build"
 command = "cat MADE > made.txt"
-
-[jobs.plain]
-[[jobs.plain.steps]]
-name    = "test"
-command = "sh test.sh"
-collect = { tests = ["out/unit.xml"] }
-
-[jobs.branch]
-told = ["branch"]
-[[jobs.branch.steps]]
-name    = "test"
-command = "sh test.sh"
-collect = { tests = ["out/unit.xml"] }
-
-[jobs.commit]
-told = ["commit"]
-[[jobs.commit.steps]]
-name    = "test"
-command = "sh test.sh"
-collect = { tests = ["out/unit.xml"] }
-
-[jobs.given]
-after = ["build"]
-[[jobs.given.steps]]
-name    = "test"
-command = "cat $MYRIANT_FROM/build/made.txt && sh test.sh"
-collect = { tests = ["out/unit.xml"] }
 """
+JOB = """
+[jobs.{job}]
+{more}
+[[jobs.{job}.steps]]
+name    = "test"
+command = "{first}sh test.sh"
+collect = {{ tests = ["out/unit.xml"] }}
+"""
+PLAN = HEAD + "".join(
+    JOB.format(job=job, more=more, first="cat $MYRIANT_FROM/build/made.txt && " if job == "given" else "")
+    for job, more in {
+        "plain": "",
+        "branch": 'told = ["branch"]',
+        "commit": 'told = ["commit"]',
+        "given": 'after = ["build"]',
+    }.items()
+)
 
 
 class Walk:

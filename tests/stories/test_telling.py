@@ -890,7 +890,7 @@ def test_each_hears_what_and_when_they_want_and_nothing_twice(telling: World, ro
     tried = telling.http.post(f"{asked}/try").json()
     assert tried["said"] == "taken for 3 of 3", tried
     subject, text = mails.mails[-1][1]["Subject"], mails.mails[-1][1].as_string()
-    assert "A try, nothing has happened" in subject and "A try, nothing has happened" in text, "and is not held"
+    assert "A try: nothing has happened" in subject and "A try, nothing has happened" in text, "and is not held"
     morning = {"kind": "mail", "to": named[:2], "morning": "day 07:30"}
     way(telling, "wished", "pages", **morning)
     mails.mails.clear()

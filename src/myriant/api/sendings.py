@@ -39,7 +39,7 @@ class SendingOffer(BaseModel):
     kind: str = Field("unit", max_length=40)
     version: str = Field("", max_length=200)
     files: list[FileOffer] = Field(max_length=MOST_FILES)
-    expected: int = Field(0, ge=0, le=10_000, description="Cells that are sent in all; 0: nobody says.")
+    expected: int = Field(0, ge=0, le=10_000, description="Cells of the job that are sent in all; 0: nobody says.")
 
 
 class Offset(BaseModel):

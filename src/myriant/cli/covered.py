@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import subprocess
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
+from contextlib import suppress
+from functools import partial
 from pathlib import Path
 
 from myriant.core.coverage.merge import merge_files
@@ -32,7 +34,7 @@ def covered(parts: Sequence[Mapping[str, FileCoverage]], tree: Path) -> list[str
     if since is None:
         return ["", f"{said}."]
     name, commit = since
-    found = changed_files(files, _changed(tree, commit), files_here(tree) or (), _reader(tree))
+    found = changed_files(files, _changed(tree, commit), files_here(tree) or (), partial(_texts, tree))
     if found is None:
         return ["", f"{said}; no report names a file of this repository."]
     coverable, bare = sum(f.coverable for f in found), [f for f in found if f.uncovered]
@@ -46,17 +48,14 @@ def covered(parts: Sequence[Mapping[str, FileCoverage]], tree: Path) -> list[str
     return lines + ([f"  and {counted(len(bare) - _MOST, 'further file')}"] if len(bare) > _MOST else [])
 
 
-def _reader(tree: Path) -> Callable[[str], str]:
-    """Reads a file of the repository as it stands here, by its path from the top."""
+def _texts(tree: Path, paths: Collection[str]) -> dict[str, str]:
+    """Files of the repository as they stand here, by their paths from the top."""
     top = Path((_git(tree, "rev-parse", "--show-toplevel") or str(tree)).strip())
-
-    def text_of(path: str) -> str:
-        try:
-            return (top / path).read_text("utf-8", "replace")
-        except OSError:
-            return ""
-
-    return text_of
+    found = {}
+    for path in paths:
+        with suppress(OSError):
+            found[path] = (top / path).read_text("utf-8", "replace")
+    return found
 
 
 def _since(tree: Path) -> tuple[str, str] | None:

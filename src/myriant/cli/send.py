@@ -28,7 +28,9 @@ def send(
     branch: Annotated[str, typer.Option(help="The branch; else one that the commit is on, the main one first.")] = "",
     kind: Annotated[str, typer.Option(help="The kind of tests.")] = "unit",
     version: Annotated[str, typer.Option(help="The version of the application that was tested.")] = "",
-    of: Annotated[int, typer.Option(help="How many cells are sent in all: the run says how many are missing.")] = 0,
+    of: Annotated[
+        int, typer.Option(help="Cells of this job that are sent in all: the run says how many are missing.")
+    ] = 0,
     coverage: Annotated[list[Path], typer.Option(help="Coverage reports (repeatable).")] = [],  # noqa: B006
     analysis: Annotated[list[Path], typer.Option(help="SARIF files (repeatable).")] = [],  # noqa: B006
 ) -> None:

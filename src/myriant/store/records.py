@@ -252,4 +252,4 @@ class SendingTold:
     kind: str
     version: str
     files: tuple[FileSent, ...]
-    expected: int = 0  # cells that are sent in all; 0: nobody said
+    expected: int = 0  # cells of the job that are sent in all; 0: nobody said

@@ -24,3 +24,9 @@ def take_unfinished_sendings(session: Session, before: datetime, most: int = 100
     old = session.scalars(select(Sending).where(Sending.at < before, Sending.run.is_(None)).limit(most)).all()
     session.execute(delete(Sending).where(Sending.id.in_([s.id for s in old])))
     return old
+
+
+def sent_for_run(session: Session, project_id: int, number: int) -> list[SendingTold]:
+    """What was sent and became cells of a run, the oldest first."""
+    query = select(Sending.told).where(Sending.project_id == project_id, Sending.run == number)
+    return list(session.scalars(query.order_by(Sending.at)))

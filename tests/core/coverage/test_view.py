@@ -73,17 +73,24 @@ def test_a_changed_file_says_what_nothing_ran_and_what_no_report_knows() -> None
         "src/tide.lua": {7},
         "src/new.lua": {1, 2, 3, 4, 5, 6},
         "src/bare.lua": {1},
+        "src/huge.lua": {2, 3},  # not read: every line counts
         "README.md": {1},
         "test/test_x.lua": {1},
     }
     present = {*changed, "src/old.lua"}
     texts = {"src/new.lua": "local tide = 1\nreturn tide\n\n  -- high water\n}\n", "src/bare.lua": "-- nothing yet\n"}
-    assert changed_files(files, changed, present, texts.__getitem__) == [
+    assert changed_files(files, changed, present, lambda paths: {p: texts[p] for p in paths if p in texts}) == [
+        ChangedFile("src/huge.lua", 0, 2, [2, 3], [], unknown=True),
         ChangedFile("src/new.lua", 0, 2, [1, 2], [], unknown=True),
         ChangedFile("src/gate.lua", 1, 2, [2], [3], unknown=False),
     ]
-    assert changed_files({"made/up.c": covered({1: 1})}, changed, present, texts.__getitem__) is None
-    assert changed_files(files, {}, present, texts.__getitem__) == []
+    assert (
+        changed_files(
+            {"made/up.c": covered({1: 1})}, changed, present, lambda paths: {p: texts[p] for p in paths if p in texts}
+        )
+        is None
+    )
+    assert changed_files(files, {}, present, lambda paths: {p: texts[p] for p in paths if p in texts}) == []
 
 
 def test_lines_that_only_some_cells_reach_name_them_and_what_they_share() -> None:

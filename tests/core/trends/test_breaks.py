@@ -22,7 +22,7 @@ ROWS = [
 
 def cells(told: str) -> list[CellEnded]:
     return [
-        CellEnded(run, "unit", str(i), set(failing) > {"."} or failing != ".", [ord(t) for t in failing if t != "."])
+        CellEnded(run, "unit", str(i), failing != ".", {ord(t) for t in failing if t != "."})
         for run, line in enumerate(told.split("|"), 1)
         for i, failing in enumerate(line.split())
         if failing != "-"

@@ -6484,7 +6484,7 @@ export interface components {
             files: components["schemas"]["FileOffer"][];
             /**
              * Expected
-             * @description Cells that are sent in all; 0: nobody says.
+             * @description Cells of the job that are sent in all; 0: nobody says.
              * @default 0
              */
             expected: number;

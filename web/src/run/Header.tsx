@@ -50,7 +50,7 @@ export function Header({ run, now }: { run: Run; now: number }) {
           </button>
         </div>
         <h1 className={classes.sentence} data-testid="sentence">
-          <VerdictMark verdict={line.context === "" && line.verdict !== "undecided" ? "none" : line.verdict} size={16} />
+          <VerdictMark verdict={line.verdict} size={16} />
           <span>{line.verdict === "undecided" ? progress(run) : line.sentence}</span>
         </h1>
         <Word run={run} />

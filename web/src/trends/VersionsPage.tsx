@@ -42,7 +42,7 @@ export function VersionsPage() {
             {data.lines.length > 0 && (
               <>
                 <p className="soft">
-                  Their cells took {duration(data.minutes * 60)} of runners. “Alone” counts runs in which nothing but this value broke, so that without it the break would not have been seen there.
+                  Their cells took {duration(data.minutes * 60)} of runners. “Alone” counts runs in which nothing but this value broke, so that without it the break would not have been seen there. A test breaks once until it is mended; tests that fail by chance are left out.
                 </p>
                 <Lines project={project} lines={data.lines} />
                 <FewerCells project={project} />

@@ -42,25 +42,36 @@ _COMMENTS = {
 def with_text(path: str, text: str, lines: Collection[int]) -> set[int]:
     """Those of these lines that may hold a statement: neither blank, nor brackets alone, nor a comment to its end."""
     mark = _COMMENTS.get(PurePosixPath(path).suffix.lower(), "//")
-    rows = text.splitlines()
+    rows = text.split("\n")  # as git counts them
     told = {n: rows[n - 1].strip() for n in lines if n <= len(rows)}
-    return {n for n, row in told.items() if not row.startswith(mark) and any(c.isalnum() for c in row)}
+    return {n for n, row in told.items() if not row.startswith(mark) and any(c.isalnum() or c == "_" for c in row)}
+
+
+Texts = Callable[[Collection[str]], Mapping[str, str]]
 
 
 def changed_files(
     files: Mapping[str, FileCoverage],
     changed: Mapping[str, Collection[int]],
     present: Collection[str],
-    text_of: Callable[[str], str],
+    texts_of: Texts,
 ) -> list[ChangedFile] | None:
     """Changed files with something coverable, the most uncovered first; None when reports name no file `present`.
 
-    `text_of` reads a file that no report names: its lines with text are those that could be covered.
+    `texts_of` reads files that no report names: their lines with text are those that could be covered. Of a file that
+    it does not give every line counts.
     """
     known = [path for path in files if path in present]
     if not known:
         return None
     endings = {PurePosixPath(path).suffix for path in known} - {""}
+    unknown = {
+        path
+        for path, lines in changed.items()
+        if lines and path not in files and path in present and PurePosixPath(path).suffix in endings
+        if not looks_like_test(path)
+    }
+    texts = texts_of(sorted(unknown)) if unknown else {}
     found = []
     for path, lines in changed.items():
         file = files.get(path)
@@ -71,8 +82,8 @@ def changed_files(
                 partly = [n for n in _partly(file) if n in lines]
                 count = int(touched.sum())
                 found.append(ChangedFile(path, count - len(bare), count, bare, partly, unknown=False))
-        elif path in present and PurePosixPath(path).suffix in endings and not looks_like_test(path) and lines:
-            left = sorted(with_text(path, text_of(path), lines))
+        elif path in unknown:
+            left = sorted(with_text(path, texts[path], lines) if path in texts else lines)
             found += [ChangedFile(path, 0, len(left), left, [], unknown=True)] if left else []
     return sorted(found, key=lambda f: (-len(f.uncovered), f.path))
 
@@ -81,10 +92,10 @@ def changed_share_of(
     files: Mapping[str, FileCoverage],
     changed: Mapping[str, Collection[int]],
     present: Collection[str],
-    text_of: Callable[[str], str],
+    texts_of: Texts,
 ) -> tuple[int, int] | None:
     """Covered and coverable lines among those changed; None when the reports name no file that is `present`."""
-    found = changed_files(files, changed, present, text_of)
+    found = changed_files(files, changed, present, texts_of)
     return None if found is None else (sum(f.covered for f in found), sum(f.coverable for f in found))
 
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable
+from collections import Counter
+from collections.abc import Iterable, Set
 from dataclasses import dataclass
 
 
@@ -15,7 +16,7 @@ class CellEnded:
     job: str
     key: str
     new: bool
-    failing: Collection[int]
+    failing: Set[int]
 
 
 def begun(cells: Iterable[CellEnded]) -> dict[tuple[int, str, str], set[int]]:
@@ -24,20 +25,23 @@ def begun(cells: Iterable[CellEnded]) -> dict[tuple[int, str, str], set[int]]:
 
     A test is broken until each cell in which it failed has passed it since. Cells that did not run say nothing.
     """
-    shows: dict[tuple[str, int], set[str]] = {}  # by job and test, the cells of its break
+    shows: dict[tuple[str, str], set[int]] = {}  # by job and cell, the broken tests that it showed last
+    broken: dict[str, Counter[int]] = {}  # by job, in how many cells each of them shows
     found: dict[tuple[int, str, str], set[int]] = {}
     for mine in _by_run(cells):
-        before = {name for name, where in shows.items() if where}
         for cell in mine:
-            for (job, test), where in shows.items():
-                if job == cell.job and test not in cell.failing:
-                    where.discard(cell.key)
-            for test in cell.failing:
-                shows.setdefault((cell.job, test), set()).add(cell.key)
-            began = {t for t in cell.failing if (cell.job, t) not in before}
+            began = cell.failing - broken.setdefault(cell.job, Counter()).keys()
             if cell.new and began:
-                found[cell.run, cell.job, cell.key] = began
-        shows = {name: where for name, where in shows.items() if where}
+                found[cell.run, cell.job, cell.key] = set(began)
+        for cell in mine:
+            there = broken[cell.job]
+            before: Set[int] = shows.get((cell.job, cell.key), frozenset())
+            there.update(cell.failing - before)
+            for test in before - cell.failing:
+                there[test] -= 1
+                if not there[test]:
+                    del there[test]
+            shows[cell.job, cell.key] = set(cell.failing)
     return found
 
 

@@ -91,7 +91,7 @@ def _go_on(session: Session, row: Search) -> None:
     known = known_of(session, row)
     belief = belief_of(row, known)
     if known.lost >= _MOST_LOST:
-        searches.end(row, found=False, said=f"{known.lost} tries gave no result that can be trusted")
+        searches.end(row, found=False, said=f"{known.lost} tries gave no result of this test")
         return
     free = max(0, row.slots - len(known.running))
     wanted = core.next_tries(belief, known.tried, free, known.running, with_good=bool(row.good))

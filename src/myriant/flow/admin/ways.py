@@ -203,7 +203,7 @@ def try_way(site: Site, name: str, way: str) -> Answer:
         title="A try: nothing has happened",
         sentence=f"{_TRY} {EXAMPLE.sentence}",
         text=f"{_TRY} {EXAMPLE.text}",
-        subject=f"{_TRY[:-1]}",
+        subject="A try: nothing has happened",
         address=f"{site.address}/p/{name}",
     )
     if words:

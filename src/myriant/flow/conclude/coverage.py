@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 
@@ -62,12 +62,16 @@ def changed_share(
     except GitError:
         return Changed()
 
-    def text_of(path: str) -> str:
-        return (mirror.file(after, path) or b"").decode("utf-8", "replace")
+    known: dict[str, str] = {}
+
+    def texts_of(paths: Collection[str]) -> Mapping[str, str]:
+        wanted = [p for p in paths if p not in known]
+        known.update(mirror.texts(after, wanted) if wanted else {})
+        return known
 
     def share(jobs: Sequence[str], folder: str | None) -> Fraction | None:
         files = merge_files(merged_coverage_of(session, run.id, list(jobs) or [""]).values())
-        counted = changed_share_of(files, {p: c for p, c in lines.items() if below(p, folder)}, present, text_of)
+        counted = changed_share_of(files, {p: c for p, c in lines.items() if below(p, folder)}, present, texts_of)
         return Fraction(counted[0], counted[1]) if counted is not None and counted[1] else None
 
     def lost(jobs: Sequence[str], folder: str | None) -> Fraction | None:
@@ -81,8 +85,8 @@ def changed_share(
         return Fraction(sum(len(numbers) for path, numbers in found.items() if below(path, folder)))
 
     whole = merged_coverage_of(session, run.id, [""]).get("", {})
-    counted = changed_share_of(whole, lines, present, text_of)
-    listed = changed_files(whole, lines, present, text_of) or []
+    counted = changed_share_of(whole, lines, present, texts_of)
+    listed = changed_files(whole, lines, present, texts_of) or []
     bare = [f"{f.path}:{ranges(f.uncovered)}" for f in listed if f.uncovered]
     nothing = "no line changed that could be covered" if counted is not None and not counted[1] else ""
     return Changed(share, nothing, bare[:MOST_NAMED], lost)

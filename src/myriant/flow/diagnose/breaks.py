@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 
 from myriant.core.trends.breaks import CellEnded, begun
 from myriant.flow.diagnose.flakes import sure_of_chance
-from myriant.store.chance import failed_in
+from myriant.store.chance import MOST_FAILURES, failed_in
 from myriant.store.tables import Project
 from myriant.store.trends import cells_judged
 
@@ -26,11 +26,14 @@ def breaks_in(session: Session, project: Project, runs: Sequence[int]) -> Breaks
     place = {run: i for i, run in enumerate(runs)}
     rows = sorted(cells_judged(session, runs), key=lambda r: place[r.run])
     failures = failed_in(session, [r.attempt for r in rows if r.failed and r.attempt is not None])
-    cells = [
-        CellEnded(r.run, r.job, r.key, r.new, [t for t, flaky in failures.get(r.attempt or 0, {}).items() if not flaky])
+    cut = sum(map(len, failures.values())) >= MOST_FAILURES  # the oldest are not known: their cells say nothing
+    failing = {attempt: frozenset(t for t, flaky in told.items() if not flaky) for attempt, told in failures.items()}
+    none: frozenset[int] = frozenset()
+    found = begun(
+        CellEnded(r.run, r.job, r.key, r.new, failing.get(r.attempt or 0, none))
         for r in rows
-    ]
-    found = begun(cells)
+        if not (cut and r.failed and r.attempt not in failing)
+    )
     often = Counter(t for tests in found.values() for t in tests)
     chance = sure_of_chance(session, project, [t for t, _ in often.most_common(MOST_ASKED)])
     left = {name: tests - chance for name, tests in found.items()}

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import re
 import secrets
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
@@ -32,7 +33,7 @@ from myriant.store.projects import next_run_number
 from myriant.store.queue import defer
 from myriant.store.records import FileSent, Finish, SendingTold
 from myriant.store.runs import newest_upload
-from myriant.store.sendings import begin_sending, take_unfinished_sendings
+from myriant.store.sendings import begin_sending, sent_for_run, take_unfinished_sendings
 from myriant.store.tables import Attempt, Cell, Project, Report, Run, Sending
 
 MOST_FILES = 50
@@ -78,7 +79,7 @@ class Offer:
     kind: str
     version: str  # of the application that was tested
     files: Sequence[SentFile]
-    expected: int = 0  # cells that are sent in all; 0: nobody said
+    expected: int = 0  # cells of the job that are sent in all; 0: nobody said
 
 
 @dataclass(frozen=True, slots=True)
@@ -306,8 +307,14 @@ def _attempt(site: Site, session: Session, project: Project, told: SendingTold, 
     session.flush()
     deliver_again(cell, attempt)
     reopen(run)
-    if told.expected:
-        left = told.expected - len(cells_of(session, run.id))
-        said = f"{left} of {counted(told.expected, 'cell')} have not been sent yet" if left > 0 else ""
-        run.wish = replace(run.wish, said=said)
+    run.wish = replace(run.wish, said=_missing(session, run, told))
     return run, attempt
+
+
+def _missing(session: Session, run: Run, told: SendingTold) -> str:
+    """How many cells of each job have not come yet, of as many as its newest sending says that there are."""
+    expected = {s.job: s.expected for s in (*sent_for_run(session, run.project_id, run.number), told) if s.expected}
+    there = Counter(c.job for c in cells_of(session, run.id))
+    left = {job: (n - there[job], n) for job, n in expected.items() if n > there[job]}
+    said = "; ".join(f"{k} of {counted(n, 'cell')} of {job}" for job, (k, n) in left.items())
+    return f"{said} have not been sent yet" if said else ""

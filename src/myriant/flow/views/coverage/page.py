@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
+from functools import partial
 
 from sqlalchemy.orm import Session
 
@@ -143,12 +144,8 @@ def coverage_of_run(site: Site, name: str, number: int, job: str = "", against: 
             raise NotFound(f"job {job[:80]} of #{number} has no coverage", f"those that have: {', '.join(jobs)}")
         two = _two(site, session, project, run, base, job, chosen=against is not None)
         away = sorted(_measured(session, base, job) - _measured(session, run, job)) if base is not None else []
-    mirror = site.mirror(project)
-
-    def text_of(path: str) -> str:
-        return (mirror.file(two.after_commit, path) or b"").decode("utf-8", "replace")
-
-    found = changed_files(two.now, two.changed, two.present, text_of) if two.before_commit else []
+    texts_of = partial(site.mirror(project).texts, two.after_commit)
+    found = changed_files(two.now, two.changed, two.present, texts_of) if two.before_commit else []
     lost = _lost(two)
     change = _change(two, found)
     line, before = _share(two.now), _share(two.before)

@@ -200,7 +200,8 @@ def _part(
 def _broke(session: Session, project: Project, context: str, numbers: Sequence[int]) -> Values:
     """By run, how many tests began to fail with it, and not by chance."""
     past = past_on(session, project.id, context, MOST_RUNS)[::-1]
-    first = next((i for i, p in enumerate(past) if p.number in set(numbers)), 0)
+    wanted = set(numbers)
+    first = next((i for i, p in enumerate(past) if p.number in wanted), 0)
     past = past[max(0, first - BEFORE) : first + len(numbers)]
     number = {p.id: p.number for p in past}
     found: dict[int, set[int]] = {}
