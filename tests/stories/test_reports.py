@@ -13,14 +13,15 @@ import sqlalchemy as sa
 from sqlalchemy.orm import Session
 
 from myriant.core.results.model import Outcome
-from myriant.flow.compare.levels import SeriesChange, changes_at, said_short, seen_with
+from myriant.flow.compare.levels import SeriesChange, changes_at, changes_of, said_short, seen_with, values_of
 from myriant.flow.site import Site
 from myriant.flow.upkeep.retention import keep_todays_sizes
 from myriant.flow.views.report.days import BranchReport, ReportLine, ReportRow, Side
 from myriant.flow.views.report.page import report_html
 from myriant.store.records import Counts, Measures
 from myriant.store.tables import Attempt, Cell, Failure, Project, Run
-from worlds import World
+from myriant.store.trends import TOTALS, Series
+from worlds import PLAN, World, junit, writes
 
 
 def _filled(site: Site, name: str, days: int, held: float, seconds: float, runs: int = 40) -> None:
@@ -237,13 +238,30 @@ def test_a_report_of_a_release_is_of_the_way_to_it(world: World, tmp_path: Path)
 
 def test_a_change_that_may_have_come_with_others_says_so() -> None:
     change = SeriesChange(
-        "tests", "The number of tests is 9 since #5, before it 4", 5, 5, 5, "c" * 40, "t", 4, 9, worse=False
+        "tests", "The usual number of tests is 9 since #5, before it 4", 5, 5, 5, "c" * 40, "t", 4, 9, worse=False
     )
-    assert said_short(change) == f"The number of tests is 9 since {'c' * 7} (#5)"
+    assert said_short(change) == f"The usual number of tests is 9 since {'c' * 7} (#5)"
     assert (
         said_short(replace(change, latest=7))
-        == f"The number of tests is 9 since {'c' * 7} (#5, or another of #5 to #7)"
+        == f"The usual number of tests is 9 since {'c' * 7} (#5, or another of #5 to #7)"
     )
+
+
+@pytest.mark.parametrize(
+    ("newest", "told"),
+    [
+        (112, "The usual number of tests is 112 (+12 %) since #21, before it 100"),
+        (109, "The usual number of tests is 112 (+12 %) since #21, before it 100"),
+        (60, "The usual number of tests is 112 (+12 %) since #21, before it 100; in #40, the newest, 60"),
+    ],
+)
+def test_a_level_is_what_is_usual_and_the_newest_is_told_where_it_is_not(newest: int, told: str) -> None:
+    totals = np.array([[n] * len(TOTALS) for n in [100] * 20 + [112] * 19 + [newest]])
+    numbers = list(range(1, 41))
+    texts, times = [f"{n:040x}" for n in numbers], np.full(40, np.nan)
+    series = Series(numbers, texts, texts, texts, ["clear"] * 40, times, times, times, times, totals, times, times)
+    tests = totals[:, 0].astype(float)
+    assert [c.said for c in changes_of(series, {**values_of(series), "tests": tests}) if c.measure == "tests"] == [told]
 
 
 def test_what_came_from_outside_stands_on_the_page_as_what_it_is() -> None:
@@ -287,7 +305,7 @@ def test_sizes_are_those_of_the_database_and_their_growth_is_told_after_a_week(w
 @pytest.mark.parametrize(
     ("levels", "told"),
     [
-        ([(20, 100), (20, 112)], ["The number of tests is 112 (+12 %) since #21"]),
+        ([(20, 100), (20, 112)], ["The usual number of tests is 112 (+12 %) since #21"]),
         ([(40, 100)], []),
         ([(20, 100), (1, 140), (19, 100)], []),  # one run is no level
         ([(15, 100), (15, 120), (15, 90)], ["is 120 (+20 %) since #16", "is 90 (−25 %) since #31"]),
@@ -338,7 +356,31 @@ def test_a_change_of_level_is_said_once_on_the_run_that_shows_it(
         since = int(words.rpartition("#")[2])
         assert since + 4 <= n <= since + 9, "as soon as it can be told"
         assert (
-            line.startswith("The number of tests is") and f"(#{since}" in line and words.partition(" since")[0] in line
+            line.startswith("The usual number of tests is")
+            and f"(#{since}" in line
+            and words.partition(" since")[0] in line
         )
         assert any(words in one for one in at[since]), at[since]
     assert sum(map(len, at.values())) == len(told)
+
+
+def test_a_run_of_which_a_part_runs_again_took_only_the_time_in_which_it_ran(world: World) -> None:
+    repo = world.repository("taken-up", None)
+    run = repo.pushed({"myriant.toml": PLAN, "test.sh": writes(junit(a="passed"))})["run"]
+    commit, number = run["commit"], run["number"]
+    with world.site.store.transaction() as session:  # a night ago
+        session.execute(
+            sa.text(
+                "UPDATE run SET created_at = created_at - '9 h'::interval, started_at = started_at - '9 h'::interval,"
+                "ended_at = ended_at - '9 h'::interval WHERE commit_id = :commit"
+            ),
+            {"commit": commit},
+        )
+    assert world.http.post(f"/projects/taken-up/runs/{number}/again", json={"which": "all"}).status_code == 200
+    line = repo.run_of(commit)["run"]
+    took = line["took"]
+    days = world.get("/projects/taken-up/trends", branch="main")["runs"]
+    csv = world.http.get("/projects/taken-up/runs.csv", params={"wanted": "{}"}).text
+    assert took < 600, "nobody worked at it overnight"
+    assert days["seconds"][-1] == pytest.approx(took, abs=1) and days["to_verdict"][-1] < 600
+    assert csv.splitlines()[1].endswith(str(took))

@@ -53,6 +53,7 @@ class Series:
     made: NDArray[np.float64]
     started: NDArray[np.float64]  # NaN: no cell of it ran
     ended: NDArray[np.float64]
+    rested: NDArray[np.float64]  # seconds between its verdicts in which nothing of it ran
     totals: NDArray[np.int64]  # runs × TOTALS
     covered: NDArray[np.float64]  # lines; NaN: no coverage
     valid: NDArray[np.float64]
@@ -69,6 +70,7 @@ class Series:
             self.made[rows],
             self.started[rows],
             self.ended[rows],
+            self.rested[rows],
             self.totals[rows],
             self.covered[rows],
             self.valid[rows],
@@ -78,13 +80,13 @@ class Series:
 _SERIES = """
 WITH newest AS (
   SELECT number, commit_id, title, author, verdict, date_part('epoch', created_at) AS created_at,
-    date_part('epoch', started_at) AS started_at, date_part('epoch', ended_at) AS ended_at,
+    date_part('epoch', started_at) AS started_at, date_part('epoch', ended_at) AS ended_at, rested,
     coalesce(totals, array_fill(0, ARRAY[7])) AS totals, lines_covered, lines_valid
   FROM run LEFT JOIN coverage_total AS c ON c.run_id = run.id AND c.job = '' AND c.attempt_id IS NULL
   WHERE project_id = %s AND context = %s AND verdict = ANY(%s) ORDER BY depth DESC, number DESC LIMIT %s
 )
 SELECT array_agg(number), array_agg(commit_id), array_agg(title), array_agg(author), array_agg(verdict),
-  array_agg(created_at), array_agg(started_at), array_agg(ended_at), array_agg(totals),
+  array_agg(created_at), array_agg(started_at), array_agg(ended_at), array_agg(rested), array_agg(totals),
   array_agg(lines_covered::float8), array_agg(lines_valid::float8)
 FROM newest
 """
@@ -94,9 +96,9 @@ def series_on(session: Session, project_id: int, context: str, most: int) -> Ser
     """The newest decided runs in a context as columns."""
     with raw(session).cursor(binary=True) as cursor:
         row = cursor.execute(_SERIES, (project_id, context, [str(v) for v in DECIDED], most)).fetchone()
-    number, commit, title, author, verdict, made, started, ended, totals, covered, valid = (
+    number, commit, title, author, verdict, made, started, ended, rested, totals, covered, valid = (
         [] if column is None else column[::-1]  # the oldest first
-        for column in (row or [None] * 11)
+        for column in (row or [None] * 12)
     )
     return Series(
         number,
@@ -107,6 +109,7 @@ def series_on(session: Session, project_id: int, context: str, most: int) -> Ser
         _numbers(made),
         _numbers(started),
         _numbers(ended),
+        _numbers(rested),
         np.array(totals, np.int64).reshape(len(number), len(TOTALS)),
         _numbers(covered),
         _numbers(valid),

@@ -6193,6 +6193,8 @@ export interface components {
             started_at: string | null;
             /** Ended At */
             ended_at: string | null;
+            /** Took */
+            took: number | null;
         };
         /** RunList */
         RunList: {

@@ -61,8 +61,8 @@ test.each([
 
 test.each([
   [{ odd: 0, sure: 0 }, "No sign of chance in 40 results"],
-  [{ flaky: true, sure: 0.999, since: 12, only: "lua=5.1" }, "Flaky, only where lua=5.1: 8 of 40 results since run #12 failed by chance: 20.0 %, between 10.0 % and 32.0 % (90 %)."],
-  [{ sure: 0.713 }, "Perhaps flaky, 71 % sure: 8 of 40 results failed by chance"],
+  [{ flaky: true, sure: 0.999, since: 12, only: "lua=5.1" }, "Flaky, only where lua=5.1: 8 of 40 results that bear on it since run #12 failed by chance: 20.0 %, between 10.0 % and 32.0 % (90 %)."],
+  [{ sure: 0.713 }, "Perhaps flaky, 71 % sure: 8 of 40 results that bear on it failed by chance"],
   [{ sure: 0.99, only: "runner quay" }, "Fails by chance, but seldom, only on runner quay: 8 of 40"],
   [{ sure: 0.99, flaky: true, only: "from 3 to 5 o'clock (UTC)" }, "Flaky, only from 3 to 5 o'clock (UTC): 8"],
   [{ over: true, sure: 0.99 }, "It was random, and is no more"],

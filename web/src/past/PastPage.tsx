@@ -138,7 +138,7 @@ function Runs({ project, query, set }: Props) {
 }
 
 function Line({ project, run, now }: { project: string; run: RunLine; now: number }) {
-  const took = run.started_at && run.ended_at ? (Date.parse(run.ended_at) - Date.parse(run.started_at)) / 1000 : undefined;
+  const took = run.took ?? undefined;
   return (
     <tr>
       <td>

@@ -58,7 +58,7 @@ export function Header({ run, now }: { run: Run; now: number }) {
           {run.share_passed && (
             <span>
               <b>{run.share_passed}</b> <span className="soft">
-                of {counted(run.tests, "test")} passed{measuredIn(run.cells)}
+                of {counted(run.tests, "test")} that ran passed{measuredIn(run.cells)}
               </span>
             </span>
           )}

@@ -149,7 +149,7 @@ function useShow(scrollerRef: React.RefObject<HTMLDivElement | null>, left: numb
 function Hover({ column, x, y, now }: { column: StripData["columns"][number] | undefined; x: number; y: number; now: number }) {
   if (!column) return null;
   const { run, gap } = column;
-  const seconds = run.started_at && run.ended_at ? (Date.parse(run.ended_at) - Date.parse(run.started_at)) / 1000 : undefined;
+  const seconds = run.took ?? undefined;
   return (
     <div className={classes.hover} style={{ left: x, top: y + 4 }} role="tooltip">
       <div className={classes.hoverTitle}>

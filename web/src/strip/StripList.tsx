@@ -44,7 +44,7 @@ export function StripList({ strip, selected, base, now, onSelect }: Props) {
           const column = rows[item.index];
           if (!column) return null;
           const { run } = column;
-          const seconds = run.started_at && run.ended_at ? (Date.parse(run.ended_at) - Date.parse(run.started_at)) / 1000 : undefined;
+          const seconds = run.took ?? undefined;
           return (
             <div
               key={run.number}

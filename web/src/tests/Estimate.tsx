@@ -19,9 +19,9 @@ function said(flake: Flake): string {
   const where = flake.only && `, only ${flake.only.startsWith("from ") ? "" : flake.only.startsWith("runner ") ? "on " : "where "}${flake.only}`;
   const least = `at most ${percent(flake.high)} of them, with 90 % certainty`;
   if (flake.over) return `It was random${where}, and is no more: no failure by chance since in ${counted(flake.tries, "result")}.`;
-  if (flake.sure < DOUBT || flake.odd === 0) return `No sign of chance in ${counted(flake.tries, "result")}: ${least}.`;
+  if (flake.sure < DOUBT || flake.odd === 0) return `No sign of chance in ${counted(flake.tries, "result")} that bear on it: ${least}.`;
   const since = flake.since === null ? "" : ` since run #${flake.since}`;
-  const share = `${flake.odd} of ${counted(flake.tries, "result")}${since} failed by chance: ${percent(flake.rate)}, between ${percent(flake.low)} and ${percent(flake.high)} (90 %).`;
+  const share = `${flake.odd} of ${counted(flake.tries, "result")} that bear on it${since} failed by chance: ${percent(flake.rate)}, between ${percent(flake.low)} and ${percent(flake.high)} (90 %).`;
   if (flake.flaky) return `Flaky${where}: ${share}`;
   return flake.sure >= SURE ? `Fails by chance, but seldom${where}: ${share}` : `Perhaps flaky${where}, ${Math.floor(100 * flake.sure)} % sure: ${share}`;
 }

@@ -161,7 +161,7 @@ function Table({ project, runs }: { project: string; runs: TrendRun[] }) {
       <table>
         <thead>
           <tr>
-            {["Run", "Commit", "New", "Known", "Fixed", "Tests", "Skipped", "Passed", "Lines covered", "Took", "Waited"].map((t) => (
+            {["Run", "Commit", "New", "Known", "Fixed", "Tests", "Skipped", "Passed", "Lines covered", "Took", "First cell after"].map((t) => (
               <th key={t} scope="col">
                 {t}
               </th>

@@ -42,7 +42,7 @@ export function chartsOf(runs: TrendRun[], changes: Trends["changes"]): Chart[] 
     },
     { id: "rate", title: "Tests that passed, of those that ran", kind: "line", written: percent, changes: changed("rate"), series: [{ name: "passed", ink: "teal", values: of((r) => r.rate) }] },
     { id: "seconds", title: "A run takes", kind: "line", written: seconds, changes: changed("seconds"), series: [{ name: "a run takes", ink: "accent", values: of((r) => r.seconds) }] },
-    { id: "waiting", title: "It waits for a runner", kind: "line", written: seconds, changes: changed("waited"), series: [{ name: "waits", ink: "graphite", values: of((r) => r.waited) }] },
+    { id: "waiting", title: "Until the first cell starts", kind: "line", written: seconds, changes: changed("waited"), series: [{ name: "until the first cell starts", ink: "graphite", values: of((r) => r.waited) }] },
     { id: "coverage", title: "Lines covered", kind: "line", written: percent, changes: changed("coverage"), series: [{ name: "lines covered", ink: "ochre", values: of((r) => r.coverage) }] },
     {
       id: "tests", title: "Tests", kind: "line", written: whole, changes: changed("tests", "skipped"),

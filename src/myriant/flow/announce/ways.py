@@ -205,7 +205,7 @@ def _lines(session: Session, run: Run, measures: Measures, totals: Totals | None
         was = [f"{_ran(base.measures):,} at run {base.number}"] if base is not None and _ran(base.measures) else []
         lines.append(
             _line(
-                f"Tests: {percent(share)} of {counted(ran, 'test')} passed",
+                f"Tests: {percent(share)} of {counted(ran, 'test')} that ran passed",
                 was,
                 [_ran(r.measures) for r in past],
                 "{:,}",
@@ -222,13 +222,11 @@ def _lines(session: Session, run: Run, measures: Measures, totals: Totals | None
         covered = [t.line_share for t in earlier if t is not None and t.line_share is not None]
         said = f"Coverage: {percent(totals.line_share)} of {counted(totals.lines_valid, 'line')}"
         lines.append(_line(said, was, [float(c * 100) for c in covered], "{:.1f} %"))
-    if run.started_at and run.ended_at:
-        was = (
-            [f"{duration(took)} at run {base.number}"] if base is not None and (took := _took(base)) is not None else []
-        )
-        times = [t for r in past if (t := _took(r)) is not None]
+    if run.took is not None:
+        was = [f"{duration(took)} at run {base.number}"] if base is not None and (took := base.took) is not None else []
+        times = [t for r in past if (t := r.took) is not None]
         middle = [f"{duration(median(times))} in the middle of the last {len(times)}"] if len(times) > 1 else []
-        lines.append(_line(f"Time: {duration(_took(run) or 0.0)}", [*was, *middle], [], ""))
+        lines.append(_line(f"Time: {duration(run.took)}", [*was, *middle], [], ""))
     return lines
 
 
@@ -244,7 +242,3 @@ def _line(said: str, beside: list[str], last: Sequence[float], shown: str) -> st
 
 def _ran(measures: Measures) -> int:
     return sum(j["tests.passed"] + j["tests.failed"] + j["tests.errored"] for j in measures.jobs.values())
-
-
-def _took(run: Run) -> float | None:
-    return (run.ended_at - run.started_at).total_seconds() if run.started_at and run.ended_at else None

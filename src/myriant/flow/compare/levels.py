@@ -51,12 +51,12 @@ def _percent(value: float) -> str:
 
 
 _MEASURES = (
-    _Measure("seconds", "A run takes", True, duration),
-    _Measure("waited", "Runs wait", True, duration),
-    _Measure("tests", "The number of tests is", False, _number),
-    _Measure("skipped", "Skipped tests are", True, _number),
-    _Measure("rate", "Of the tests that ran there pass", False, _percent, 0.005),
-    _Measure("coverage", "Line coverage is", False, _percent, 0.005),
+    _Measure("seconds", "A run usually takes", True, duration),
+    _Measure("waited", "The first cell usually starts after", True, duration),
+    _Measure("tests", "The usual number of tests is", False, _number),
+    _Measure("skipped", "The usual number of skipped tests is", True, _number),
+    _Measure("rate", "The usual share of tests that pass is", False, _percent, 0.005),
+    _Measure("coverage", "Usual line coverage is", False, _percent, 0.005),
 )
 
 
@@ -69,9 +69,9 @@ def values_of(series: Series) -> dict[str, Values]:
             **totals,
             "rate": np.where(ran > 0, 100 * totals["passed"] / ran, np.nan),
             "coverage": 100 * series.covered / np.where(series.valid > 0, series.valid, np.nan),
-            "seconds": series.ended - series.started,
+            "seconds": series.ended - series.started - series.rested,
             "waited": series.started - series.made,
-            "to_verdict": series.ended - series.made,
+            "to_verdict": series.ended - series.made - series.rested,
         }
 
 
@@ -81,19 +81,25 @@ def changes_of(series: Series, values: Mapping[str, Values]) -> list[SeriesChang
 
 
 def _changes(measure: _Measure, values: Values, series: Series) -> list[SeriesChange]:
-    told = []
-    for change in changes(values, measure.least):
+    told: list[SeriesChange] = []
+    found = changes(values, measure.least)
+    known = np.flatnonzero(np.isfinite(values))
+    newest = known[-1] if len(known) else 0
+    for change in found:
         number = series.number[change.at]
         up = change.after > change.before
         share = (change.after - change.before) / change.before if change.before else None
         by = f" ({'+' if up else '−'}{abs(share) * 100:.0f} %)" if share is not None and abs(share) < 10 else ""
         if measure.written is _percent:
             by = f" ({'+' if up else '−'}{abs(change.after - change.before):.1f} points)"
+        said = f"{measure.title} {measure.written(change.after)}{by} since #{number}"
+        now = ""  # a level is the middle of its runs: the newest is told where it is not like them
+        if change is found[-1] and abs(values[newest] - change.after) > abs(change.after - change.before) / 2:
+            now = f"; in #{series.number[newest]}, the newest, {measure.written(values[newest])}"
         told.append(
             SeriesChange(
                 measure.name,
-                f"{measure.title} {measure.written(change.after)}{by} since #{number}, before it "
-                f"{measure.written(change.before)}",
+                f"{said}, before it {measure.written(change.before)}{now}",
                 number,
                 series.number[change.earliest],
                 series.number[change.latest],

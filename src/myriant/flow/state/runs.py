@@ -98,6 +98,8 @@ def supersede(run: Run, reason: str) -> None:
 
 def reopen(run: Run) -> None:
     """Cells of it run again, or more of it was sent: the one way back."""
+    if run.ended_at is not None:
+        run.rested = Run.rested + func.extract("epoch", func.now() - run.ended_at)
     run.state, run.verdict, run.ended_at = State.RUNNING, Verdict.UNDECIDED, None
     run.sentence = run.reason = ""
     run.why = Why.NOTHING

@@ -37,6 +37,7 @@ class RunLine:
     at: datetime
     started_at: datetime | None
     ended_at: datetime | None
+    took: float | None  # seconds from the first cell's start to the end, without the time between verdicts
 
 
 def run_line(row: Run, word: Word | None = None, so_far: str = "") -> RunLine:
@@ -65,6 +66,7 @@ def run_line(row: Run, word: Word | None = None, so_far: str = "") -> RunLine:
         row.created_at,
         row.started_at,
         row.ended_at,
+        row.took,
     )
 
 

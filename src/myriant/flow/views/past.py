@@ -119,6 +119,7 @@ def runs_as_csv(site: Site, name: str, said: Mapping[str, Any]) -> str:
         "at",
         "started_at",
         "ended_at",
+        "took",
     ]
     writer.writerow(fields)
     for line in runs_of(site, name, said, None, MOST_EXPORTED).runs:

@@ -95,6 +95,20 @@ class Run(Base):
     created_at: Mapped[datetime] = moment()
     started_at: Mapped[datetime | None]
     ended_at: Mapped[datetime | None]
+    rested: Mapped[float] = mapped_column(server_default="0")  # seconds between verdicts in which nothing of it ran
+
+    @property
+    def took(self) -> float | None:
+        """Seconds from its first cell's start to its end."""
+        return self._until_its_end(self.started_at)
+
+    @property
+    def to_verdict(self) -> float | None:
+        """Seconds from its event to its end."""
+        return self._until_its_end(self.created_at)
+
+    def _until_its_end(self, since: datetime | None) -> float | None:
+        return (self.ended_at - since).total_seconds() - self.rested if since and self.ended_at else None
 
 
 class JobResult(Base):

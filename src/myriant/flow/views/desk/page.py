@@ -222,4 +222,4 @@ _FINE = (Verdict.CLEAR, Verdict.EXEMPT)
 
 
 def _seconds(row: Run) -> float | None:
-    return (row.ended_at - row.created_at).total_seconds() if row.ended_at and row.verdict in DECIDED else None
+    return row.to_verdict if row.verdict in DECIDED else None

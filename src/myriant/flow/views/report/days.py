@@ -215,7 +215,7 @@ def _rows(now: _Part, before: _Part) -> list[ReportRow | None]:
         _row("Runs judged", (f"{now.side.runs:,}", f"{before.side.runs:,}")),
         _held(now.side, before.side),
         _medians("Time to the verdict, median", "to_verdict", now, before, duration),
-        _medians("Waiting for a runner, median", "waited", now, before, duration),
+        _medians("Until the first cell starts, median", "waited", now, before, duration),
         _repaired(now, before),
         _sums("Tests that broke", "broke", now, before),
         _newest("Tests, in the newest run", "tests", now, before, lambda v: f"{v:,.0f}"),
