@@ -66,6 +66,20 @@ def test_a_fault_of_one_version_is_told_so_where_another_hides_it(
     assert found[ADRIFT]["ran_in"] == 8 and found[ADRIFT]["silent"] == []
 
 
+def test_while_cells_are_open_nothing_is_only_where(world: Stories) -> None:
+    repo = world.repository("open-cells", PLAN, test__sh=writes(told()))
+    with world.nobody_working():
+        commit = repo.commit({"test.sh": OLD_ONLY})
+        repo.push()
+        world.runner.work(7)
+        world.settle()
+        run = repo.run_of(commit, until="begun")
+        assert sorted(c["state"] for c in run["cells"])[-1] == "waiting"
+        [early] = repo.findings(run)["findings"]
+    [late] = repo.findings(repo.run_of(commit))["findings"]
+    assert [(f["where"], f["where_sure"]) for f in (early, late)] == [("lua=5.1", False), ("lua=5.1", True)]
+
+
 @pytest.mark.parametrize(("message", "versions", "since"), [(ADRIFT, {"5.1"}, 2), (SHUT, {"5.2", "5.3", "5.4"}, 1)])
 def test_what_changed_and_the_search_are_of_the_cells_of_the_finding(
     world: Stories,
@@ -93,6 +107,16 @@ def test_what_is_fixed_is_counted_alike_in_the_sentence_and_below(world: Stories
     run = repo.pushed({"test.sh": still})
     assert "1 test fixed" in run["run"]["sentence"], run["run"]["sentence"]
     assert repo.findings(run)["fixed"] == 1
+
+
+def test_what_passed_when_it_was_tried_again_broke_nothing(world: Stories) -> None:
+    plan = PLAN.replace('runtime = ["lua"]', 'runtime = ["lua"]\nretry = { tests = 1 }')
+    first = f"if [ ! -e tried ]; then touch tried\n{writes(told(t7=ADRIFT), status=1)}fi\n{writes(told())}"
+    repo = world.repository("tried-again", plan, test__sh=writes(told()))
+    run = repo.pushed({"test.sh": f"if [ $MYRIANT_CELL_LUA = 5.4 ]; then\n{first}else\n{writes(told())}fi\n"})
+    assert [c["key"] for c in run["cells"] if c["flaky"]] == ["lua=5.4,tide=ebb", "lua=5.4,tide=flood"]
+    lines = world.get(f"/projects/{repo.name}/versions")["lines"]
+    assert not any(line["record"]["failed"] or line["record"]["alone"] for line in lines), lines
 
 
 def test_a_version_found_nothing_by_chance_and_one_break_once(world: Stories, tmp_path: Path) -> None:

@@ -70,6 +70,19 @@ def test_a_test_that_the_baseline_does_not_have_is_repeated_here_and_no_change_b
     assert states == {"done"}, "and no longer"
 
 
+def test_a_search_takes_no_commit_for_good_that_has_no_such_test(world: World) -> None:
+    """The test is away for a while and comes back broken: any of those commits may have broken it."""
+    repo = world.repository("away", ONE, **{"test.sh": writes(GREEN)})
+    for number, red in enumerate((None, None, "expected 1, got 2", "expected 1, got 2")):
+        tests = {"b": "passed"} if red is None else {"a": red, "b": "passed"}
+        repo.commit({"test.sh": writes(junit(**tests)), "n": str(number)}, f"commit {number}")
+    repo.push()
+    run = repo.run_of(repo.git("rev-parse", "HEAD").strip())
+    [finding] = repo.findings(run)["findings"]
+    [answer] = searched(world, repo, run, finding["tests"][0]["test"])
+    assert answer["answer"] is None and answer["state"] != "found", answer["said"]
+
+
 def test_what_one_version_breaks_in_several_ways_is_one_cause(world: World) -> None:
     repo = world.repository(
         "one-version", PLAN.replace('["5.1", "5.4"]', '["5.1", "5.2", "5.4"]'), **{"test.sh": writes(GREEN)}

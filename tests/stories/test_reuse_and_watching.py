@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from datetime import UTC, datetime
+from typing import Any
 
 import pytest
+from sqlalchemy import text
 
 from inprocess import Stories, StoryRepository
+from myriant.flow.upkeep.retention import prune_a_little
 from worlds import junit, writes
 
 GREEN, RED = junit(a="passed", b="passed"), junit(a="passed", b="expected 1, got 2")
@@ -69,6 +73,55 @@ def test_a_job_runs_where_its_ground_hands_over_something_else(world: Stories, m
     ran = [(v, False) for v in ("clear", "clear", "held", "held", "clear")]
     # without a difference in the tree nor in what is handed over the answer stands
     assert said == (ran if more else [(v, n in (1, 3, 4)) for n, (v, _) in enumerate(ran)])
+
+
+def test_files_that_were_let_go_are_made_anew_and_none_is_let_go_that_is_still_waited_for(
+    world: Stories, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A result is not reused without its files, and those of a run that is not over are kept, however old they are."""
+    monkeypatch.setattr("myriant.store.retention.KEPT_RUNS", 1)
+    repo = world.repository("let-go", None)
+    assert world.http.put("/projects/let-go/keeping", json={"days": 1}).status_code < 300
+    assert world.http.put("/projects/let-go/secrets/TOKEN", json={"value": "a secret of the tests"}).status_code < 300
+    plan = GIVEN.replace('secrets   = ["TOKEN"]', 'supersede = "never"')
+    plan = plan.replace("{more}", 'supersede = "never"\nsecrets = ["TOKEN"]')  # a job with a secret runs each time
+
+    def made_by(n: int) -> dict[str, str | None]:
+        return {"build.sh": f"echo good > made.txt # {n}\n"}
+
+    def said(run: dict[str, Any]) -> tuple[str, dict[str, int | None]]:
+        return run["run"]["verdict"], {c["job"]: c["reused"] for c in run["cells"]}
+
+    def two_days_later() -> None:
+        with world.site.store.transaction() as session:
+            for table in ("run", "attempt"):
+                session.execute(text(f"UPDATE {table} SET ended_at = ended_at - '2 days'::interval"))
+        while prune_a_little(world.site, datetime.now(UTC)):
+            pass
+
+    first = {"myriant.toml": plan, "good.sh": writes(GREEN), **made_by(1)}
+    assert said(repo.pushed(first)) == ("clear", {"build": None, "unit": None})
+    assert said(repo.pushed(made_by(2))) == ("clear", {"build": None, "unit": None})
+    assert said(repo.pushed(made_by(1))) == ("clear", {"build": 1, "unit": None})
+    two_days_later()
+    assert said(repo.pushed(made_by(1))) == ("clear", {"build": 1, "unit": None}), "the newest run shows it"
+    assert said(repo.pushed(made_by(2))) == ("clear", {"build": 2, "unit": None}), "it is what was judged by"
+    two_days_later()
+    assert said(repo.pushed(made_by(1))) == ("clear", {"build": None, "unit": None}), "its files were let go"
+    with world.nobody_working():
+        waits = repo.commit(made_by(2))
+        repo.push()
+        for n in (3, 4):
+            repo.commit(made_by(n))
+            repo.push()
+        two_days_later()
+    assert said(repo.run_of(waits)) == ("clear", {"build": 2, "unit": None})
+
+    assert world.http.post("/projects/let-go/runs/1/again", json={"which": "chosen", "cells": "job=unit"}).json() == {
+        "cells": 2
+    }, "what it is given is made anew"
+    world.settle()
+    assert said(world.get("/projects/let-go/runs/1")) == ("clear", {"build": None, "unit": None})
 
 
 def _gitlink(repo: StoryRepository) -> None:

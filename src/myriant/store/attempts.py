@@ -229,6 +229,13 @@ def handed_over(session: Session, run_id: int, jobs: Collection[str]) -> Sequenc
     return session.execute(query.order_by(Report.id)).all()
 
 
+def attempts_that_handed_over_what_went(session: Session, run_id: int) -> set[int]:
+    """Attempts shown by a run that have handed over files which are kept no longer."""
+    query = select(Report.attempt_id).join(Cell, Cell.attempt_id == Report.attempt_id)
+    query = query.where(Cell.run_id == run_id, Report.content == Content.HAND_OVER, Report.blob == "")
+    return set(session.scalars(query))
+
+
 def attachments_of(session: Session, attempt_id: int) -> Sequence[tuple[str, int]]:
     query = select(Report.path, Report.id).where(Report.attempt_id == attempt_id)
     return session.execute(query.where(Report.content == Content.ATTACHMENT)).all()

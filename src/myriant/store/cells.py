@@ -158,7 +158,7 @@ def answers_to(session: Session, run: Run, contents: Sequence[str]) -> dict[str,
         .join(Attempt, Attempt.id == Cell.attempt_id)
         .join(Run, Run.id == Cell.run_id)
         .where(Run.project_id == run.project_id, Run.id != run.id, Cell.content.in_(contents), Cell.reused.is_(None))
-        .where(Cell.state.in_(TRUSTED))
+        .where(Cell.state.in_(TRUSTED), Attempt.pruned_at.is_(None))  # what was let go is made anew
         .order_by(Cell.id)
     )
     return {cell.content or "": (cell, attempt, number) for cell, attempt, number in rows}

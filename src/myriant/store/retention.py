@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime
 
-from sqlalchemy import Select, delete, func, select, update
+from sqlalchemy import Select, delete, func, or_, select, update
 from sqlalchemy.orm import Session
 
 from myriant.core.states import OPEN
@@ -20,7 +20,12 @@ def _outlived(project_id: int, before: datetime) -> Select[int]:
     ranked = select(Run.id, Run.baseline_id, place.label("place")).where(Run.project_id == project_id).subquery()
     newest = select(ranked.c.id).where(ranked.c.place <= KEPT_RUNS)
     bases = select(ranked.c.baseline_id).where(ranked.c.place <= KEPT_RUNS, ranked.c.baseline_id.is_not(None))
-    shown = select(Cell.attempt_id).where(Cell.run_id.in_(newest), Cell.attempt_id.is_not(None))  # reused ones too
+    kept = or_(Run.id.in_(newest), Run.ended_at.is_(None), Run.ended_at >= before)
+    shown = (  # reused ones too: a job of a run that is not over yet may wait for their files
+        select(Cell.attempt_id)
+        .join(Run, Run.id == Cell.run_id)
+        .where(Run.project_id == project_id, kept, Cell.attempt_id.is_not(None))
+    )
     return (
         select(Attempt.id)
         .join(Cell, Cell.id == Attempt.cell_id)

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from sqlalchemy.orm import Session
 
+from myriant.core.plan.intent import awaited_by
+from myriant.core.plan.model import Plan
 from myriant.core.plan.selectors import Selector, SelectorError, parse_selector
 from myriant.core.states import OPEN, State
 from myriant.flow.errors import BadInput, NotFound, Refused
@@ -13,6 +17,7 @@ from myriant.flow.state import approvals, cells, runs
 from myriant.flow.state.advance import advance
 from myriant.flow.state.exemptions import stand_anew
 from myriant.flow.who import Person
+from myriant.store.attempts import attempts_that_handed_over_what_went
 from myriant.store.cells import cells_of
 from myriant.store.changes import tell
 from myriant.store.controls import forget_waiting_controls
@@ -43,7 +48,8 @@ def again_in(session: Session, project: Project, run: Run, which: str, selector:
 
     The order of jobs holds again: a cell waits for what runs again before it, a gated one for the new verdict. Gated
     cells that have passed (a release, most often) run again only when they are chosen, and ask for a new approval. The
-    verdict is made anew when all have ended. Raises BadInput, Refused before anything is changed.
+    verdict is made anew when all have ended, and so is what the cells are given and is kept no longer. Raises BadInput,
+    Refused before anything is changed.
     """
     session.refresh(run, with_for_update=True)
     plan = plan_of_run(session, run)
@@ -53,6 +59,7 @@ def again_in(session: Session, project: Project, run: Run, which: str, selector:
     chosen_cells = [c for c in every if c.state not in OPEN and _is_wanted(c, which, selector)]
     if not chosen_cells:
         raise BadInput("no cell of this run is to be run again", "choose others; those that run or wait go on anyway")
+    chosen_cells += _whose_files_were_let_go(session, run, plan, every, chosen_cells)
     waits = {job.id for job in plan.jobs if job.after or (job.gated and not job.housekeeping) or job.approval}
     for job in {c.job for c in chosen_cells}:
         wanted = plan.find(job)
@@ -70,6 +77,16 @@ def again_in(session: Session, project: Project, run: Run, which: str, selector:
     advance(session, run, plan)
     tell(session, "run", project.name, run.number)
     return len(chosen_cells)
+
+
+def _whose_files_were_let_go(
+    session: Session, run: Run, plan: Plan, every: Sequence[Cell], chosen: Sequence[Cell]
+) -> list[Cell]:
+    """Cells that handed over files which the chosen ones are given, and which are kept no longer: made anew."""
+    jobs = {name for job in plan.jobs if job.id in {c.job for c in chosen} for name in awaited_by(plan, job)}
+    gone = attempts_that_handed_over_what_went(session, run.id) if jobs else set()
+    there = {c.id for c in chosen}
+    return [c for c in every if c.job in jobs and c.attempt_id in gone and c.id not in there and c.state not in OPEN]
 
 
 def _selector(chosen: str) -> Selector:

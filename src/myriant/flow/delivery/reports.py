@@ -27,8 +27,10 @@ def handed_file(site: Site, attempt_id: int, token: str, report_id: int) -> Iter
         run = session.get_one(Run, cell.run_id)
         allowed = {h.report for h in handed_to(session, run, job_of(session, run, cell.job))}
         report = session.get(Report, report_id) if report_id in allowed else None
-        if report is None or not report.blob:
+        if report is None:
             raise NotFound("this file was not handed over to the attempt")
+        if not report.blob:
+            raise NotFound(f"{report.path} is kept no longer; run the job that hands it over again")
         return site.blobs.chunks(report.blob)
 
 
