@@ -213,10 +213,13 @@ def test_submodules_come_along_when_asked_for(world: World) -> None:
     other = world.repository("the-other", PLAN, test__sh="exit 0", tide__txt="high water")
     repo = world.repository("with-submodule", None)
     repo.git("-c", "protocol.file.allow=always", "submodule", "add", str(other.origin), "sub/of it")
-    text = plan(
-        "grep high 'sub/of it/tide.txt'; mkdir -p out; cp green.xml out/unit.xml", "source = { submodules = true }\n"
+    # the job is not told the commit: its git has one made-up commit, of which the submodule is an unchanged part
+    look = (
+        "grep high 'sub/of it/tide.txt'; test -z \"$(git status --porcelain)\"; test $(git rev-list --count HEAD) = 1\n"
+        "test $(git -C 'sub/of it' rev-parse HEAD) = $(git rev-parse 'HEAD:sub/of it')\n"
     )
-    run = repo.pushed({"myriant.toml": text, **BOTH})
+    text = plan("set -e; . ./look.sh; mkdir -p out; cp green.xml out/unit.xml", "source = { submodules = true }\n")
+    run = repo.pushed({"myriant.toml": text, "look.sh": look, **BOTH})
     assert run["run"]["verdict"] == "clear", (run["run"]["sentence"], log_of(world, run))
     without = repo.pushed(
         {"myriant.toml": plan("test ! -e 'sub/of it/tide.txt'; mkdir -p out; cp green.xml out/unit.xml")}

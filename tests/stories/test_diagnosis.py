@@ -417,3 +417,34 @@ def test_results_made_elsewhere_are_sent_and_judged_like_others(world: World, tm
         "machine=buoy": "void",
     }
     assert "not been sent" not in again["run"]["sentence"]
+
+
+def test_what_is_sent_is_compared_with_what_was_sent_before(world: World, tmp_path: Path) -> None:
+    """Known is known, fixed is fixed; a file that no report names any more is not covered; what is not sent yet is
+    missing, and has not vanished."""
+    repo = world.repository(
+        "sent-on", PLAN, **{"test.sh": writes(junit(a="passed")), "a.lua": "1\n2\n", "b.lua": "1\n2\n"}
+    )
+    full, half = "SF:a.lua\nDA:1,1\nDA:2,1\nend_of_record\n", "SF:b.lua\nDA:1,1\nDA:2,0\nend_of_record\n"
+    red, green = {"pumps": "expected 1, got 2", "drains": "passed"}, {"pumps": "passed", "drains": "passed"}
+    steps: list[tuple[dict[str, str | None], dict[str, dict[str, str]], str, str, str]] = [
+        ({"n": "1"}, {"pump": red, "buoy": {"floats": "passed"}}, full + half, "75.0 %", "1 test newly fails"),
+        ({"n": "2"}, {"pump": red, "buoy": {"floats": "passed"}}, full, "50.0 %", "1 known failure"),
+        ({"n": "3"}, {"pump": green}, full, "100.0 %", "1 test fixed. Line coverage 100.0 %. 1 of 1 cell"),  # of a part
+        ({"b.lua": None}, {"pump": green, "buoy": {"floats": "passed"}}, full, "100.0 %", "3 of 3 tests passed"),
+    ]
+    for files, machines, covered, share, said in steps:
+        commit = repo.pushed(files)["run"]["commit"]
+        (tmp_path / "site.lcov").write_text(covered)
+        for machine, tests in machines.items():
+            (tmp_path / "site.xml").write_text(junit(**tests))
+            words = ("site.xml", "--job", "on-site", "--cell", f"machine={machine}", "--commit", commit, "--of", "2")
+            done = send(world, "sent-on", *words, "--coverage", "site.lcov", folder=tmp_path)
+            assert done.returncode == 0, done.stderr
+        [number] = [v["run"] for v in world.contexts(commit, "sent-on") if v["context"] == ""]
+        view = world.get(f"/projects/sent-on/runs/{number}")
+        sentence = view["run"]["sentence"]
+        assert said in sentence and "vanish" not in sentence, sentence
+        assert ("have not been sent yet" in sentence) == (len(machines) < 2), sentence
+        assert view["coverage"]["shown"] == share, sentence
+        assert view["run"]["verdict"] == "none" and world.word(commit, "sent-on")["verdict"] == "clear", sentence  # type: ignore[index]

@@ -12,7 +12,8 @@ from sqlalchemy.orm import Session
 
 from myriant.core.coverage.model import FileCoverage, Totals
 from myriant.core.coverage.packed import pack_file, unpack_file
-from myriant.store.tables import Cell, CoverageFile, CoverageTotal, CoverageVector, SourceFile
+from myriant.core.gate.contexts import EVIDENCE
+from myriant.store.tables import Cell, CoverageFile, CoverageTotal, CoverageVector, Run, SourceFile
 
 _VECTORS = 0x4D594356  # names the lock: vectors of coverage
 
@@ -135,6 +136,18 @@ def cells_with_coverage(session: Session, run_id: int, job: str) -> set[str]:
     """Keys of a job's binding cells that gave coverage."""
     query = select(Cell.key).join(CoverageTotal, CoverageTotal.attempt_id == Cell.attempt_id)
     return set(session.scalars(query.where(Cell.run_id == run_id, Cell.job == job, ~Cell.advisory)))
+
+
+def is_measured_in_part(session: Session, run: Run, base: Run) -> bool:
+    """Whether evidence has coverage of fewer cells than its baseline: their shares say nothing of each other."""
+    if run.context != EVIDENCE:
+        return False
+    query = select(Cell.run_id, func.count(Cell.id.distinct())).join(
+        CoverageTotal, CoverageTotal.attempt_id == Cell.attempt_id
+    )
+    query = query.where(Cell.run_id.in_((run.id, base.id)), ~Cell.advisory).group_by(Cell.run_id)
+    count = {row[0]: row[1] for row in session.execute(query)}
+    return count.get(run.id, 0) < count.get(base.id, 0)
 
 
 def _files(

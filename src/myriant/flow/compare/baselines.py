@@ -12,7 +12,7 @@ from datetime import UTC, datetime
 
 from sqlalchemy.orm import Session
 
-from myriant.core.gate.contexts import push_to
+from myriant.core.gate.contexts import EVIDENCE, push_to
 from myriant.core.gate.loosened import loosened
 from myriant.core.plan.intent import may_excuse
 from myriant.core.plan.model import Job, Plan
@@ -63,7 +63,7 @@ def good_baselines(session: Session, run: Run, nearest: Sequence[str], jobs: Ite
         fine = counting and all((s.good and stands(s)) or (s.trusted and s.commit in started) for s in counting)
         return max(counting, key=lambda s: s.number) if fine else None
 
-    return _nearest(session, run, nearest, jobs, good)
+    return _nearest(session, run, nearest, _known_as(jobs), good)
 
 
 def gate_baselines(session: Session, run: Run, nearest: Sequence[str], jobs: Iterable[Job]) -> dict[str, Run | None]:
@@ -77,7 +77,16 @@ def gate_baselines(session: Session, run: Run, nearest: Sequence[str], jobs: Ite
         every = newest.get(target) or [s for some in newest.values() for s in some]
         return max(every, key=lambda s: s.number, default=None)
 
-    return _nearest(session, run, nearest, jobs, trusted)
+    return _nearest(session, run, nearest, _known_as(jobs), trusted)
+
+
+def sent_baselines(session: Session, run: Run, nearest: Sequence[str], jobs: Iterable[str]) -> dict[str, Run | None]:
+    """By job, what was sent of it from elsewhere for the nearest ancestor; what was sent is no one's gate."""
+
+    def sent(said: Sequence[JobSaid]) -> JobSaid | None:
+        return max((s for s in said if s.trusted and s.context == EVIDENCE), key=lambda s: s.number, default=None)
+
+    return _nearest(session, run, nearest, {job: (job,) for job in jobs}, sent)
 
 
 def _newest(said: Iterable[JobSaid]) -> dict[str, list[JobSaid]]:
@@ -92,14 +101,17 @@ def _newest(said: Iterable[JobSaid]) -> dict[str, list[JobSaid]]:
     return found
 
 
+def _known_as(jobs: Iterable[Job]) -> dict[str, tuple[str, ...]]:
+    return {job.id: (job.id, *job.formerly) for job in jobs}
+
+
 def _nearest(
     session: Session,
     run: Run,
     nearest: Sequence[str],
-    jobs: Iterable[Job],
+    names: Mapping[str, tuple[str, ...]],
     choose: Callable[[Sequence[JobSaid]], JobSaid | None],
 ) -> dict[str, Run | None]:
-    names = {job.id: (job.id, *job.formerly) for job in jobs}
     said = judged_jobs(session, run.project_id, {n for every in names.values() for n in every}, nearest, run.id)
     chosen: dict[str, int] = {}
     for job, known_as in names.items():

@@ -24,9 +24,9 @@ from myriant.core.gate.judge import (
 )
 from myriant.core.gate.measures import measures_of, sum_of, tally_of_job, value_of
 from myriant.core.plan.model import BuiltIn, Plan, Rule
-from myriant.core.states import OPEN, TRUSTED, State, Verdict, Why
+from myriant.core.states import OPEN, TRUSTED, EventKind, State, Verdict, Why
 from myriant.flow.compare.baseline_coverage import covered_before
-from myriant.flow.compare.baselines import ancestors, gate_baselines
+from myriant.flow.compare.baselines import ancestors, gate_baselines, sent_baselines
 from myriant.flow.compare.outcomes import MOST_COMPARED, Compared, compare_run, runs_since
 from myriant.flow.compare.supply import supply
 from myriant.flow.conclude.controls import plan_controls
@@ -44,6 +44,7 @@ from myriant.flow.state.cells import keep_waiting
 from myriant.flow.state.exemptions import grounds_lost, stand_anew
 from myriant.store.cells import cells_of
 from myriant.store.changes import tell_of_run
+from myriant.store.coverage import is_measured_in_part
 from myriant.store.judged import job_results_of, judged_rules
 from myriant.store.records import Measures, RunWish
 from myriant.store.tables import Cell, Project, Run
@@ -159,7 +160,8 @@ def _beside(
     plan = plan_of_run(session, run)
     jobs = {c.job for c in cells}
     planned = [j for j in plan.jobs if j.id in jobs] if plan is not None else []
-    baselines = gate_baselines(session, run, nearest, planned)
+    sent = run.event == EventKind.UPLOAD
+    baselines = sent_baselines(session, run, nearest, jobs) if sent else gate_baselines(session, run, nearest, planned)
     since = () if early else runs_since(session, run, baselines, nearest)[:MOST_COMPARED]
     compared = compare_run(session, run, baselines, since)
     if not early and learn_moves(site, session, project, run, compared):
@@ -290,7 +292,8 @@ def _judge(site: Site, session: Session, project: Project, beside: Beside) -> No
     )
     _keep_jobs(session, beside, judged)
     keep_lasting(session, run, beside.lessened, compared, beside.nearest)
-    before = then.share(session)
+    part = baseline is not None and is_measured_in_part(session, run, baseline)
+    before = None if part else then.share(session)
     tell_run(
         site, session, project, beside.cells, compared, beside.plan, beside.lessened, judged, coverage, before, kept
     )

@@ -29,6 +29,7 @@ from myriant.repos.mirror import Commit
 from myriant.store.attempts import highest_attempt
 from myriant.store.cells import cells_of
 from myriant.store.changes import tell
+from myriant.store.judged import plan_job_results
 from myriant.store.projects import next_run_number
 from myriant.store.queue import defer
 from myriant.store.records import FileSent, Finish, SendingTold
@@ -288,7 +289,7 @@ def _attempt(site: Site, session: Session, project: Project, told: SendingTold, 
             state=State.RUNNING,
         )
         session.add(cell)
-        session.flush()
+        plan_job_results(session, run, dict.fromkeys((*(c.job for c in cells), told.job), (True, None)))
     number = highest_attempt(session, cell.id)
     now = datetime.now(UTC)
     attempt = Attempt(

@@ -23,7 +23,7 @@ from myriant.flow.views.strip import fraction_of
 from myriant.flow.views.words import words_of
 from myriant.store.attempts import attempts_of
 from myriant.store.cells import cells_of
-from myriant.store.coverage import coverage_totals_of, coverage_totals_of_attempts
+from myriant.store.coverage import coverage_totals_of, coverage_totals_of_attempts, is_measured_in_part
 from myriant.store.judged import acceptances_in
 from myriant.store.plans import plan_text
 from myriant.store.records import Measures, RuleJudged
@@ -285,6 +285,8 @@ def _coverage_view(session: Session, row: Run, base: Run | None) -> CoverageView
     now, before = found.get((row.id, "")), found.get((base.id, "")) if base else None
     if now is None or now.line_share is None:
         return None
+    if base is not None and is_measured_in_part(session, row, base):
+        before = None
     change = float((now.line_share - before.line_share) * 100) if before and before.line_share is not None else None
     return CoverageView(
         percent(now.line_share), now.lines_valid, now.lines_covered, now.branches_valid, now.branches_covered, change
