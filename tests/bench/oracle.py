@@ -7,9 +7,6 @@ import json
 import random
 import sys
 from collections import Counter
-from pathlib import Path
-
-sys.path.insert(0, str(Path(__file__).parent.parent))
 
 from oracle import ACTIONS, WALKS, Disagreement, Driver
 from worlds import one_installation  # the tests' own folder is on the path

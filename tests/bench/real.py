@@ -14,7 +14,6 @@ import random
 import re
 import subprocess
 import sys
-import tarfile
 import tempfile
 import time
 from collections.abc import Iterator
@@ -23,7 +22,8 @@ from pathlib import Path
 from typing import Any
 
 from tests.bench import mutants
-from tests.conftest import WHEELS, Repository, one_installation
+
+from worlds import WHEELS, Repository, one_installation
 
 VERSIONS = ("3.8", "3.9", "3.10", "3.11", "3.12")
 WHERE = {  # a condition in the source: as a selector, and the versions in which it holds
@@ -39,7 +39,7 @@ runtime = ["python"]
 vary = {{ python = {json.dumps(VERSIONS)} }}
 [[jobs.unit.steps]]
 name = "test"
-command = "PYTHONPATH=$MYRIANT_SHARED/$MYRIANT_CELL_PYTHON/ready:. python -m pytest -q -p no:cacheprovider --junitxml=out/unit.xml TESTS"
+command = "PYTHONPATH=$MYRIANT_SHARED/$MYRIANT_CELL_PYTHON/ready:.:src python -m pytest -q -p no:cacheprovider -o addopts= --junitxml=out/unit.xml TESTS"
 collect = {{ tests = ["out/unit.xml"] }}
 """
 PYTHONS = Path("/root/.pyenv/versions")
@@ -53,50 +53,57 @@ class Fault:
     was: str
     now: str
     versions: tuple[str, ...]
+    begin: int  # places in the file's text, of what was there
+    end: int
+    written: str  # in its place, with the condition
 
 
 def unpacked(archive: Path, folder: Path) -> Path:
-    with tarfile.open(archive) as packed:
-        packed.extractall(folder, filter="data")
+    subprocess.run(["tar", "-xzf", str(archive), "-C", str(folder), "--no-same-owner"], check=True)
     return next(p for p in folder.iterdir() if p.is_dir())
 
 
 def tests_of(tree: Path) -> str:
-    return "tests" if (tree / "tests").is_dir() else next(p.parent.name for p in tree.glob("*/tests"))
+    return "tests" if (tree / "tests").is_dir() else str(next(iter(tree.glob("*/tests"))).relative_to(tree))
+
+
+def ran(tree: Path, version: str, *words: str) -> subprocess.CompletedProcess[str]:
+    """The package's own tests under a version. Raises TimeoutExpired."""
+    python = next(PYTHONS.glob(f"{version}.*")) / "bin/python"
+    return subprocess.run(
+        [python, "-m", "pytest", "-q", "-p", "no:cacheprovider", "-o", "addopts=", *words, tests_of(tree)],
+        cwd=tree,
+        env={**os.environ, "PYTHONPATH": f"{WHEELS / version / 'ready'}:.:src"},
+        capture_output=True,
+        text=True,
+        timeout=120,
+        check=False,
+    )
 
 
 def failing(tree: Path, version: str) -> int | None:
     """How many of the package's own tests fail under a version; None if they do not end."""
-    python = next(PYTHONS.glob(f"{version}.*")) / "bin/python"
-    environment = {**os.environ, "PYTHONPATH": f"{WHEELS / version / 'ready'}:."}
     try:
-        done = subprocess.run(
-            [python, "-m", "pytest", "-q", "-x", "--maxfail=60", "-p", "no:cacheprovider", tests_of(tree)],
-            cwd=tree,
-            env=environment,
-            capture_output=True,
-            text=True,
-            timeout=60,
-            check=False,
-        )
+        done = ran(tree, version, "--maxfail=60")
     except subprocess.TimeoutExpired:
         return None
     found = re.search(r"(\d+) failed", done.stdout)
     return int(found[1]) if found else (0 if done.returncode == 0 else None)
 
 
-def faults(tree: Path, rng: random.Random) -> Iterator[Fault]:
-    """Faults that one to forty tests notice, drawn by chance."""
-    sources = [
-        p for p in sorted(tree.glob("*/*.py")) if "test" not in str(p.relative_to(tree)) and p.name != "setup.py"
-    ]
+def faults(tree: Path, rng: random.Random, wanted: str | None = None, only: str = "") -> Iterator[Fault]:
+    """Faults that one to forty tests notice, drawn by chance: all under one condition, or in one file, if wanted."""
+    every_file = (
+        p for p in sorted(tree.rglob("*.py")) if p.parent != tree and str(p.relative_to(tree)).startswith(only)
+    )
+    sources = [p for p in every_file if not re.search(r"test|docs|example|setup", str(p.relative_to(tree)))]
     root, mutants.SOURCES = mutants.SOURCES, tree
     try:
         every = [m for p in sources for m in mutants.mutants_of(p) if m.now != "pass"]
     finally:
         mutants.SOURCES = root
     for m in rng.sample(every, len(every)):
-        condition, versions = rng.choice(list(WHERE.items()))
+        condition, versions = rng.choice(list(WHERE.items())) if wanted is None else (wanted, WHERE[wanted])
         file = tree / m.file
         text = file.read_text()
         was = text[m.begin : m.end]
@@ -108,7 +115,7 @@ def faults(tree: Path, rng: random.Random) -> Iterator[Fault]:
         finally:
             file.write_text(text)
         if noticed is not None and 1 <= noticed <= 40:
-            yield Fault(m.file, m.line, changed, was, m.now, versions)
+            yield Fault(m.file, m.line, changed, was, m.now, versions, m.begin, m.end, now)
 
 
 def told(repo: Repository, run: dict[str, Any], fault: Fault, commit: str) -> dict[str, Any]:
@@ -136,7 +143,7 @@ def measure(folder: str, wanted: int = 10, seed: int = 14) -> None:
     with one_installation("myriant-real-") as world:
         for number, archive in enumerate(archives):
             tree = unpacked(archive, Path(tempfile.mkdtemp(prefix="real-")))
-            files = {str(p.relative_to(tree)): p.read_text() for p in tree.rglob("*") if p.is_file() and _is_text(p)}
+            files = {str(p.relative_to(tree)): p.read_text() for p in tree.rglob("*") if p.is_file() and is_text(p)}
             name = archive.name.rpartition("-")[0]
             repo = world.repository(name, None)
             repo.pushed({**files, "myriant.toml": PLAN.replace("TESTS", tests_of(tree))}, "Begin", within=300)
@@ -159,7 +166,7 @@ def measure(folder: str, wanted: int = 10, seed: int = 14) -> None:
                 before = fault
 
 
-def _is_text(path: Path) -> bool:
+def is_text(path: Path) -> bool:
     try:
         return len(path.read_text()) >= 0
     except UnicodeDecodeError:

@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 import json
-import sys
 import time
 import traceback
-from pathlib import Path
 
 from hypothesis import HealthCheck, settings
 from hypothesis.stateful import run_state_machine_as_test
 
-sys.path.insert(0, str(Path(__file__).parents[1]))
 SECONDS = 600.0
 
 

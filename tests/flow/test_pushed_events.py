@@ -127,14 +127,3 @@ def test_a_schedule_comes_from_the_main_branch_runs_once_when_missed_and_says_so
             select(Schedule.next_at).join(Project, Project.id == Schedule.project_id).where(Project.name == "nightly")
         ).one() > datetime.now(UTC)
     assert re.search(r"late, due \d{4}-\d\d-\d\d \d\d:\d\d UTC\.$", view["run"]["sentence"])
-
-
-def test_a_commit_that_does_not_exist_holds_and_says_so(world: World) -> None:
-    repo = world.repository("no-commit", HEAD + UNIT, test__sh=GREEN)
-    token = (repo.origin / "hooks/myriant-bells").read_text().split()[3]
-    head = repo.git("rev-parse", "HEAD").strip()
-    moved = {"moved": [{"ref": "refs/heads/main", "before": head, "after": "1234567890" * 4}]}
-    answer = world.http.post("/projects/no-commit/bell", json=moved, headers={"Authorization": f"Bearer {token}"})
-    assert answer.status_code == 200, answer.text
-    view = until(lambda: (r := newest(repo)[0]) and r["commit"].startswith("12345") and r["verdict"] == "held" and r)
-    assert "cannot be read" in view["sentence"]

@@ -12,8 +12,12 @@ from typing import Any
 import pytest
 from sqlalchemy import select
 
+from inprocess import Stories
+from myriant.core.gate.contexts import push_to
+from myriant.core.states import EventKind
+from myriant.flow.state.starting import start_run
 from myriant.flow.upkeep.timekeeping import keep_time
-from myriant.store.tables import Approval, Project, Schedule
+from myriant.store.tables import Approval, Project, Ref, Schedule
 from waiting import until
 from worlds import Repository, World, junit, writes
 
@@ -537,3 +541,87 @@ def until_open_ends(repo: Repository, number: int) -> dict[str, Any]:
             return view
         assert time.monotonic() < end, view
         time.sleep(0.1)
+
+
+def contexts_run(repo: Repository) -> list[tuple[str, str]]:
+    runs = repo.world.get(f"/projects/{repo.name}/runs", wanted="{}")["runs"]
+    return [(r["context"], r["commit"]) for r in reversed(runs)]
+
+
+def test_a_bell_is_only_a_bell_and_the_repository_says_what_is_so(world: Stories) -> None:
+    repo = world.repository("forged", HEAD + UNIT, **{"test.sh": GREEN})
+    first = repo.git("rev-parse", "HEAD").strip()
+    second = repo.commit({"n": "2"})
+    repo.push()
+    repo.git("checkout", "--quiet", "-b", "side")
+    side = repo.commit({"test.sh": "# a stranger's\n" + GREEN})
+    repo.push("side")
+    known = contexts_run(repo)
+    assert known == [("push main", first), ("push main", second), ("push side", side)]
+    nowhere, main, other = "0" * 40, "refs/heads/main", "refs/heads/other"
+    for ref, before, after in (
+        (main, second, side),  # never there
+        (main, second, nowhere),  # not deleted
+        (main, second, "c" * 40),  # no commit
+        (main, first, second),  # long ago
+        (main, second, first),  # back, without being there
+        (other, nowhere, side),  # no such branch
+        ("refs/heads/ma*", nowhere, side),
+        ("refs/heads/", nowhere, side),
+    ):
+        moved = {"moved": [{"ref": ref, "before": before, "after": after}]}
+        rung = {"Authorization": f"Bearer {world.bells['forged']}"}
+        answer = world.http.post("/projects/forged/bell", json=moved, headers=rung)
+        assert answer.status_code == 200, answer.text
+        assert contexts_run(repo) == known, (ref, after)
+    repo.git("checkout", "--quiet", "main")
+    with world.nobody_working():
+        third = repo.commit({"n": "3"})
+        repo.push()
+    assert contexts_run(repo) == [*known, ("push main", third)], "and what is so goes on"
+
+
+def test_a_bell_that_is_heard_late_is_confirmed_by_what_the_branch_has_passed(world: Stories) -> None:
+    repo = world.repository("heard-late", HEAD + UNIT, **{"test.sh": GREEN})
+    start = repo.git("rev-parse", "HEAD").strip()
+    one, two = repo.commit({"n": "1"}), repo.commit({"n": "2"})
+    repo.git("-c", "core.hooksPath=/dev/null", "push", "--quiet", str(repo.origin), "HEAD:refs/heads/main")
+    for before, after in ((start, one), (one, two)):
+        moved = {"moved": [{"ref": "refs/heads/main", "before": before, "after": after}]}
+        rung = {"Authorization": f"Bearer {world.bells['heard-late']}"}
+        assert world.http.post("/projects/heard-late/bell", json=moved, headers=rung).status_code == 200
+    assert [c for _, c in contexts_run(repo)] == [start, one, two]
+
+
+@pytest.mark.parametrize("odd", ["\u2028", "\u2029", "\u0085", "\u00a0", "\u200b", "\u202e", "\ufeff"])
+@pytest.mark.parametrize("where", ["branch", "tag"])
+def test_a_name_that_nobody_can_read_is_taken_for_no_other_and_not_tested(world: Stories, odd: str, where: str) -> None:
+    name = f"odd-{where}-{ord(odd):x}"
+    repo = world.repository(name, HEAD + UNIT, **{"test.sh": GREEN})
+    known = contexts_run(repo)
+    repo.git("checkout", "--quiet", "-b", "side")
+    repo.commit({"test.sh": "# of a stranger\n" + GREEN})
+    if where == "branch":
+        said = repo.push(f"main{odd}x")
+    else:
+        repo.git("tag", f"v1{odd}2")
+        repo.git("push", "origin", f"v1{odd}2")
+        said = ""
+    repo.world.sweep()
+    assert contexts_run(repo) == known, "no run, and none of main"
+    assert where == "tag" or f"nobody can see U+{ord(odd):04X}" in said, said
+    with world.site.store.view() as session:
+        branches = {r.name: r.commit for r in session.scalars(select(Ref).join(Project).where(Project.name == name))}
+    assert branches["refs/heads/main"] == known[0][1], "main stands where it stood"
+
+
+def test_a_commit_that_is_gone_when_it_is_read_is_held_and_says_so(world: Stories) -> None:
+    repo = world.repository("no-commit", HEAD + UNIT, **{"test.sh": GREEN})
+    with world.site.store.transaction() as session:
+        project = session.scalars(select(Project).where(Project.name == "no-commit")).one()
+        gone, event = "1234567890" * 4, EventKind.PUSH
+        start_run(session, project, event=event, context=push_to("main"), branch="main", commit=gone)
+    world.settle()
+    run = world.get("/projects/no-commit/runs/2")["run"]
+    assert run["verdict"] == "held" and "cannot be read" in run["sentence"], run
+    assert contexts_run(repo)[-1] == ("push main", gone)

@@ -11,6 +11,7 @@ from fastapi import Depends, HTTPException, Request
 from fastapi.routing import APIRoute
 from starlette.concurrency import run_in_threadpool
 
+from myriant.core.digits import number_of
 from myriant.flow.admin.passes import Bearing, bearing_of
 from myriant.flow.admin.people import is_token_of, person_of
 from myriant.flow.errors import LeaseLost
@@ -70,8 +71,7 @@ def _person_who_is(role: str) -> Asked:
 
 async def _runner(site: Site, request: Request, path: Mapping[str, Any]) -> None:
     """Its own token or the shared one; what a runner of a name asks, only the bearer of its token may."""
-    asked = str(path.get("runner", ""))
-    runner = int(asked) if asked.isdigit() and len(asked) <= 9 else None
+    runner = number_of(str(path.get("runner", "")))
     bearing = await run_in_threadpool(bearing_of, site, bearer(request), runner)
     if bearing is None:
         raise HTTPException(401, "this is no runner's token; it may have been revoked")
@@ -85,10 +85,10 @@ async def _hook(site: Site, request: Request, path: Mapping[str, Any]) -> None:
 
 async def _lease(site: Site, request: Request, path: Mapping[str, Any]) -> None:
     """The token of a lease, running or just ended: what it may still do is asked where it is done."""
-    attempt = str(path.get("attempt", ""))
-    if not attempt.isdigit() or len(attempt) > 9:
+    attempt = number_of(str(path.get("attempt", "")))
+    if attempt is None:
         raise LeaseLost("this lease is not known")
-    await run_in_threadpool(check_lease, site, int(attempt), bearer(request))
+    await run_in_threadpool(check_lease, site, attempt, bearer(request))
 
 
 async def _open(site: Site, request: Request, path: Mapping[str, Any]) -> None:

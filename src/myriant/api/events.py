@@ -13,7 +13,7 @@ from myriant.api.access import HOOK, MAINTAINER, MEMBER, SIGNED, VIEWER, ThePers
 from myriant.core.states import PullState
 from myriant.flow.intake.pulls import change_pull_request, test_again
 from myriant.flow.intake.pulls import let_run as _let_run
-from myriant.flow.intake.refs import Moved, hear
+from myriant.flow.intake.refs import Moved, hear, not_tested
 from myriant.flow.intake.told import event_secret as _event_secret
 from myriant.flow.intake.told import is_signed, take_event
 from myriant.flow.state.starting import Taken
@@ -57,7 +57,8 @@ async def bell(site: TheSite, project: str, rung: Bell) -> Said:
     numbers = await run_in_threadpool(hear, site, project, rung.moved)
     if not numbers and await run_in_threadpool(is_paused, site, project):
         return Said(said=[f"{project} is paused; this push is tested when it is resumed"])
-    return Said(said=[f"run #{n} {site.run_address(project, n)}" for n in numbers])
+    odd = [why for m in rung.moved if (why := not_tested(m.ref))]
+    return Said(said=[*odd, *(f"run #{n} {site.run_address(project, n)}" for n in numbers)])
 
 
 @router.put("/projects/{project}/pull-requests/{number}", dependencies=[MEMBER])

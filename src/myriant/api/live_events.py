@@ -8,6 +8,7 @@ from fastapi import APIRouter, Header, Request
 from fastapi.responses import StreamingResponse
 
 from myriant.api.access import VIEWER
+from myriant.core.digits import number_of
 
 router = APIRouter()
 
@@ -15,7 +16,7 @@ router = APIRouter()
 @router.get("/live", response_class=StreamingResponse, dependencies=[VIEWER])
 async def live(request: Request, last_event_id: Annotated[str | None, Header()] = None) -> StreamingResponse:
     """Server-sent events about what changed."""
-    last = int(last_event_id) if last_event_id and last_event_id.isdigit() else None
+    last = number_of(last_event_id or "", 18)
     return StreamingResponse(
         request.app.state.live.stream(last), media_type="text/event-stream", headers={"Cache-Control": "no-store"}
     )

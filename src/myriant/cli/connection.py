@@ -11,6 +11,7 @@ from tenacity import RetryCallState, Retrying, retry_if_exception_type, retry_if
 
 from myriant.cli.errors import stop
 from myriant.cli.place import Place, default_data
+from myriant.core.digits import number_of
 from myriant.core.written import plain, plain_within
 from myriant.settings import settings
 from myriant.wire.certificates import certificates_for
@@ -28,7 +29,7 @@ def _as_told(state: RetryCallState) -> float:
     usual = min(_LONGEST_WAIT, 0.5 * 2.0**state.attempt_number) * random.uniform(0.5, 1.0)
     answer = state.outcome.result() if state.outcome is not None and not state.outcome.failed else None
     told = answer.headers.get("Retry-After", "") if answer is not None else ""
-    return min(_LONGEST_WAIT, max(usual, float(told))) if told.isdigit() else usual
+    return min(_LONGEST_WAIT, max(usual, number_of(told) or 0.0))
 
 
 class Connection:

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from myriant.core.written import counted
 from myriant.flow.errors import BadInput
+from myriant.repos import answers
 from myriant.repos.door import Seen, look
 from myriant.repos.git import GitError
 from myriant.repos.remote import Remote, heads, without_password
@@ -101,11 +102,12 @@ def suggested_name(address: str) -> str:
 
 def main_branch_of(remote: Remote, branches: dict[str, str]) -> str:
     try:
-        said = remote.git(None, "ls-remote", "--symref", "HEAD", timeout=60).decode("utf-8", "replace")
+        said = answers.lines(remote.git(None, "ls-remote", "--symref", "HEAD", timeout=60))
     except GitError:
-        said = ""
-    found = re.match(r"ref: refs/heads/(\S+)\tHEAD", said)
-    if found:
-        return found[1]
+        said = []
+    for line in said:
+        ref, _, what = line.partition("\t")
+        if ref.startswith("ref: refs/heads/") and what == "HEAD":
+            return ref.removeprefix("ref: refs/heads/")
     names = [n.removeprefix("refs/heads/") for n in branches if n.startswith("refs/heads/")]
     return "main" if "main" in names or not names else names[0]

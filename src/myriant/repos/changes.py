@@ -7,6 +7,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from myriant.repos import answers
 from myriant.repos.git import git
 
 MOST_FILES = 2000
@@ -47,7 +48,7 @@ class FileChange:
 def difference(path: Path, before: str, after: str) -> tuple[list[FileChange], int]:
     """Changed files in the order of their paths, and how many more there are. Raises GitError."""
     told = git(path, "diff", "--numstat", "-z", "--find-renames", "--no-ext-diff", before, after, "--")
-    files = _counted(told.decode("utf-8", "replace").split("\0"))
+    files = _counted(answers.text(told).split("\0"))
     listed = sorted(files, key=lambda f: f.path)[:MOST_FILES]
     left = MOST_LINES
     wanted: list[FileChange] = []
@@ -96,8 +97,8 @@ def _fill(path: Path, before: str, after: str, files: Sequence[FileChange]) -> N
         after,
         "--",
         *named,
-    ).decode("utf-8", "replace")
-    order = iter(_by_file(shown))
+    )
+    order = iter(_by_file(answers.text(shown)))
     by_path = {f.path: f for f in files}
     for name, parts in order:
         if name in by_path:
@@ -111,9 +112,9 @@ def _by_file(shown: str) -> list[tuple[str, list[Part]]]:
     lines = iter(shown.split("\n"))
     for line in lines:
         if line.startswith("--- "):
-            old = _path(line[4:], "a/")
+            old = answers.header_path(line[4:], "a/")
         elif line.startswith("+++ "):
-            found.append((_path(line[4:], "b/") or old, []))
+            found.append((answers.header_path(line[4:], "b/") or old, []))
         elif found and (hunk := _HUNK.match(line)):
             found[-1][1].append(_part(lines, hunk))
     return found
@@ -138,17 +139,3 @@ def _part(lines: Iterator[str], hunk: re.Match[str]) -> Part:
             part.lines.append(Line(before, now, text))
             before, now, left, right = before + 1, now + 1, left - 1, right - 1
     return part
-
-
-_ESCAPED = re.compile(r"\\([abfnrtv\\\"]|[0-7]{3})")
-_LETTERS = {"a": "\a", "b": "\b", "f": "\f", "n": "\n", "r": "\r", "t": "\t", "v": "\v", "\\": "\\", '"': '"'}
-
-
-def _path(told: str, prefix: str) -> str:
-    """A path as git writes it in a header; empty for /dev/null."""
-    name = told.rstrip("\t")
-    if name == "/dev/null":
-        return ""
-    if name.startswith('"') and name.endswith('"'):
-        name = _ESCAPED.sub(lambda m: _LETTERS.get(m[1]) or chr(int(m[1], 8)), name[1:-1])
-    return name.removeprefix(prefix)

@@ -6,6 +6,7 @@ import fcntl
 import hashlib
 import random
 import re
+import secrets
 import time
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
@@ -13,6 +14,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from myriant.core.diagnosis.naming import defined_in
+from myriant.repos import answers
 from myriant.repos.git import GitError, git, is_object_id
 from myriant.repos.remote import Remote
 
@@ -47,12 +49,6 @@ class Merge:
 
 
 MOST_TEXTS, LARGEST_TEXT = 2000, 1 << 20  # files that are read together, and bytes of each
-
-
-def _is_small(row: str) -> bool:
-    """Whether what git says of an object is a file of a size to be read."""
-    told = row.split()
-    return len(told) == 3 and told[1] == "blob" and told[2].isdigit() and int(told[2]) <= LARGEST_TEXT
 
 
 class Mirror:
@@ -97,11 +93,11 @@ class Mirror:
         shown = git(
             self.path, "show", "-s", "--format=%H%x00%T%x00%P%x00%an%x00%ae%x00%at%x00%s", f"{commit}^{{commit}}", "--"
         )
-        id_, tree, parents, author, mail, at, title = shown.decode("utf-8", "replace").rstrip("\n").split("\0", 6)
+        id_, tree, parents, author, mail, at, title = answers.word(shown).split("\0", 6)
         return Commit(
             id_,
             tree,
-            tuple(parents.split()),
+            tuple(parents.split(" ")) if parents else (),
             author,
             mail,
             datetime.fromtimestamp(min(max(int(at), 0), _LATEST), UTC),
@@ -119,25 +115,18 @@ class Mirror:
         """Files at a commit by path, by one call of git; too many or too large ones are left out."""
         asked = [p for p in paths if "\n" not in p][:MOST_TEXTS]
         feed = "".join(f"{commit}:{p}\n" for p in asked).encode("utf-8", "surrogateescape")
-        told = git(self.path, "cat-file", "--batch-check", feed=feed).decode("utf-8", "replace").splitlines()
-        small = [p for p, row in zip(asked, told, strict=True) if _is_small(row)]
+        sizes = answers.sizes(git(self.path, "cat-file", "--batch-check", feed=feed))
+        small = [p for p, size in zip(asked, sizes, strict=True) if size is not None and size <= LARGEST_TEXT]
         feed = "".join(f"{commit}:{p}\n" for p in small).encode("utf-8", "surrogateescape")
-        data, at, found = git(self.path, "cat-file", "--batch", feed=feed), 0, {}
-        for path in small:
-            head = data.index(b"\n", at)
-            size = int(data[at:head].split()[2])
-            found[path] = data[head + 1 : head + 1 + size].decode("utf-8", "replace")
-            at = head + 1 + size + 1
-        return found
+        return dict(answers.blobs(git(self.path, "cat-file", "--batch", feed=feed), small))
 
     def files(self, commit: str) -> list[str]:
         """Paths of all files at a commit."""
-        listed = git(self.path, "ls-tree", "-r", "-z", "--name-only", commit)
-        return [p for p in listed.decode("utf-8", "replace").split("\0") if p]
+        return answers.records(git(self.path, "ls-tree", "-r", "-z", "--name-only", commit))
 
     def first_parents(self, commit: str, limit: int = 5000) -> list[str]:
         """The commit and its first-parent ancestors, nearest first."""
-        return git(self.path, "rev-list", "--first-parent", f"--max-count={limit}", commit, "--").decode().split()
+        return answers.ids(git(self.path, "rev-list", "--first-parent", f"--max-count={limit}", commit, "--"))
 
     def depth(self, commit: str) -> int:
         """How many first-parent ancestors a commit has: its place in the order of ancestry."""
@@ -149,11 +138,8 @@ class Mirror:
             return None
         for form in (f"refs/heads/{name}", f"refs/tags/{name}", name):
             try:
-                return (
-                    git(self.path, "rev-parse", "--verify", "--quiet", "--end-of-options", f"{form}^{{commit}}")
-                    .decode()
-                    .strip()
-                )
+                words = ("--verify", "--quiet", "--end-of-options", f"{form}^{{commit}}")
+                return answers.word(git(self.path, "rev-parse", *words))
             except GitError:
                 continue
         return None
@@ -163,46 +149,25 @@ class Mirror:
 
         Raises GitError.
         """
-        shown = git(
-            self.path,
-            "log",
-            "--first-parent",
-            "--diff-merges=first-parent",
-            "--name-only",
-            "--no-renames",
-            "-z",
-            "--format=%x01%H",
-            f"--max-count={limit}",
-            commit,
-            f"^{since}",
-            "--",
-        ).decode("utf-8", "replace")
-        found: list[tuple[str, list[str]]] = []
-        for word in shown.split("\0"):
-            text = word.removeprefix("\n")
-            if re.fullmatch(r"\x01[0-9a-f]{40,64}", text):
-                found.append((text[1:], []))
-            elif text and found:
-                found[-1][1].append(text)
-        return found
+        words = ("--first-parent", "--diff-merges=first-parent", f"--max-count={limit}", commit, f"^{since}", "--")
+        return self._files_by_commit(*words)
 
     def files_of_path(self, commit: str, paths: Sequence[str], limit: int) -> list[list[str]]:
         """What each of the newest commits up to this one that changed one of these paths changed. Raises GitError."""
-        shown = git(
-            self.path,
-            "log",
-            "--full-diff",
-            "--no-merges",
-            "--name-only",
-            "--no-renames",
-            "-z",
-            "--format=%x01",
-            f"--max-count={limit}",
-            commit,
-            "--",
-            *(f":(top,literal){p}" for p in paths),
-        ).decode("utf-8", "replace")
-        return [[f for f in part.strip("\0\n").split("\0") if f] for part in shown.split("\x01")[1:]]
+        words = ("--full-diff", "--no-merges", f"--max-count={limit}", commit, "--")
+        return [files for _, files in self._files_by_commit(*words, *(f":(top,literal){p}" for p in paths))]
+
+    def _files_by_commit(self, *words: str) -> list[tuple[str, list[str]]]:
+        mark = secrets.token_hex(16)  # no file can be named so
+        told = git(self.path, "log", "--name-only", "--no-renames", "-z", f"--format={mark}%H", *words)
+        found: list[tuple[str, list[str]]] = []
+        for part in answers.records(told):
+            name = part.removeprefix("\n")
+            if name.startswith(mark):
+                found.append((name.removeprefix(mark), []))
+            elif name:
+                found[-1][1].append(name)
+        return found
 
     def changed_files(self, before: str, after: str) -> tuple[str, ...] | None:
         """Paths that differ between two commits, None when one of them is not there."""
@@ -210,7 +175,7 @@ class Mirror:
             listed = git(self.path, "diff", "--name-only", "-z", "--no-renames", before, after, "--")
         except GitError:
             return None
-        return tuple(p for p in listed.decode("utf-8", "replace").split("\0") if p)
+        return tuple(answers.records(listed))
 
     def changed_lines(self, before: str, after: str) -> dict[str, set[int]]:
         """The lines that a change added or modified, by path. Raises GitError."""
@@ -230,8 +195,8 @@ class Mirror:
             before,
             after,
             "--",
-        ).decode("utf-8", "replace")
-        return hunks_in(shown)
+        )
+        return hunks_in(answers.text(shown))
 
     def changed_functions(self, before: str, after: str) -> dict[str, set[str]]:
         """The functions and classes that a change lies in, defines or removes, by path at `after`. Raises GitError."""
@@ -249,19 +214,16 @@ class Mirror:
             before,
             after,
             "--",
-        ).decode("utf-8", "replace")
-        return functions_in(shown)
+        )
+        return functions_in(answers.text(shown))
 
     def between(self, before: str, after: str, limit: int = 500) -> list[Commit]:
         """First-parent commits after `before` and before `after`, newest first; none when it was rewritten."""
         try:
             if not self.is_ancestor(before, after):
                 return []
-            ids = (
-                git(self.path, "rev-list", "--first-parent", f"--max-count={limit}", after, f"^{before}", "--")
-                .decode()
-                .split()[1:]
-            )
+            words = ("--first-parent", f"--max-count={limit}", after, f"^{before}", "--")
+            ids = answers.ids(git(self.path, "rev-list", *words))[1:]
         except GitError:
             return []
         return [self.commit(i) for i in ids]
@@ -269,7 +231,7 @@ class Mirror:
     def authors(self, before: str, after: str, limit: int) -> list[str]:
         """Who wrote the commits of `after` that `before` has not, by address, the newest first. Raises GitError."""
         told = git(self.path, "log", "--format=%ae", f"--max-count={20 * limit}", after, f"^{before}", "--")
-        return list(dict.fromkeys(told.decode("utf-8", "replace").split()))[:limit]
+        return list(dict.fromkeys(answers.lines(told)))[:limit]
 
     def is_ancestor(self, ancestor: str, commit: str) -> bool:
         try:
@@ -281,7 +243,7 @@ class Mirror:
     def fork_point(self, one: str, other: str) -> str | None:
         """The newest common ancestor of two commits."""
         try:
-            return git(self.path, "merge-base", one, other).decode().split()[0]
+            return answers.ids(git(self.path, "merge-base", one, other))[0]
         except (GitError, IndexError):
             return None
 
@@ -300,7 +262,7 @@ class Mirror:
         if self.commit(source).tree == tree and self.is_ancestor(target, source):
             return Merge(source, tree, ())
         dated = "2000-01-01T00:00:00Z"
-        commit = (
+        commit = answers.word(
             git(
                 self.path,
                 "commit-tree",
@@ -313,8 +275,6 @@ class Mirror:
                 f"Merge {source[:12]} into {target[:12]}",
                 environment={"GIT_AUTHOR_DATE": dated, "GIT_COMMITTER_DATE": dated},
             )
-            .decode()
-            .strip()
         )
         git(self.path, "update-ref", f"refs/myriant/merges/{keep_as}", commit)
         return Merge(commit, tree, ())
@@ -325,7 +285,7 @@ class Mirror:
         if conflicts:
             return Merge(None, tree, conflicts)
         dated = at.isoformat()
-        commit = (
+        commit = answers.word(
             git(
                 self.path,
                 "commit-tree",
@@ -339,8 +299,6 @@ class Mirror:
                 feed=message.encode(),
                 environment={"GIT_AUTHOR_DATE": dated, "GIT_COMMITTER_DATE": dated},
             )
-            .decode()
-            .strip()
         )
         git(self.path, "update-ref", f"refs/myriant/batches/{keep_as}", commit)
         return Merge(commit, tree, ())
@@ -348,16 +306,13 @@ class Mirror:
     def _merged(self, base: str, source: str) -> tuple[str, tuple[str, ...]]:
         """The tree of a merge, and the files in which it has conflicts. Raises GitError."""
         words = ("merge-tree", "--write-tree", "-z", "--name-only", "--no-messages", base, source)
-        written = git(self.path, *words, allowed=(0, 1)).decode("utf-8", "replace").split("\0")
+        written = answers.text(git(self.path, *words, allowed=(0, 1))).split("\0")
         return written[0], tuple(dict.fromkeys(p for p in written[1:] if p))
 
     def branches(self) -> dict[str, str]:
         """Branches of the mirror and their commits."""
-        listed = git(self.path, "for-each-ref", "--format=%(objectname) %(refname)", "refs/heads/").decode(
-            "utf-8", "replace"
-        )
-        rows = (line.partition(" ") for line in listed.splitlines())
-        return {name.removeprefix("refs/heads/"): commit for commit, _, name in rows}
+        found = answers.refs(git(self.path, "for-each-ref", "--format=%(objectname) %(refname)", "refs/heads/"))
+        return {name.removeprefix("refs/heads/"): commit for name, commit in found.items()}
 
     def tags(self) -> str:
         """A digest of the repository's tags and what they name."""
@@ -366,11 +321,11 @@ class Mirror:
 
     def commit_file(self, parent: str | None, path: str, content: bytes, message: str, author: str) -> str:
         """Make a commit that changes one file at the root; without a parent, a first commit. Raises GitError."""
-        blob = git(self.path, "hash-object", "-w", "--stdin", feed=content).decode().strip()
+        blob = answers.word(git(self.path, "hash-object", "-w", "--stdin", feed=content))
         listed = git(self.path, "ls-tree", "-z", parent).split(b"\0") if parent else []
         rows = [row for row in listed if row and row.partition(b"\t")[2] != path.encode()]
         rows.append(f"100644 blob {blob}\t{path}".encode())
-        tree = git(self.path, "mktree", "-z", feed=b"\0".join(rows) + b"\0").decode().strip()
+        tree = answers.word(git(self.path, "mktree", "-z", feed=b"\0".join(rows) + b"\0"))
         clean = re.sub(r"[<>\n\0]", " ", author).strip() or "Myriant"
         who = {
             f"GIT_{role}_{key}": value
@@ -378,7 +333,7 @@ class Mirror:
             for key, value in (("NAME", clean), ("EMAIL", f"{re.sub('[^a-zA-Z0-9.-]', '-', clean)}@localhost"))
         }
         parents = ["-p", parent] if parent else []
-        return (
+        return answers.word(
             git(
                 self.path,
                 "commit-tree",
@@ -389,8 +344,6 @@ class Mirror:
                 feed=message.replace("\0", " ").encode(),
                 environment=who,
             )
-            .decode()
-            .strip()
         )
 
     def send(self, commit: str, branch: str, expected: str | None) -> None:
@@ -427,9 +380,9 @@ class Mirror:
             "--",
             feed="\n".join(wanted).encode() + b"\n",
             allowed=(0, 1),
-        ).decode("utf-8", "replace")
+        )
         found: dict[str, set[str]] = {}
-        for line in listed.split("\n"):
+        for line in answers.lines(listed):
             path, _, word = line.partition("\0")
             if word:
                 found.setdefault(word, set()).add(path.partition(":")[2])
@@ -441,7 +394,7 @@ class Mirror:
             told = git(self.path, "diff", "--name-status", "-M", "-z", "--diff-filter=R", before, after, "--")
         except GitError:
             return {}
-        parts = told.decode("utf-8", "replace").split("\0")
+        parts = answers.records(told)
         return {parts[i + 2]: parts[i + 1] for i in range(0, len(parts) - 2, 3)}
 
     def tell_outcome(self, pull: int, commit: str, word: str, words: Sequence[str]) -> None:
@@ -488,7 +441,7 @@ class Mirror:
 
     def _noted(self, commit: str) -> str:
         try:
-            return git(self.path, "notes", f"--ref={NOTES}", "show", commit).decode("utf-8", "replace")
+            return answers.text(git(self.path, "notes", f"--ref={NOTES}", "show", commit))
         except GitError:
             return ""
 
@@ -502,7 +455,8 @@ def hunks_in(shown: str) -> dict[str, list[Hunk]]:
         if inside:
             inside -= not line.startswith("\\")
         elif line.startswith("+++ "):
-            rows = found.setdefault(line[4:].removeprefix("b/").rstrip("\t"), [])
+            path = answers.header_path(line[4:], "b/")
+            rows = found.setdefault(path, []) if path else []
         elif hunk := re.match(r"@@ -(\d+)(?:,(\d+))? \+(\d+)(?:,(\d+))? @@", line):
             old, removed, new, added = int(hunk[1]), int(hunk[2] or 1), int(hunk[3]), int(hunk[4] or 1)
             rows.append((old, removed, new, added))
@@ -519,8 +473,9 @@ def functions_in(shown: str) -> dict[str, set[str]]:
         if inside:
             inside -= not line.startswith("\\")
             names.add(defined_in(line[1:]) if _BEGINS.match(line, 1) else "")
-        elif line.startswith(("+++ b/", "--- a/")):
-            names = found.setdefault(line[6:].rstrip("\t"), set())
+        elif line.startswith(("+++ ", "--- ")):
+            if path := answers.header_path(line[4:], "b/" if line.startswith("+") else "a/"):
+                names = found.setdefault(path, set())
         elif hunk := re.match(r"@@ -\d+(?:,(\d+))? \+\d+(?:,(\d+))? @@ ?(.*)", line):
             inside = int(hunk[1] or 1) + int(hunk[2] or 1)
             names.add(defined_in(hunk[3]))

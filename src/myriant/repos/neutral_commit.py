@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from myriant.repos import answers
 from myriant.repos.git import git
 
 _WHEN = "2000-01-01T00:00:00Z"
@@ -18,4 +19,4 @@ def made_up_commit(repository: Path, tree: str) -> str:
     """Make the commit that stands for a tree in a repository, if it is not there yet; its id. Raises GitError."""
     environment = {f"GIT_{role}_{what}": value for role in ("AUTHOR", "COMMITTER") for what, value in _WHO.items()}
     made = git(repository, "commit-tree", "-m", _MESSAGE, tree, environment=environment)
-    return made.decode().strip()
+    return answers.word(made)

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from urllib.parse import urlsplit, urlunsplit
 
+from myriant.repos import answers
 from myriant.repos.door import served_by
-from myriant.repos.git import GitError, git, is_object_id
+from myriant.repos.git import GitError, git
 
 _HERE = Path(__file__).parent
 
@@ -98,23 +99,19 @@ def pull_number(pattern: str, ref: str) -> int | None:
     middle = ref[len(before) : len(ref) - len(after)]
     fits = ref.startswith(before) and ref.endswith(after) and ref == f"{before}{middle}{after}"
     digits = middle.rsplit("/", 1)[-1]
-    return int(digits) if pattern and fits and digits.isdecimal() and len(digits) < 10 else None
+    return int(digits) if pattern and fits and re.fullmatch("[0-9]{1,9}", digits) else None
 
 
-def heads(remote: Remote, pulls: str = "") -> dict[str, str]:
+def heads(remote: Remote, pulls: str = "", only: Collection[str] = ()) -> dict[str, str]:
     """Branches and tags of a repository and their commits, by full name. Raises GitError with the reason otherwise.
 
-    `pulls` is a pattern of further refs, those of pull requests.
+    `pulls` is a pattern of further refs, those of pull requests; `only` these refs, where some are named.
 
     An annotated tag counts as the commit that it names.
     """
-    wanted = ["refs/heads/*", "refs/tags/*", *([pulls] if pulls else [])]
-    listed = remote.git(None, "ls-remote", *wanted, timeout=60).decode("utf-8", "replace")
-    found = {}
-    for line in listed.splitlines():
-        commit, _, name = line.partition("\t")
-        if is_object_id(commit) and (
-            name.startswith(("refs/heads/", "refs/tags/")) or (pulls and pull_number(pulls, name))
-        ):
+    wanted = [*only] or ["refs/heads/*", "refs/tags/*", *([pulls] if pulls else [])]
+    found: dict[str, str] = {}
+    for name, commit in answers.refs(remote.git(None, "ls-remote", *wanted, timeout=60)).items():
+        if name.startswith(("refs/heads/", "refs/tags/")) or (pulls and pull_number(pulls, name)):
             found[name.removesuffix("^{}")] = commit  # the peeled line follows the tag's own
     return found

@@ -58,7 +58,7 @@ class Bare:
     def branches(self) -> dict[str, str]:
         """Branches with their commits."""
         listed = git(self.path, "for-each-ref", "--format=%(objectname) %(refname)", "refs/heads/")
-        rows = (line.partition(" ") for line in listed.splitlines())
+        rows = (line.partition(" ") for line in listed.split("\n") if line)
         return {name.removeprefix("refs/heads/"): commit for commit, _, name in rows}
 
     def title(self, commit: str) -> str:
@@ -75,7 +75,7 @@ class Bare:
         """Merge a commit into a branch; the merge's id. Raises GitRefused, with the files on a conflict."""
         at = self.branches()[target]
         told = git(self.path, "merge-tree", "--write-tree", "--name-only", "--no-messages", at, head, allowed=(0, 1))
-        tree, *conflicts = told.splitlines()
+        tree, *conflicts = told.rstrip("\n").split("\n")
         if conflicts:
             raise GitRefused(f"conflicts in {', '.join(dict.fromkeys(conflicts))}")
         made = git(self.path, "commit-tree", tree, "-p", at, "-p", head, "-F", "-", feed=message.encode())

@@ -8,6 +8,7 @@ from datetime import datetime
 from sqlalchemy import ColumnElement, and_, case, func, literal, literal_column, select, tuple_
 from sqlalchemy.orm import Session, aliased
 
+from myriant.core.digits import number_of
 from myriant.core.states import DECIDED, OPEN, ApprovalState, EventKind, State, Verdict
 from myriant.store.projects import projects_beside
 from myriant.store.tables import Approval, Attempt, Batch, Cell, Project, PullRequest, Report, Run, Segment
@@ -54,10 +55,9 @@ def on_ref(ref: str) -> ColumnElement[bool]:
     """Runs of a branch, of a tag ("tag v1.0"), of a pull request ("pull request 7") or a batch of them ("batch 2"),
     which no branch shows.
     """
-    if ref.startswith(PULL) and ref.removeprefix(PULL).isdigit():
-        return Run.pull_request == int(ref.removeprefix(PULL)[:9])
-    if ref.startswith(BATCH) and ref.removeprefix(BATCH).isdigit():
-        number = int(ref.removeprefix(BATCH)[:9])
+    if ref.startswith(PULL) and (number := number_of(ref.removeprefix(PULL))) is not None:
+        return Run.pull_request == number
+    if ref.startswith(BATCH) and (number := number_of(ref.removeprefix(BATCH))) is not None:
         return Run.batch_id.in_(select(Batch.id).where(Batch.number == number, Batch.project_id == Run.project_id))
     if ref.startswith(TAGGED):
         return Run.tag == ref.removeprefix(TAGGED)

@@ -10,6 +10,7 @@ from myriant.core.coverage.merge import merge
 from myriant.core.coverage.model import MOST_LINE, Coverage, FileCoverage, Lines
 from myriant.core.coverage.paths import Placing
 from myriant.core.coverage.xml_reports import XmlReport
+from myriant.core.digits import number_of
 from myriant.core.results.model import Oddity
 from myriant.core.written import counted
 from myriant.core.xml import MOST_BYTES, Refused
@@ -96,8 +97,8 @@ def _read_lcov(chunks: Iterable[bytes]) -> tuple[Coverage, dict[str, Lines]]:
             elif key == "DA" and path is not None:
                 listed.add(rest.partition(",")[0])
                 bad += not _line_hits(files[path], rest)
-            elif key == "LF" and rest.strip().isdigit():
-                told = int(rest)
+            elif key == "LF":
+                told = number_of(rest.strip(), 18)
             elif key == "BRDA" and path is not None:
                 bad += not _branch(files[path], rest)
             elif key in ("FN", "FNDA", "FNL", "FNA") and path is not None:
@@ -151,7 +152,7 @@ def _function(lines: Lines, starts: dict[str, int], key: str, text: str) -> bool
         if key in ("FN", "FNL"):
             first, rest = text.split(",", 1)
             name, line = (first, rest.partition(",")[0]) if key == "FNL" else (rest, first)
-            if key == "FN" and (end := rest.partition(","))[0].strip().isdigit() and end[2]:
+            if key == "FN" and (end := rest.partition(","))[2] and number_of(end[0].strip()) is not None:
                 name = end[2]
             starts[name.strip()] = int(line)
             if key == "FN":
@@ -170,9 +171,10 @@ def _function(lines: Lines, starts: dict[str, int], key: str, text: str) -> bool
 def _branch(lines: Lines, text: str) -> bool:
     parts = text.rsplit(",", 1)
     head = parts[0].split(",", 1)
-    if len(parts) != 2 or len(head) != 2 or not head[0].strip().isdigit() or not 0 < int(head[0]) <= MOST_LINE:
+    line = number_of(head[0].strip()) or 0
+    if len(parts) != 2 or len(head) != 2 or not 0 < line <= MOST_LINE:
         return False
-    branches = lines.arms.setdefault(int(head[0]), {})
+    branches = lines.arms.setdefault(line, {})
     branches[head[1]] = branches.get(head[1], False) or parts[1].strip() not in ("-", "0")
     return True
 

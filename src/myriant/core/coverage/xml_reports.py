@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from xml.parsers import expat
 
 from myriant.core.coverage.model import MOST_HITS, MOST_LINE, Coverage, Lines
+from myriant.core.digits import number_of
 from myriant.core.results.model import Oddity
 from myriant.core.xml import Notes, Refused, explained, feed, make_parser
 
@@ -200,7 +201,7 @@ class _Clover(_Dialect):
             self.conditions, self.stated = [], None
         elif element == "metrics" and self.current is not None and self.stated is None:
             told = attributes.get("coveredconditionals", "")
-            self.stated = int(told) if told.isascii() and told.isdigit() and len(told) < 10 else None
+            self.stated = number_of(told)
 
     def line(self, file: Lines, attributes: Attributes) -> None:
         """One that is a condition or a method."""
@@ -281,7 +282,7 @@ class _Jacoco(_Dialect):
             name = f"{self.of_class}.{self.method.get('name', '')}{self.method.get('desc', '')}"
             hits = self.count({"covered": "0", **attributes}, "covered") or 0
             lines = self.files.setdefault(f"{self.package}/{self.file}".lstrip("/"), Lines())
-            lines.called(int(line) if line.isdigit() and len(line) < 9 else 0, name, hits)
+            lines.called(number_of(line, 8) or 0, name, hits)
         elif element == "sourcefile":
             name = attributes.get("name", "(unnamed)")[:_MOST_PATH]
             self.current = self.files.setdefault(f"{self.package}/{name}".lstrip("/"), Lines())

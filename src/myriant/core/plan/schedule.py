@@ -14,6 +14,8 @@ from datetime import UTC, date, datetime, time, timedelta
 from functools import lru_cache
 from zoneinfo import ZoneInfo, available_timezones
 
+from myriant.core.digits import number_of
+
 DAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
 _MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
 _WEEK = ("sun", "mon", "tue", "wed", "thu", "fri", "sat")
@@ -165,7 +167,7 @@ def _number(text: str, name: str, low: int, high: int) -> int:
         return _MONTHS.index(text) + 1
     if text in _WEEK and name == "day of week":
         return _WEEK.index(text)
-    value = int(text[:6]) if text.isdigit() else -1
-    if not low <= value <= high:
+    value = number_of(text)
+    if value is None or not low <= value <= high:
         raise ScheduleError(f"{text[:40]} is no {name}", f"write a number from {low} to {high}")
     return value

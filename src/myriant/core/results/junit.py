@@ -11,6 +11,7 @@ import math
 from collections.abc import Iterable
 from xml.parsers import expat
 
+from myriant.core.digits import number_of
 from myriant.core.results.junit_words import (
     ATTACHED,
     BAD,
@@ -370,7 +371,7 @@ class _Reader:
             first = next((t for t in (detail.text or detail.output).splitlines() if t.strip()), "")
             detail.message = first.strip()[:500] or f"it {self.outcome_word(at)}, and its report does not say why"
         line = self.attributes.get("line") or self.attributes.get("lineno") or ""
-        detail.line = int(line) if line.isascii() and line.isdigit() and len(line) < 9 else 0
+        detail.line = number_of(line, 8) or 0
         if SETUP.match(self.name) or SETUP.match(f"{self.results.classes[at]}.{self.name}"):
             detail.setup = True
             self.results.setups += 1

@@ -40,6 +40,7 @@ from myriant.flow.views.run.verdicts import word_of_commit
 from myriant.flow.views.settings.badges import badge_of
 from myriant.flow.views.strip import strip_of
 from myriant.flow.who import Person
+from myriant.repos import answers
 from myriant.repos.git import GitError, git
 from myriant.store.audit import record
 from myriant.store.engine import is_deadlock
@@ -191,7 +192,7 @@ def _commit(folder: Path, plan: bytes, files: Sequence[str], names: Sequence[str
         (folder / file).write_text(drilled.source(number))
     git(folder, "add", "--all", "--force")
     git(folder, "commit", "--quiet", "--no-verify", "-m", f"Drill: {title}")
-    return git(folder, "rev-parse", "HEAD").decode().strip()
+    return answers.word(git(folder, "rev-parse", "HEAD"))
 
 
 def _cells(
@@ -272,7 +273,7 @@ def _place(place: str, said: object, expected: str) -> DrillPlace:
 
 def _note(folder: Path, commit: str) -> str:
     try:
-        first = git(folder, "notes", "--ref=myriant", "show", commit).decode("utf-8", "replace").split("\n")[0]
+        first = answers.lines(git(folder, "notes", "--ref=myriant", "show", commit))[0]
     except GitError:
         return "nothing"
     return first.removeprefix("verdict: ").partition(" ")[0]

@@ -9,6 +9,7 @@ from myriant.flow.errors import BadInput
 from myriant.flow.naming import the_project
 from myriant.flow.site import Site
 from myriant.flow.state.starting import Taken, branch_of, start_run, started_text
+from myriant.repos import answers
 from myriant.repos.git import GitError
 from myriant.store.records import RunWish
 
@@ -37,6 +38,7 @@ def start_by_hand(
     if commit is None:
         raise BadInput(f"the repository has no branch, tag or commit {wanted[:200]}", "name one that it has")
     branch = branch_of(mirror, project.main_branch, wanted, commit)
+    branch = "" if answers.unseen(branch) else branch
     wish = RunWish(jobs=tuple(jobs or ()), cells=cells, by=by)
     with site.store.transaction() as session:
         project = the_project(session, project_name)

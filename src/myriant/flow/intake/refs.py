@@ -1,12 +1,14 @@
 """Intake: something happened to a repository; what came of it is a run, at once.
 
-A hook's message is only a bell with a proposal: the commit at which a branch or tag was last seen decides what
-is new, so a message that comes twice, late or never does no harm (`look` finds what was missed).
+A hook's message is only a bell with a proposal: the repository says whether it is so, and the commit at which a branch
+or tag was last seen what is new. So a message that is forged, comes twice, late or never does no harm (`look` finds
+what was missed).
 """
 
 from __future__ import annotations
 
 import logging
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from sqlalchemy import func
@@ -20,8 +22,10 @@ from myriant.flow.site import Site
 from myriant.flow.state.pulls import become, close_from
 from myriant.flow.state.runs import weigh_anew
 from myriant.flow.state.starting import start_pull_request, start_run
+from myriant.repos import answers
 from myriant.repos.git import GitError, is_object_id
-from myriant.repos.remote import heads, pull_number
+from myriant.repos.mirror import Mirror
+from myriant.repos.remote import Remote, heads, pull_number
 from myriant.store.changes import tell
 from myriant.store.projects import (
     BRANCH,
@@ -37,6 +41,9 @@ from myriant.store.tables import Project, PullRequest, Ref
 
 _log = logging.getLogger(__name__)
 
+NOWHERE = "0"  # as often as an object id has digits
+MOST_PASSED = 200  # commits that a branch has passed since a bell was rung
+
 
 @dataclass(frozen=True, slots=True)
 class Moved:
@@ -48,26 +55,55 @@ class Moved:
 
 
 def hear(site: Site, project_name: str, moved: list[Moved]) -> list[int]:
-    """Take a hook's message; the numbers of the runs that it made, or that a look just before it made."""
-    numbers = []
-    trusted = True
+    """Take a hook's message; the numbers of the runs that it made, or that a look just before it made.
+
+    What it says is asked of the repository: a move that is not there is none. Raises NotFound.
+    """
     with site.store.transaction() as session:
         project = the_project(session, project_name)
         if project.paused:
             return []
+        pulls = project.pull_refs
+        # a tag may be an object of its own, and a pull request may be new: look
+        looks = any(m.ref.startswith(TAG) or (pulls and pull_number(pulls, m.ref) is not None) for m in moved)
+        wanted = [m for m in moved if m.ref.startswith(BRANCH) and is_object_id(m.after)]
+        remote, mirror = site.remote(project), site.mirror(project)
+    true = _true_moves(remote, mirror, wanted)
+    numbers = []
+    with site.store.transaction() as session:
+        project = the_project(session, project_name)
         one_at_a_time(session, project.id)
-        for move in moved:
-            if not move.ref.startswith(BRANCH) or not is_object_id(move.after):
-                # a tag may be an object of its own, and a pull request may be new: look
-                pull = project.pull_refs and pull_number(project.pull_refs, move.ref) is not None
-                trusted = trusted and not move.ref.startswith(TAG) and not pull
-            elif made := _made_already(session, project, move):
+        for move in true:
+            if made := _made_already(session, project, move):
                 numbers += made
-            elif not _is_next(session, project, move):
-                trusted = False
-            else:
+            elif _is_next(session, project, move):
                 numbers += _take(session, project, move.ref, move.after)
-    return numbers if trusted else numbers + look(site, project_name)
+            else:
+                looks = True
+    return numbers + look(site, project_name) if looks or len(true) < len(wanted) else numbers
+
+
+def _true_moves(remote: Remote, mirror: Mirror, moved: Sequence[Moved]) -> list[Moved]:
+    """The moves that the repository confirms: a branch is there now, or was there before it moved on."""
+    if not moved:
+        return []
+    try:
+        there = heads(remote, only=sorted({m.ref for m in moved}))
+        past: dict[str, list[str]] = {}  # the nearest first
+        for ref in {m.ref for m in moved if m.ref in there and m.after.strip("0") and m.after != there[m.ref]}:
+            if not mirror.has(there[ref]):
+                mirror.fetch()
+            past[ref] = mirror.first_parents(there[ref], MOST_PASSED)
+    except GitError:
+        return []  # a look says what is wrong with the repository
+    return [m for m in moved if there.get(m.ref, NOWHERE * len(m.after)) == m.after or _passed(m, past.get(m.ref, []))]
+
+
+def _passed(move: Moved, past: list[str]) -> bool:
+    """Whether a branch that has moved on went that way, forward."""
+    if move.after not in past:
+        return False
+    return not move.before.strip("0") or move.before in past[past.index(move.after) + 1 :]
 
 
 def look(site: Site, project_name: str) -> list[int]:
@@ -164,6 +200,9 @@ def _take(session: Session, project: Project, name: str, commit: str) -> list[in
     before = ref.commit if ref is not None else None
     session.merge(Ref(project_id=project.id, name=name, commit=commit))
     session.flush()
+    if why := not_tested(name):
+        _log.warning("%s: %s", project.name, why)
+        return []
     if name.startswith(TAG):
         tag = name.removeprefix(TAG)
         wish = RunWish(said=f"The tag {tag} moved here from {before[:7]}" if before else "")
@@ -198,6 +237,14 @@ def _take(session: Session, project: Project, name: str, commit: str) -> list[in
     pulls = open_pulls_from(session, project.id, branch)
     numbers += [n for pull in pulls if (n := start_pull_request(session, project, pull)) is not None]
     return numbers + (refresh_into(session, project, branch) if project.pull_refresh == AT_ONCE else [])
+
+
+def not_tested(ref: str) -> str:
+    """Why a branch or tag of this name is never tested; empty where it is."""
+    name = ref.removeprefix(BRANCH).removeprefix(TAG)
+    odd = answers.unseen(name)
+    what = "branch" if ref.startswith(BRANCH) else "tag"
+    return f"the {what} {answers.shown(name)} is not tested: nobody can see {odd} in its name; rename it" if odd else ""
 
 
 def _take_pull(session: Session, project: Project, name: str) -> list[int]:

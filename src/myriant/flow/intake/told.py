@@ -10,6 +10,7 @@ import hmac
 import secrets
 from typing import Any
 
+from myriant.core.digits import number_of
 from myriant.core.states import PullState
 from myriant.flow.errors import BadInput
 from myriant.flow.intake.pulls import change_pull_request
@@ -103,13 +104,14 @@ def _change(site: Site, project_name: str, what: str, subject: dict[str, Any]) -
         raise BadInput(f"a change cannot be {what[:80]}", f"known: {', '.join(_STATES)}")
     number = str(subject.get("number") or subject.get("id") or "")
     digits = number.rsplit("/", 1)[-1].rsplit("#", 1)[-1]
-    if not digits.isdigit() or len(digits) > 9:
+    pull = number_of(digits)
+    if pull is None:
         raise BadInput("the change has no number", "give it as subject.content.number, or end subject.id with it")
     source, target = _branch(subject, "source"), _branch(subject, "target")
     return change_pull_request(
         site,
         project_name,
-        int(digits),
+        pull,
         source=source,
         target=target,
         title=str(subject.get("title") or ""),
