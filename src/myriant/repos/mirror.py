@@ -14,6 +14,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from myriant.core.diagnosis.naming import defined_in
+from myriant.core.statements import may_be_statement
 from myriant.repos import answers
 from myriant.repos.git import GitError, git, is_object_id
 from myriant.repos.remote import Remote
@@ -24,6 +25,7 @@ _LATEST = 32_503_680_000  # year 3000: a commit may claim any time
 
 
 _ATTRIBUTES = Path(__file__).parent / "attributes"
+_HUNK = re.compile(r"@@ -(\d+)(?:,(\d+))? \+(\d+)(?:,(\d+))? @@")
 _BEGINS = re.compile(r"\s*(?:\w+\s+){0,4}?(?:def|function|func|fn|fun|sub|defp|class|struct|trait|module|interface)\b")
 Hunk = tuple[int, int, int, int]  # first old line, how many, first new line, how many
 
@@ -200,22 +202,13 @@ class Mirror:
 
     def changed_functions(self, before: str, after: str) -> dict[str, set[str]]:
         """The functions and classes that a change lies in, defines or removes, by path at `after`. Raises GitError."""
+        return functions_in(self.shown(before, after))
+
+    def shown(self, before: str, after: str) -> str:
+        """A difference without context, each part with the function that it lies in. Raises GitError."""
         settings = ("-c", f"core.attributesFile={_ATTRIBUTES}", "-c", "core.bigFileThreshold=1m")
-        shown = git(
-            self.path,
-            *settings,
-            "diff",
-            "--unified=0",
-            "--no-color",
-            "--no-ext-diff",
-            "--find-renames",
-            "--src-prefix=a/",
-            "--dst-prefix=b/",
-            before,
-            after,
-            "--",
-        )
-        return functions_in(answers.text(shown))
+        words = ("--unified=0", "--no-color", "--no-ext-diff", "--find-renames", "--src-prefix=a/", "--dst-prefix=b/")
+        return answers.text(git(self.path, *settings, "diff", *words, before, after, "--"))
 
     def between(self, before: str, after: str, limit: int = 500) -> list[Commit]:
         """First-parent commits after `before` and before `after`, newest first; none when it was rewritten."""
@@ -457,7 +450,7 @@ def hunks_in(shown: str) -> dict[str, list[Hunk]]:
         elif line.startswith("+++ "):
             path = answers.header_path(line[4:], "b/")
             rows = found.setdefault(path, []) if path else []
-        elif hunk := re.match(r"@@ -(\d+)(?:,(\d+))? \+(\d+)(?:,(\d+))? @@", line):
+        elif hunk := _HUNK.match(line):
             old, removed, new, added = int(hunk[1]), int(hunk[2] or 1), int(hunk[3]), int(hunk[4] or 1)
             rows.append((old, removed, new, added))
             inside = removed + added
@@ -480,6 +473,23 @@ def functions_in(shown: str) -> dict[str, set[str]]:
             inside = int(hunk[1] or 1) + int(hunk[2] or 1)
             names.add(defined_in(hunk[3]))
     return {path: told - {""} for path, told in found.items()}
+
+
+def idle_in(shown: str) -> set[str]:
+    """Files of which only comments and blank lines differ, of a difference as in hunks_in."""
+    found: dict[str, bool] = {}
+    path = ""
+    inside = 0
+    for line in shown.split("\n"):
+        if inside:
+            inside -= not line.startswith("\\")
+            found[path] &= not may_be_statement(path, line[1:])
+        elif line.startswith(("+++ ", "--- ")):
+            path = answers.header_path(line[4:], "b/" if line.startswith("+") else "a/") or path
+        elif hunk := _HUNK.match(line):
+            inside = int(hunk[2] or 1) + int(hunk[4] or 1)
+            found.setdefault(path, True)
+    return {p for p, idle in found.items() if idle}
 
 
 def added_lines(hunks: Mapping[str, Sequence[Hunk]]) -> dict[str, set[int]]:

@@ -23,7 +23,7 @@ from myriant.core.diagnosis.slower import slower
 from myriant.core.diagnosis.suspects import Failure, Touched, rank
 from myriant.core.results.junit_words import odd_time
 from myriant.core.results.moved import moved
-from myriant.repos.mirror import functions_in
+from myriant.repos.mirror import functions_in, idle_in
 
 FRAMES = [
     (
@@ -287,6 +287,16 @@ def test_commits_are_ranked_by_what_they_touched() -> None:
             {},
             ("b", "changed low_water in q.py, which the failure names"),
         ),
+        # of two that the failure names, the one that changed more than comments
+        (
+            [
+                Touched("a", ("p.py",), {"p.py": ["low_water"]}, {}, {"p.py"}),
+                Touched("b", ("q.py", "r.py"), {"q.py": ["low_water"]}, {}, {"r.py"}),
+            ],
+            "low_water(1)",
+            {},
+            ("b", "changed low_water in q.py, which the failure names"),
+        ),
         # another file of that name is not the one that the message names
         (
             [Touched("a", ("ebb/__init__.py",)), Touched("b", ("flow/__init__.py",))],
@@ -325,6 +335,25 @@ FUNCTIONS = """\
 @@ -1 +0,0 @@
 -function gone(a) {}
 """
+
+
+@pytest.mark.parametrize(
+    ("path", "rows", "idle"),
+    [
+        ("a.py", ["+# low", "-", "+    # water"], True),
+        ("a.py", ["+# low", "+x = 1"], False),
+        ("a.py", ["-x = 1", "+# x = 1"], False),
+        ("a.lua", ["+-- low"], True),
+        ("a.lua", ["+# low"], False),
+        ("a.c", ["+// low", "-}", "+}"], True),
+        ("notes", ["+low"], False),
+        ("a.py", ["+# low", "\\ No newline at end of file"], True),
+    ],
+)
+def test_a_change_of_comments_alone_is_idle(path: str, rows: list[str], idle: bool) -> None:
+    old, new = (sum(r.startswith(s) for r in rows) for s in "-+")
+    shown = "\n".join([f"--- a/{path}", f"+++ b/{path}", f"@@ -1,{old} +1,{new} @@ f", *rows, ""])
+    assert idle_in(shown) == ({path} if idle else set())
 
 
 def test_the_functions_of_a_change_and_what_a_failure_names() -> None:

@@ -12,6 +12,7 @@ import numpy as np
 from myriant.core.coverage.model import FileCoverage
 from myriant.core.diagnosis.discovery import looks_like_test
 from myriant.core.diagnosis.explain import explain
+from myriant.core.statements import may_be_statement
 
 Hunk = tuple[int, int, int, int]  # of a difference without context: first old line, how many, first new line, how many
 
@@ -31,20 +32,10 @@ class ChangedFile:
     unknown: bool
 
 
-_COMMENTS = {
-    **dict.fromkeys((".lua", ".sql", ".hs", ".adb", ".ads"), "--"),
-    **dict.fromkeys((".py", ".rb", ".sh", ".pl", ".pm", ".r", ".jl", ".ex", ".exs", ".tcl"), "#"),
-    **dict.fromkeys((".lisp", ".clj", ".scm", ".el"), ";"),
-    **dict.fromkeys((".erl", ".tex", ".m"), "%"),
-}
-
-
 def with_text(path: str, text: str, lines: Collection[int]) -> set[int]:
     """Those of these lines that may hold a statement: neither blank, nor brackets alone, nor a comment to its end."""
-    mark = _COMMENTS.get(PurePosixPath(path).suffix.lower(), "//")
     rows = text.split("\n")  # as git counts them
-    told = {n: rows[n - 1].strip() for n in lines if n <= len(rows)}
-    return {n for n, row in told.items() if not row.startswith(mark) and any(c.isalnum() or c == "_" for c in row)}
+    return {n for n in lines if n <= len(rows) and may_be_statement(path, rows[n - 1])}
 
 
 Texts = Callable[[Collection[str]], Mapping[str, str]]

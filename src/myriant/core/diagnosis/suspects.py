@@ -12,6 +12,7 @@ from myriant.core.diagnosis.naming import named_in
 
 STACK, SAID, TEST, NAMED, TOGETHER, NEIGHBOUR, FOLDER, DEPENDENCY = 4.0, 3.0, 2.5, 2.0, 1.5, 1.0, 0.5, 1.5
 NOT_RUN = 0.3  # what is left of the score of a commit of whose measured lines none ran in the cell
+IDLE = 0.1  # of one that changed nothing but comments: they seldom break a test
 LEAST_TOGETHER = 3  # commits
 _DEPENDENCIES = re.compile(
     r"(?:^|/)(?:requirements[^/]*\.(?:txt|in)|pyproject\.toml|setup\.(?:py|cfg)|[^/]*lock[^/]*\.(?:json|yaml|toml)|[^/]+\.lock|"
@@ -24,13 +25,14 @@ _TEST_WORDS = re.compile(r"^(?:test|spec)s?_|_(?:test|spec)s?$|(?:test|tests|spe
 @dataclass(frozen=True, slots=True)
 class Touched:
     """A commit by what it changed. `functions` by path; `ran` says of paths whether a line that the commit wrote ran in
-    the failing cell, where coverage tells it.
+    the failing cell, where coverage tells it. Of `idle` files only comments and blank lines differ.
     """
 
     commit: str
     files: tuple[str, ...]
     functions: Mapping[str, Collection[str]] = field(default_factory=dict)
     ran: Mapping[str, bool] = field(default_factory=dict)
+    idle: Collection[str] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,6 +90,9 @@ def _judged(c: Touched, failure: Failure) -> Suspect:
     if told and not dependency and set(c.ran) >= files and not any(c.ran.values()):
         score *= NOT_RUN
         because.append("but no line that it wrote ran in this cell")
+    if told and set(c.idle) >= files:
+        score *= IDLE
+        because.append("but only comments and blank lines")
     return Suspect(c.commit, round(score, 3), tuple(because))
 
 

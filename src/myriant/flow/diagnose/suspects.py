@@ -21,7 +21,7 @@ from myriant.flow.errors import NotFound
 from myriant.flow.naming import the_project, the_run
 from myriant.flow.site import Site
 from myriant.repos.git import GitError
-from myriant.repos.mirror import Mirror
+from myriant.repos.mirror import Mirror, functions_in, idle_in
 from myriant.store.attempts import workspaces_of
 from myriant.store.coverage import coverage_files_of_attempts
 from myriant.store.history import moves_of, numbers_through
@@ -183,5 +183,6 @@ def _touched(
             if measured.any():
                 ran[path] = bool((told.hits[measured] > 0).any())
         moved |= set(files)
-        found.append(Touched(commit, files, mirror.changed_functions(parent, commit) if few else {}, ran))
+        shown = mirror.shown(parent, commit) if few else ""
+        found.append(Touched(commit, files, functions_in(shown), ran, frozenset(idle_in(shown))))
     return found
