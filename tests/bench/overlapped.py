@@ -8,6 +8,7 @@ pushed together. The truth is made by running the package's own tests with each 
 
 from __future__ import annotations
 
+import itertools
 import json
 import random
 import sys
@@ -27,7 +28,7 @@ from myriant.core.plan.selectors import parse_selector
 from worlds import Repository, one_installation
 
 BY_HAND = ("", "__import__('sys').version_info[:2] == (3, 10)", "__import__('sys').version_info < (3, 11)")
-MOST_DRAWN = 60
+MOST_DRAWN = 25
 Test = tuple[str, str]  # class name and name, as the report has them
 Pairs = set[tuple[Test, str]]  # with the version
 
@@ -63,16 +64,22 @@ def drawn(tree: Path, rng: random.Random, conditions: Sequence[str | None]) -> l
     """Faults of which each shares a test with an earlier one; fewer where none is found."""
     found: list[Known] = []
     for condition in conditions:
-        for at, fault in enumerate(faults(tree, rng, condition, found[0].fault.file if found else "")):
+        for fault in _near(tree, rng, condition, found[0].fault.file if found else ""):
             known = Known(fault, alone(tree, fault))
             tests = {t for t, _ in known.pairs}
-            apart = all(not (k.fault.begin < fault.end and fault.begin < k.fault.end) for k in found)
+            apart = all(
+                k.fault.file != fault.file or fault.end <= k.fault.begin or k.fault.end <= fault.begin for k in found
+            )
             if tests and apart and (not found or any(tests & {t for t, _ in k.pairs} for k in found)):
                 found.append(known)
                 break
-            if at == MOST_DRAWN:
-                return found
     return found
+
+
+def _near(tree: Path, rng: random.Random, condition: str | None, file: str) -> Iterator[Fault]:
+    """Faults of a file, then of all, so many of each."""
+    for only in dict.fromkeys((file, "")):
+        yield from itertools.islice(faults(tree, rng, condition, only), MOST_DRAWN)
 
 
 def broken(text: str, given: Sequence[Fault]) -> str:

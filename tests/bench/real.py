@@ -96,7 +96,8 @@ def faults(tree: Path, rng: random.Random, wanted: str | None = None, only: str 
     every_file = (
         p for p in sorted(tree.rglob("*.py")) if p.parent != tree and str(p.relative_to(tree)).startswith(only)
     )
-    sources = [p for p in every_file if not re.search(r"test|docs|example|setup", str(p.relative_to(tree)))]
+    aside = re.compile(r"tests?|docs?|examples?|setup\.py|conftest\.py")
+    sources = [p for p in every_file if not any(aside.fullmatch(part) for part in p.relative_to(tree).parts)]
     root, mutants.SOURCES = mutants.SOURCES, tree
     try:
         every = [m for p in sources for m in mutants.mutants_of(p) if m.now != "pass"]

@@ -143,7 +143,49 @@ def test_walls_stand_on_every_side(room: Room, tmp_path: Path) -> None:
         and "CapEff:\t0000000000000000" in said
     )
     assert (room.workspace / "file").read_text() == "kept\n"
+    assert room.base.stat().st_mode & 0o777 == 0o700, "no other user of the machine looks in"
     assert remove(sandbox, room) and not room.base.exists()
+
+
+SHARING = """python3 -c '
+import multiprocessing as m
+lock, queue = m.Lock(), m.Queue()
+def work(n):
+    with lock: queue.put(n * n)
+several = [m.Process(target=work, args=(n,)) for n in range(4)]
+for p in several: p.start()
+print("shared", sorted(queue.get() for p in several))
+from multiprocessing.shared_memory import SharedMemory
+block = SharedMemory(create=True, size=1 << 20); block.close(); block.unlink()
+print("block")
+'; ls /dev/shm | wc -l; head -c 1100000000 /dev/zero > /dev/shm/much 2>/dev/null || echo bounded"""
+
+
+@pytest.mark.parametrize("root", [True, False])
+def test_processes_of_a_step_share_memory_within_a_bound(tmp_path: Path, root: bool) -> None:
+    """Locks, queues and blocks of shared memory lie in /dev/shm, which bubblewrap gives to root alone."""
+    if os.geteuid() != 0 or not find_sandbox(tmp_path).bubblewrap:
+        pytest.skip("only root tries both kinds of walls")
+    base = Path(tempfile.mkdtemp(prefix="myriant-sharing-"))
+    ask = (
+        "import os, sys, subprocess; from pathlib import Path; from myriant.runner.sandbox import *\n"
+        f"room = Room(Path({str(base / 'room')!r}), FIRST_USER); room.make(); room.give_to_user()\n"
+        f"told = Sandbox(True, {root}).command(['/bin/sh', '-c', sys.argv[1]], room=room, environment={{'PATH': '/usr/bin:/bin'}})\n"
+        "print(subprocess.run(told[0], env=told[1], cwd=told[2], capture_output=True, text=True).stdout)\n"
+    )
+    try:
+        if not root:
+            os.chown(base, 65534, 65534)
+        asked = [sys.executable, "-c", ask, SHARING]
+        who = [] if root else ["setpriv", "--reuid", "65534", "--regid", "65534", "--clear-groups"]
+        done = subprocess.run([*who, *asked], capture_output=True, text=True, cwd="/")
+        if not root and "Permission denied" in done.stderr:
+            pytest.skip("an ordinary user cannot read this checkout")
+        assert done.stdout.split("\n")[:4] == ["shared [0, 1, 4, 9]", "block", "0", "bounded"], (
+            done.stdout + done.stderr
+        )
+    finally:
+        shutil.rmtree(base)
 
 
 @pytest.mark.parametrize("below", ["/tmp", "/home", "/opt"])

@@ -33,6 +33,7 @@ _SHOWN = (
     "timezone",
 )
 WORKSPACE = "/workspace"
+SHARED_MEMORY = 1 << 30  # bytes of /dev/shm, for each command
 _FILTERED = ("/bin/sh", "-c", 'exec 9<"$0" "$@"')  # bubblewrap reads its filter from a descriptor
 
 
@@ -115,6 +116,12 @@ class Sandbox:
             "/proc",
             "--dev",
             "/dev",
+            "--size",
+            str(SHARED_MEMORY),
+            "--perms",
+            "1777",  # bubblewrap's own belongs to root: locks and queues of several processes lie there
+            "--tmpfs",
+            "/dev/shm",  # the cell's own
             "--perms",
             "0755",
             "--dir",
@@ -206,7 +213,7 @@ class Room:
     def make(self) -> None:
         for folder in (self.workspace, self.tmp, self.home, self.links, self.etc, self.handed, self.given):
             folder.mkdir(parents=True)
-        self.base.chmod(0o755)
+        self.base.chmod(0o700)  # nobody else on this machine reads along
         entry = f"cell:x:{self.user}:{self.user}:cell:/home/cell:/bin/sh\nroot:x:0:0:root:/root:/bin/sh\n"
         (self.etc / "passwd").write_text(entry)
         (self.etc / "group").write_text(f"cell:x:{self.user}:\nroot:x:0:\n")
@@ -218,6 +225,7 @@ class Room:
             owner = f"{self.user}:{self.user}"
             tops = [str(top) for top in (self.workspace, self.tmp, self.home)]
             subprocess.run(["chown", "-hRP", owner, *tops], check=True, capture_output=True)
+            os.chown(self.base, self.user, self.user)
 
 
 def find_sandbox(scratch: Path) -> Sandbox:
