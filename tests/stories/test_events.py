@@ -568,6 +568,8 @@ def test_a_bell_is_only_a_bell_and_the_repository_says_what_is_so(world: Stories
         (other, nowhere, side),  # no such branch
         ("refs/heads/ma*", nowhere, side),
         ("refs/heads/", nowhere, side),
+        ("refs/heads/a\0b", nowhere, side),
+        ("refs/heads/" + "a" * 200_000, nowhere, side),
     ):
         moved = {"moved": [{"ref": ref, "before": before, "after": after}]}
         rung = {"Authorization": f"Bearer {world.bells['forged']}"}

@@ -14,7 +14,8 @@ from myriant.repos.git import is_object_id
 
 _ESCAPED = re.compile(rb"\\([abfnrtv\\\"]|[0-7]{3})")
 _LETTERS = {b"a": b"\a", b"b": b"\b", b"f": b"\f", b"n": b"\n", b"r": b"\r", b"t": b"\t", b"v": b"\v"}
-_UNSEEN = ("C", "Z")  # categories of Unicode: control, format, surrogate, private, unassigned; all sorts of spaces
+# categories of Unicode: control, format, surrogate, private; all sorts of spaces and ends of lines
+_UNSEEN = ("Cc", "Cf", "Cs", "Co", "Zs", "Zl", "Zp")
 
 
 def text(told: bytes) -> str:
@@ -86,7 +87,7 @@ def _character(told: bytes) -> bytes:
 
 def unseen(name: str) -> str:
     """The first character of a name that nobody can see, or that cannot be told from another: `U+2028`; else empty."""
-    odd = next((c for c in name if unicodedata.category(c)[0] in _UNSEEN or c == "\N{REPLACEMENT CHARACTER}"), "")
+    odd = next((c for c in name if unicodedata.category(c) in _UNSEEN or c == "\N{REPLACEMENT CHARACTER}"), "")
     return f"U+{ord(odd):04X}" if odd else ""
 
 

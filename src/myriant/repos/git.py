@@ -68,7 +68,7 @@ def git(
         )
     except subprocess.TimeoutExpired as error:
         raise GitError(f"git {arguments[0]} gave no answer in {timeout:.0f} s") from error
-    except OSError as error:
+    except (OSError, ValueError) as error:  # too long an argument; a NUL or half a surrogate pair in it
         raise GitError(f"git cannot be started: {error}") from error
     if done.returncode not in allowed:
         said = done.stderr.decode("utf-8", "replace").strip() or f"exit status {done.returncode}"
