@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 import pytest
 
 from inprocess import Stories
-from worlds import junit, writes
+from worlds import PLAN, junit, writes
 
 Jobs = dict[str, tuple[list[str], dict[str, str]]]  # by job: its former names, its tests
 P, F = "passed", "expected 1, got 2"
@@ -113,3 +114,25 @@ def test_only_test_files_say_that_a_tests_source_still_stands(
     run = repo.pushed({"unit.sh": writes(junit(a=P, b=P)), **after})["run"]
     assert run["verdict"] == ("clear" if gone else "held"), run["sentence"]
     assert ("1 test removed" if gone else "1 test vanished") in run["sentence"]
+
+
+def test_what_is_sent_under_a_jobs_new_name_hides_no_result_of_its_former_one(world: Stories, tmp_path: Path) -> None:
+    """Nor does it stand for a job of the plan: it is evidence."""
+    repo = world.repository("sent-names", PLAN, **{"test.sh": writes(junit(a="passed"))})
+    before = repo.git("rev-parse", "HEAD").strip()
+    (tmp_path / "x.xml").write_text(junit(a="passed"))
+    for job in ("tests", "unit"):
+        done = world.command("send", "sent-names", "x.xml", "--job", job, "--commit", before, cwd=tmp_path)
+        assert done.returncode == 0, done.stderr
+    renamed = PLAN.replace("[jobs.unit]", '[jobs.tests]\nformerly = ["unit"]').replace("jobs.unit.", "jobs.tests.")
+    red = writes(junit(a="expected 1, got 2"), status=1)
+    run = repo.pushed({"myriant.toml": renamed, "test.sh": red})
+    assert run["run"]["verdict"] == "held" and "1 test newly fails" in run["run"]["sentence"], run["run"]["sentence"]
+    assert run["baseline"]["commit"] == before and repo.findings(run)["findings"][0]["mark"] == "new"
+    held = run["run"]["commit"]
+    for job in ("tests", "unit"):  # green from elsewhere clears nothing, here or behind
+        assert (
+            world.command("send", "sent-names", "x.xml", "--job", job, "--commit", held, cwd=tmp_path).returncode == 0
+        )
+    assert world.word(held, "sent-names")["verdict"] == "held"  # type: ignore[index]
+    assert repo.pushed({"docs": "words"})["run"]["verdict"] == "held"

@@ -75,6 +75,15 @@ def test_a_job_runs_where_its_ground_hands_over_something_else(world: Stories, m
     assert said == (ran if more else [(v, n in (1, 3, 4)) for n, (v, _) in enumerate(ran)])
 
 
+def two_days_later(world: Stories) -> None:
+    """All that has ended is older, and what is kept for a day goes."""
+    with world.site.store.transaction() as session:
+        for table in ("run", "attempt"):
+            session.execute(text(f"UPDATE {table} SET ended_at = ended_at - '2 days'::interval"))
+    while prune_a_little(world.site, datetime.now(UTC)):
+        pass
+
+
 def test_files_that_were_let_go_are_made_anew_and_none_is_let_go_that_is_still_waited_for(
     world: Stories, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -92,21 +101,15 @@ def test_files_that_were_let_go_are_made_anew_and_none_is_let_go_that_is_still_w
     def said(run: dict[str, Any]) -> tuple[str, dict[str, int | None]]:
         return run["run"]["verdict"], {c["job"]: c["reused"] for c in run["cells"]}
 
-    def two_days_later() -> None:
-        with world.site.store.transaction() as session:
-            for table in ("run", "attempt"):
-                session.execute(text(f"UPDATE {table} SET ended_at = ended_at - '2 days'::interval"))
-        while prune_a_little(world.site, datetime.now(UTC)):
-            pass
-
     first = {"myriant.toml": plan, "good.sh": writes(GREEN), **made_by(1)}
     assert said(repo.pushed(first)) == ("clear", {"build": None, "unit": None})
     assert said(repo.pushed(made_by(2))) == ("clear", {"build": None, "unit": None})
     assert said(repo.pushed(made_by(1))) == ("clear", {"build": 1, "unit": None})
-    two_days_later()
+    two_days_later(world)
     assert said(repo.pushed(made_by(1))) == ("clear", {"build": 1, "unit": None}), "the newest run shows it"
     assert said(repo.pushed(made_by(2))) == ("clear", {"build": 2, "unit": None}), "it is what was judged by"
-    two_days_later()
+    assert said(repo.pushed(made_by(5))) == ("clear", {"build": None, "unit": None})
+    two_days_later(world)
     assert said(repo.pushed(made_by(1))) == ("clear", {"build": None, "unit": None}), "its files were let go"
     with world.nobody_working():
         waits = repo.commit(made_by(2))
@@ -114,7 +117,7 @@ def test_files_that_were_let_go_are_made_anew_and_none_is_let_go_that_is_still_w
         for n in (3, 4):
             repo.commit(made_by(n))
             repo.push()
-        two_days_later()
+        two_days_later(world)
     assert said(repo.run_of(waits)) == ("clear", {"build": 2, "unit": None})
 
     assert world.http.post("/projects/let-go/runs/1/again", json={"which": "chosen", "cells": "job=unit"}).json() == {

@@ -20,7 +20,7 @@ def _outlived(project_id: int, before: datetime) -> Select[int]:
     ranked = select(Run.id, Run.baseline_id, place.label("place")).where(Run.project_id == project_id).subquery()
     newest = select(ranked.c.id).where(ranked.c.place <= KEPT_RUNS)
     bases = select(ranked.c.baseline_id).where(ranked.c.place <= KEPT_RUNS, ranked.c.baseline_id.is_not(None))
-    kept = or_(Run.id.in_(newest), Run.ended_at.is_(None), Run.ended_at >= before)
+    kept = or_(Run.id.in_(newest), Run.id.in_(bases), Run.ended_at.is_(None), Run.ended_at >= before)
     shown = (  # reused ones too: a job of a run that is not over yet may wait for their files
         select(Cell.attempt_id)
         .join(Run, Run.id == Cell.run_id)

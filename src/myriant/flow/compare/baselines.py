@@ -116,8 +116,9 @@ def _nearest(
     chosen: dict[str, int] = {}
     for job, known_as in names.items():
         for commit in nearest:
-            own = said.get(job, {}).get(commit, ())
-            here = own or [s for name in known_as for s in said.get(name, {}).get(commit, ())]
+            own = said.get(job, {}).get(commit, [])
+            judged = any(s.context != EVIDENCE for s in own)  # what was only sent hides no result of its former name
+            here = own if judged else [s for name in known_as for s in said.get(name, {}).get(commit, ())]
             found = choose(sorted(here, key=lambda s: s.number)) if here else None
             if found is not None:
                 chosen[job] = found.run_id
