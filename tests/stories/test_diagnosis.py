@@ -448,3 +448,15 @@ def test_what_is_sent_is_compared_with_what_was_sent_before(world: World, tmp_pa
         assert ("have not been sent yet" in sentence) == (len(machines) < 2), sentence
         assert view["coverage"]["shown"] == share, sentence
         assert view["run"]["verdict"] == "none" and world.word(commit, "sent-on")["verdict"] == "clear", sentence  # type: ignore[index]
+
+
+def test_what_is_sent_of_a_job_of_the_plan_is_not_compared_with_its_runs_here(world: World, tmp_path: Path) -> None:
+    repo = world.repository("sent-unit", PLAN, **{"test.sh": writes(junit(a="passed"))})
+    commit = repo.pushed({"n": "1"})["run"]["commit"]
+    (tmp_path / "unit.xml").write_text(junit(a="expected 1, got 2"))
+    words = ("sent-unit", "unit.xml", "--job", "unit", "--cell", "lua=5.1", "--commit", commit)
+    assert send(world, *words, folder=tmp_path).returncode == 0
+    [number] = [v["run"] for v in world.contexts(commit, "sent-unit") if v["context"] == ""]
+    sent = world.get(f"/projects/sent-unit/runs/{number}")
+    assert sent["baseline"] is None and "nothing earlier to compare with" in sent["run"]["sentence"], sent["run"]
+    assert world.word(commit, "sent-unit")["verdict"] == "clear"  # type: ignore[index]
