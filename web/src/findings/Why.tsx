@@ -87,10 +87,12 @@ function Changes({ run, test, finding }: { run: Run; test: number; finding: stri
   if (!found.data) return found.error ? null : <Loading what="What changed since it passed" rows={2} />;
   const { commits, machine, last_passed: last } = found.data;
   const shown = all ? commits : commits.slice(0, 3);
+  const equal = commits.filter((c) => c.score === commits[0]?.score).length;
   return (
     <div data-testid="changes">
       <h4>{last === null ? "It has not passed here before" : `Changed since it passed in #${last}`}</h4>
       {last !== null && commits.length === 0 && machine.length === 0 && <p>The same commit, runtimes and packages: look for chance, time and order.</p>}
+      {equal > 1 && <p className="soft">{equal === commits.length ? "Nothing tells these commits apart." : `The first ${equal} are equally likely.`}</p>}
       <ol className={classes.suspects}>
         {shown.map((c) => (
           <li key={c.commit}>

@@ -60,6 +60,21 @@ test.each([
 });
 
 test.each([
+  [[4, 4, 1], "The first 2 are equally likely."],
+  [[0, 0], "Nothing tells these commits apart."],
+  [[4, 1], ""],
+  [[4], ""],
+])("commits of one score are told as equals: %j", async (scores, said) => {
+  const commits = scores.map((score, i) => ({ commit: `c0ffee${i}`, title: `Dredge ${i}`, author: "Ada Fen", at: null, score, because: [] }));
+  const told = { job: "unit", key: "lua=5.1", last_passed: 1, commits, more: 0, machine: [] };
+  const shownFinding = finding({});
+  shown(<Opened finding={shownFinding} run={two} />, { answers: { ...ME, [`GET /api/v1/projects/lockstep/runs/2/tests/${shownFinding.tests[0]?.test}/changes`]: told } });
+  const changes = await screen.findByTestId("changes");
+  expect(/equally|apart/.test(changes.textContent)).toBe(said !== "");
+  expect(changes.textContent).toContain(said);
+});
+
+test.each([
   [{ odd: 0, sure: 0 }, "No sign of chance in 40 results"],
   [{ flaky: true, sure: 0.999, since: 12, only: "lua=5.1" }, "Flaky, only where lua=5.1: 8 of 40 results that bear on it since run #12 failed by chance: 20.0 %, between 10.0 % and 32.0 % (90 %)."],
   [{ sure: 0.713 }, "Perhaps flaky, 71 % sure: 8 of 40 results that bear on it failed by chance"],
